@@ -1,0 +1,3 @@
+module skerry.example/money
+
+go 1.21

@@ -1,0 +1,3 @@
+module skerry.example/tides
+
+go 1.21

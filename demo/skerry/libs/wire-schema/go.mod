@@ -1,0 +1,3 @@
+module skerry.example/wire-schema
+
+go 1.21

@@ -1,0 +1,11 @@
+module skerry.example/boarding-gate
+
+go 1.21
+
+require (
+	skerry.example/wire-schema v0.0.0
+)
+
+replace (
+	skerry.example/wire-schema => ../../libs/wire-schema
+)

@@ -1,0 +1,17 @@
+module skerry.example/booking
+
+go 1.21
+
+require (
+	skerry.example/fares v0.0.0
+	skerry.example/money v0.0.0
+	skerry.example/tides v0.0.0
+	skerry.example/wire-schema v0.0.0
+)
+
+replace (
+	skerry.example/fares => ../../libs/fares
+	skerry.example/money => ../../libs/money
+	skerry.example/tides => ../../libs/tides
+	skerry.example/wire-schema => ../../libs/wire-schema
+)

@@ -1,0 +1,15 @@
+module skerry.example/sailings
+
+go 1.21
+
+require (
+	skerry.example/tides v0.0.0
+	skerry.example/timetable v0.0.0
+	skerry.example/wire-schema v0.0.0
+)
+
+replace (
+	skerry.example/tides => ../../libs/tides
+	skerry.example/timetable => ../../libs/timetable
+	skerry.example/wire-schema => ../../libs/wire-schema
+)

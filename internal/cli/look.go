@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+type projectJSON struct {
+	Name  string   `json:"name"`
+	Dir   string   `json:"dir"`
+	Kind  []string `json:"kind"`
+	Needs []string `json:"needs"`
+	Tags  []string `json:"tags"`
+	Owner string   `json:"owner"`
+	Tasks []string `json:"tasks"`
+}
+
+func texts(items []decl.Item) []string {
+	out := []string{}
+	for _, it := range items {
+		out = append(out, it.Text)
+	}
+	return out
+}
+
+func describeProject(p *graph.Project) projectJSON {
+	j := projectJSON{
+		Name: p.Name, Dir: p.Dir, Kind: texts(p.Kinds), Needs: texts(p.Project.Needs), Tags: texts(p.Tags),
+		Owner: p.Owner, Tasks: []string{},
+	}
+	for _, t := range p.Tasks {
+		j.Tasks = append(j.Tasks, t.Name)
+	}
+	return j
+}
+
+func (a *app) projectsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "projects", Short: "List the projects", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list := []projectJSON{}
+			for _, p := range r.graph.Projects {
+				list = append(list, describeProject(p))
+			}
+			if a.format == "json" {
+				return a.json(list)
+			}
+			rows := [][]string{}
+			for _, p := range list {
+				rows = append(rows, []string{p.Name, orDash(strings.Join(p.Kind, " ")), p.Dir, strings.Join(p.Tasks, " "), orDash(strings.Join(p.Needs, " "))})
+			}
+			if len(rows) == 0 {
+				fmt.Fprintf(a.out, "No projects yet: add a %s to a directory that [repo] projects in %s names.\n", decl.ProjectFile, decl.RootFile)
+				return nil
+			}
+			a.table([]string{"project", "kind", "directory", "tasks", "needs"}, rows)
+			return nil
+		},
+	}
+}
+
+type taskJSON struct {
+	Task    string   `json:"task"`
+	Project string   `json:"project"`
+	Run     string   `json:"run"`
+	After   []string `json:"after"`
+	Reuse   string   `json:"reuse"`
+	Help    string   `json:"help"`
+}
+
+func (a *app) tasksCommand() *cobra.Command {
+	var sel selection
+	c := &cobra.Command{
+		Use: "tasks [TASK…]", Short: "List the tasks",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			sel.everything = true
+			tasks, err := a.selected(cmd.Context(), r, sel, args)
+			if err != nil {
+				return err
+			}
+			list := []taskJSON{}
+			rows := [][]string{}
+			slices.SortFunc(tasks, func(x, y *graph.Task) int {
+				return strings.Compare(x.Project.Name+"\x00"+x.Name, y.Project.Name+"\x00"+y.Name)
+			})
+			for _, t := range tasks {
+				j := taskJSON{Task: t.Addr(), Project: t.Project.Name, Run: t.Decl.Run.String(), After: []string{}, Reuse: string(t.Reuse), Help: t.Help}
+				for _, u := range t.Before {
+					j.After = append(j.After, u.Addr())
+				}
+				list = append(list, j)
+				what := t.Help
+				if what == "" {
+					what = firstLine(j.Run)
+				}
+				rows = append(rows, []string{j.Task, what})
+			}
+			if a.format == "json" {
+				return a.json(list)
+			}
+			a.table([]string{"task", "what it does"}, rows)
+			return nil
+		},
+	}
+	sel.flags(c)
+	return c
+}
+
+func firstLine(s string) string {
+	line, rest, _ := strings.Cut(strings.TrimSpace(s), "\n")
+	if rest != "" {
+		line += " …"
+	}
+	return line
+}
+
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return exit{exitWrong, fmt.Sprintf("grayloft: %s takes no names, and %q was given", cmd.Name(), args[0])}
+	}
+	return nil
+}

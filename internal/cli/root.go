@@ -1,0 +1,215 @@
+// Package cli is the client's commands and what they print. It wires the parts
+// together and holds no rule of the job itself.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/muesli/termenv"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/pick"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+// Version is the program's version, set when it is built.
+var Version = "0.1.0"
+
+// Exit codes.
+const (
+	exitFailed      = 1
+	exitWrong       = 2
+	exitInterrupted = 130
+)
+
+// exit is an error that ends the program with a code of its own. An empty
+// message has been said already.
+type exit struct {
+	code int
+	msg  string
+}
+
+func (e exit) Error() string { return e.msg }
+
+// app is what all commands share.
+type app struct {
+	repo    string
+	format  string
+	color   string
+	quiet   bool
+	verbose bool
+	out     io.Writer
+	err     io.Writer
+	env     []string
+	dir     string // the working directory
+	style   *lipgloss.Renderer
+}
+
+// Main runs the client and returns its exit code.
+func Main(ctx context.Context, args []string, out, errs io.Writer) int {
+	a := &app{out: out, err: errs, env: os.Environ()}
+	root := a.command()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var ex exit
+	if errors.As(err, &ex) {
+		if ex.msg != "" {
+			fmt.Fprintln(errs, ex.msg)
+		}
+		return ex.code
+	}
+	var pe *pick.Error
+	if _, ok := graph.AsProblems(err); ok || errors.As(err, &pe) {
+		fmt.Fprintln(errs, err)
+		return exitWrong
+	}
+	fmt.Fprintln(errs, "grayloft:", err)
+	return exitWrong
+}
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "grayloft",
+		Short: "Run only what a change affects, and share what anyone has made already",
+		Long: "Gray Loft runs the tasks of a repository with many projects: only those that a change affects,\n" +
+			"in parallel and in the right order, and fetches what somebody has already made from the same files.",
+		Version: Version, SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.begin() },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.repo, "repo", "", "the repository's directory (default: the nearest above that has a "+decl.RootFile+")")
+	f.StringVar(&a.format, "format", "text", "text or json")
+	f.StringVar(&a.color, "color", "auto", "auto, always or never")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "say only what went wrong")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "list what needed nothing, too")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
+	})
+	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.showCommand(), a.reachCommand(), a.runCommand(), a.logCommand(), a.versionCommand())
+	return root
+}
+
+func (a *app) begin() error {
+	if a.format != "text" && a.format != "json" {
+		return exit{exitWrong, fmt.Sprintf("grayloft: --format %q is not known: text or json", a.format)}
+	}
+	a.style = lipgloss.NewRenderer(a.out)
+	switch a.color {
+	case "auto":
+		if os.Getenv("NO_COLOR") != "" {
+			a.style.SetColorProfile(termenv.Ascii)
+		}
+	case "always":
+		a.style.SetColorProfile(termenv.TrueColor)
+	case "never":
+		a.style.SetColorProfile(termenv.Ascii)
+	default:
+		return exit{exitWrong, fmt.Sprintf("grayloft: --color %q is not known: auto, always or never", a.color)}
+	}
+	dir, err := os.Getwd()
+	a.dir = dir
+	return err
+}
+
+// width returns the columns of the terminal, or 0 where the output is none.
+func (a *app) width() int {
+	f, ok := a.out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	w, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 80
+	}
+	return w
+}
+
+// repository is a loaded repository.
+type repository struct {
+	root  string
+	graph *graph.Graph
+	git   git.Repo
+	here  string // the working directory, from the root; empty where it is outside
+}
+
+func (a *app) load(ctx context.Context) (*repository, error) {
+	root, err := a.findRoot()
+	if err != nil {
+		return nil, err
+	}
+	r := &repository{root: root, git: git.Repo{Dir: root}}
+	if r.graph, err = graph.Load(os.DirFS(root), filepath.Base(root)); err != nil {
+		return nil, err
+	}
+	if err := r.git.Check(ctx); err != nil {
+		return nil, err
+	}
+	if dir, err := filepath.EvalSymlinks(a.dir); err == nil {
+		if rel, err := filepath.Rel(root, dir); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+			r.here = filepath.ToSlash(rel)
+		}
+	}
+	return r, nil
+}
+
+func (a *app) findRoot() (string, error) {
+	start := a.dir
+	if a.repo != "" {
+		start = a.repo
+	}
+	start, err := filepath.Abs(start)
+	if err == nil {
+		start, err = filepath.EvalSymlinks(start)
+	}
+	if err != nil {
+		return "", exit{exitWrong, "grayloft: --repo: " + err.Error()}
+	}
+	for d := start; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(filepath.Join(d, decl.RootFile)); err == nil {
+			return d, nil
+		}
+		if a.repo != "" {
+			return "", exit{exitWrong, fmt.Sprintf("grayloft: there is no %s in %s", decl.RootFile, start)}
+		}
+		if d == filepath.Dir(d) {
+			return "", exit{exitWrong, fmt.Sprintf("grayloft: there is no %s in %s or above it.\n"+
+				"Write one at the root of your repository:\n\n  schema = 1\n\n  [repo]\n  projects = [\"libs/*\", \"apps/*\"]\n", decl.RootFile, start)}
+		}
+	}
+}
+
+func (a *app) json(v any) error {
+	enc := json.NewEncoder(a.out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Say which version this is", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if a.format == "json" {
+				return a.json(map[string]any{"version": Version, "schema": decl.Schema})
+			}
+			fmt.Fprintf(a.out, "grayloft %s, declarations of schema %d\n", Version, decl.Schema)
+			return nil
+		},
+	}
+}

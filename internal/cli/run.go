@@ -1,0 +1,437 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"fmt"
+	"os"
+	"os/signal"
+	"os/user"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/remote"
+)
+
+type runFlags struct {
+	selection
+	jobs      int
+	keepGoing bool
+	anew      bool
+	logs      string
+	fetch     string
+	offline   bool
+}
+
+func (a *app) runCommand() *cobra.Command {
+	var f runFlags
+	c := &cobra.Command{
+		Use: "run TASK…", Short: "Run tasks, and all that they come after, as far as nothing of it is there",
+		Example: "  grayloft run build test\n  grayloft run test@fares\n  grayloft run --pick 'affected and not tag:slow'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.run(cmd.Context(), f, args)
+		},
+	}
+	f.flags(c)
+	fl := c.Flags()
+	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "how many tasks may run at a time")
+	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, go on with what does not come after it")
+	fl.BoolVar(&f.anew, "anew", false, "run everything, whatever is there already")
+	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
+	fl.StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
+	fl.BoolVar(&f.offline, "offline", false, "do not ask the service")
+	return c
+}
+
+func (f *runFlags) check() error {
+	if f.jobs < 1 {
+		return exit{exitWrong, "grayloft: --jobs wants a number from 1"}
+	}
+	for _, v := range []struct{ flag, val, among string }{
+		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " wanted all off "},
+	} {
+		if !strings.Contains(v.among, " "+v.val+" ") && v.val != "" {
+			return exit{exitWrong, fmt.Sprintf("grayloft: %s %q is not known: %s", v.flag, v.val, strings.Join(strings.Fields(v.among), ", "))}
+		}
+	}
+	return nil
+}
+
+func (a *app) run(ctx context.Context, f runFlags, args []string) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	r, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	picked, err := a.selected(ctx, r, f.selection, args)
+	if err != nil {
+		return err
+	}
+	ctx, kill, stop := interrupts(ctx)
+	defer stop()
+	process.Prepare()
+
+	e, record, err := a.engine(ctx, r, f)
+	if err != nil {
+		return err
+	}
+	defer e.State.Close()
+	view := a.view(f, len(r.graph.Closure(picked)), args)
+	defer view.close()
+	e.Observer = engine.Observer(view)
+	opt := engine.Options{
+		Run: newRunID(time.Now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew,
+		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
+	}
+	var rec *remote.Recorder
+	if record != nil {
+		rec = a.recorder(ctx, record, r, e, opt, f, args, view)
+		e.Observer = both{view, rec}
+		record.Warn = view.Warn
+	}
+	began := time.Now()
+	sum, err := e.Run(ctx, opt)
+	if err == nil {
+		_ = e.Files.Memory.Save(e.State.DigestFile())
+	}
+	if rec != nil {
+		rec.Finish(sum, time.Since(began), err)
+	}
+	view.close()
+	if err != nil {
+		if ctx.Err() != nil {
+			return exit{exitInterrupted, "interrupted"}
+		}
+		return err
+	}
+	return a.report(opt, sum, rec)
+}
+
+// interrupts makes a context that the first interrupt cancels, and a channel
+// that the second one closes.
+func interrupts(parent context.Context) (ctx context.Context, kill <-chan struct{}, stop func()) {
+	ctx, cancel := context.WithCancel(parent)
+	signals := make(chan os.Signal, 4)
+	second := make(chan struct{})
+	done := make(chan struct{})
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		for n := 0; ; n++ {
+			select {
+			case <-signals:
+			case <-done:
+				return
+			}
+			if n == 0 {
+				cancel()
+			} else if n == 1 {
+				close(second)
+			}
+		}
+	}()
+	return ctx, second, func() { signal.Stop(signals); close(done); cancel() }
+}
+
+// newRunID returns an id that sorts by time: milliseconds since 1970 and
+// chance, in base 32.
+func newRunID(now time.Time) string {
+	var b [15]byte
+	ms := now.UnixMilli()
+	for i := range 6 {
+		b[i] = byte(ms >> (40 - 8*i))
+	}
+	_, _ = rand.Read(b[6:])
+	return strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString(b[:]))
+}
+
+// engine puts together what a run works with.
+func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.Engine, *remote.Client, error) {
+	state, err := checkout.Open(r.root)
+	if err != nil {
+		return nil, nil, err
+	}
+	dir, err := store.DefaultDir()
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := store.Open(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	memory := files.NewMemory(r.root)
+	memory.Load(state.DigestFile())
+	e := &engine.Engine{
+		Graph: r.graph, Files: &files.Checkout{Root: r.root, Git: r.git, Memory: memory, Graph: r.graph},
+		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
+		Maker: a.maker(ctx, r), Now: time.Now,
+	}
+	url := os.Getenv("GRAYLOFT_SERVICE")
+	if url == "" {
+		url = r.graph.Repo.ServiceURL
+	}
+	token := os.Getenv("GRAYLOFT_TOKEN")
+	if url == "" || token == "" || f.offline {
+		return e, nil, nil
+	}
+	client := remote.New(url, r.graph.Repo.Name, token, st)
+	e.Service, e.Shared = strings.TrimSuffix(url, "/"), client
+	return e, client, nil
+}
+
+// maker says who runs here: the token's name is the service's to say, so the
+// person's own comes from git or the system.
+func (a *app) maker(ctx context.Context, r *repository) protocol.Maker {
+	m := protocol.Maker{Name: os.Getenv("GRAYLOFT_NAME"), Place: os.Getenv("GRAYLOFT_PLACE")}
+	m.Host, _ = os.Hostname()
+	if m.Name == "" && os.Getenv("CI") != "" {
+		m.Name = "ci"
+	}
+	if m.Name == "" {
+		m.Name = r.git.User(ctx)
+	}
+	if u, err := user.Current(); m.Name == "" && err == nil {
+		m.Name = u.Username
+	}
+	if m.Place == "" && os.Getenv("CI") != "" {
+		m.Place = "ci"
+	}
+	if m.Place == "" {
+		m.Place = m.Host
+	}
+	return m
+}
+
+func (a *app) recorder(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string, v view) *remote.Recorder {
+	commit, branch := r.git.Head(ctx)
+	asked := append([]string{}, args...)
+	if f.pick != "" {
+		asked = append(asked, f.pick)
+	} else if f.since != "" || len(f.files) > 0 || f.filesFrom != "" {
+		asked = append(asked, "affected")
+	}
+	return remote.Record(c, protocol.Run{
+		ID: opt.Run, Name: e.Maker.Name, Host: e.Maker.Host, Place: e.Maker.Place, Branch: branch, Commit: commit,
+		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: time.Now().UTC(),
+	})
+}
+
+// both tells two observers.
+type both [2]engine.Observer
+
+func (b both) Started(t *graph.Task, at time.Duration, slot int) {
+	for _, o := range b {
+		o.Started(t, at, slot)
+	}
+}
+
+func (b both) Line(t *graph.Task, line string) {
+	for _, o := range b {
+		o.Line(t, line)
+	}
+}
+
+func (b both) Done(r *engine.Result) {
+	for _, o := range b {
+		o.Done(r)
+	}
+}
+
+func (b both) Warn(s string) {
+	for _, o := range b {
+		o.Warn(s)
+	}
+}
+
+type runJSON struct {
+	Run     string         `json:"run"`
+	OK      bool           `json:"ok"`
+	Seconds float64        `json:"seconds"`
+	Tasks   []runTaskJSON  `json:"tasks"`
+	Totals  map[string]int `json:"totals"`
+}
+
+type runTaskJSON struct {
+	Task         string          `json:"task"`
+	Project      string          `json:"project"`
+	Outcome      string          `json:"outcome"`
+	Reason       *string         `json:"reason"`
+	Detail       []string        `json:"detail"`
+	Message      string          `json:"message,omitempty"`
+	Seconds      float64         `json:"seconds"`
+	Key          string          `json:"key"`
+	MadeBy       *protocol.Maker `json:"made_by"`
+	SavedSeconds float64         `json:"saved_seconds"`
+	Picked       bool            `json:"picked"`
+}
+
+func (a *app) report(opt engine.Options, s *engine.Summary, rec *remote.Recorder) error {
+	if a.format == "json" {
+		out := runJSON{Run: opt.Run, OK: s.OK(), Seconds: round(s.Took.Seconds()), Tasks: []runTaskJSON{}, Totals: s.Totals()}
+		for _, r := range s.Results {
+			out.Tasks = append(out.Tasks, resultJSON(r))
+		}
+		if err := a.json(out); err != nil {
+			return err
+		}
+	} else if !a.quiet || !s.OK() {
+		fmt.Fprintln(a.out, a.summary(s))
+	}
+	switch {
+	case s.Interrupted:
+		return exit{exitInterrupted, ""}
+	case !s.OK():
+		return exit{exitFailed, ""}
+	}
+	return nil
+}
+
+func resultJSON(r *engine.Result) runTaskJSON {
+	j := runTaskJSON{
+		Task: r.Task.Addr(), Project: r.Task.Project.Name, Outcome: string(r.Outcome), Detail: r.Detail(), Message: r.Message,
+		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked,
+	}
+	if j.Detail == nil {
+		j.Detail = []string{}
+	}
+	if r.Reason != "" {
+		reason := string(r.Reason)
+		j.Reason = &reason
+	}
+	return j
+}
+
+func round(s float64) float64 { return float64(int64(s*1000+0.5*sign(s))) / 1000 }
+
+func sign(s float64) float64 {
+	if s < 0 {
+		return -1
+	}
+	return 1
+}
+
+// summary says in plain sentences how a run came out.
+func (a *app) summary(s *engine.Summary) string {
+	n := s.Totals()
+	count := func(o engine.Outcome) int { return n[string(o)] }
+	all := counted(len(s.Results), "task", "tasks")
+	if len(s.Results) == 0 {
+		return "Nothing to do: no task was selected."
+	}
+	ran := count(engine.Ran) + count(engine.Failed)
+	var parts []string
+	if ran == 0 {
+		parts = append(parts, fmt.Sprintf("Ran none of %s", all))
+	} else {
+		parts = append(parts, fmt.Sprintf("Ran %d of %s", ran, all))
+	}
+	if f := count(engine.Failed); f > 0 {
+		word := fmt.Sprintf("%d failed", f)
+		if h := count(engine.Held); h == 1 {
+			word += " and holds 1 more"
+		} else if h > 1 {
+			word += fmt.Sprintf(" and holds %d more", h)
+		}
+		parts = append(parts, word)
+	}
+	var rest []string
+	for _, o := range []engine.Outcome{engine.Fetched, engine.Restored, engine.Known} {
+		if count(o) > 0 {
+			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
+		}
+	}
+	if c := count(engine.Current); c > 0 {
+		rest = append(rest, fmt.Sprintf("%d already right", c))
+	}
+	for _, o := range []engine.Outcome{engine.Stopped, engine.Unstarted} {
+		if count(o) > 0 {
+			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
+		}
+	}
+	if len(rest) > 0 {
+		parts = append(parts, strings.Join(rest, ", "))
+	}
+	line := strings.Join(parts, "; ") + "."
+	saved, cost := 0.0, 0.0
+	for _, r := range s.Results {
+		saved += r.Saved()
+		cost += r.Cost.Seconds()
+	}
+	if saved >= 0.1 && cost > 0.05 {
+		line += fmt.Sprintf(" Saved %s for %s of fetching.", inWords(saved), inWords(cost))
+	} else if saved >= 0.1 {
+		line += fmt.Sprintf(" Saved %s.", inWords(saved))
+	}
+	return line
+}
+
+func (a *app) logCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "log TASK", Short: "Print what a task printed when it last ran, or was made",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return exit{exitWrong, "grayloft: log wants one task, such as test@fares"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			tasks, err := a.selected(cmd.Context(), r, selection{}, args)
+			if err != nil {
+				return err
+			}
+			if len(tasks) != 1 {
+				return exit{exitWrong, fmt.Sprintf("grayloft: %q is %d tasks; name one: %s", args[0], len(tasks), strings.Join(addrs(tasks), ", "))}
+			}
+			return a.log(r, tasks[0])
+		},
+	}
+}
+
+func (a *app) log(r *repository, t *graph.Task) error {
+	state, err := checkout.Open(r.root)
+	if err != nil {
+		return err
+	}
+	defer state.Close()
+	last, ok := state.Last(t.Addr())
+	if !ok || last.Log.IsZero() {
+		return exit{exitFailed, fmt.Sprintf("grayloft: %s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())}
+	}
+	dir, err := store.DefaultDir()
+	if err != nil {
+		return err
+	}
+	st, err := store.Open(dir)
+	if err != nil {
+		return err
+	}
+	text, err := st.Read(last.Log)
+	if err != nil {
+		return exit{exitFailed, fmt.Sprintf("grayloft: the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())}
+	}
+	lines := process.ParseLog(text)
+	if a.format == "json" {
+		return a.json(lines)
+	}
+	for _, l := range lines {
+		fmt.Fprintln(a.out, l.Text)
+	}
+	return nil
+}

@@ -1,0 +1,396 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing/fstest"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/change"
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/pick"
+)
+
+// selection is what a person says to select tasks.
+type selection struct {
+	pick       string
+	since      string
+	files      []string
+	filesFrom  string
+	everything bool // without names, all is meant
+	reaching   bool // without a pick, what the changes can affect is meant
+}
+
+func (s *selection) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&s.pick, "pick", "", "an expression that selects tasks: 'affected and tag:web'")
+	s.changeFlags(c)
+	_ = f
+}
+
+func (s *selection) changeFlags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&s.since, "since", "", "measure changes against this revision (default: repo.since)")
+	f.StringArrayVar(&s.files, "file", nil, "take this file as changed, instead of asking git (repeatable)")
+	f.StringVar(&s.filesFrom, "files-from", "", "take the files that this file lists, one a line, as changed; - is standard input")
+}
+
+// selected returns the tasks that a person means.
+func (a *app) selected(ctx context.Context, r *repository, s selection, names []string) ([]*graph.Task, error) {
+	c := &changes{a: a, ctx: ctx, r: r, s: s}
+	expr := s.pick
+	if expr == "" && (s.reaching || s.since != "" || len(s.files) > 0 || s.filesFrom != "") {
+		expr = "affected"
+	}
+	var among pick.Set
+	if expr != "" {
+		e, err := pick.Parse(expr)
+		if err != nil {
+			return nil, err
+		}
+		if among, err = e.Eval(r.graph, c.tasks); err != nil {
+			return nil, err
+		}
+	}
+	if len(names) == 0 {
+		switch {
+		case among != nil:
+			return among.Sorted(r.graph), nil
+		case s.everything:
+			return r.graph.Tasks, nil
+		}
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: which tasks? There are %s; or select some with --pick", strings.Join(r.graph.TaskNames(), ", "))}
+	}
+	return a.narrow(r, among, names)
+}
+
+// narrow keeps those tasks that the names on the command line mean.
+func (a *app) narrow(r *repository, among pick.Set, names []string) ([]*graph.Task, error) {
+	here := r.graph.Containing(r.here)
+	out := pick.Set{}
+	for _, name := range names {
+		if strings.Contains(name, "@") {
+			e, err := pick.Parse("\"" + name + "\"")
+			if err != nil {
+				return nil, err
+			}
+			set, err := e.Eval(r.graph, nil)
+			if err != nil {
+				return nil, err
+			}
+			for t := range set {
+				out[t] = among == nil || among[t]
+			}
+			continue
+		}
+		found, err := a.named(r, among, here, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range found {
+			out[t] = true
+		}
+	}
+	return out.Sorted(r.graph), nil
+}
+
+// named returns the tasks of a bare name: of the project that the person is
+// in, or of all; with a pick, of those that it picks.
+func (a *app) named(r *repository, among pick.Set, here *graph.Project, name string) ([]*graph.Task, error) {
+	pat, err := glob.Parse(name)
+	if err != nil {
+		return nil, err
+	}
+	var out []*graph.Task
+	known := false
+	for _, t := range r.graph.Tasks {
+		if !pat.MatchExact(t.Name) {
+			continue
+		}
+		known = true
+		if (among != nil && among[t]) || (among == nil && (here == nil || r.here == "" || t.Project == here)) {
+			out = append(out, t)
+		}
+	}
+	switch {
+	case known && len(out) == 0 && among == nil:
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: project %q, which you are in, has no task %q; for those of all projects write %q", here.Name, name, name+"@*")}
+	case known:
+		return out, nil
+	case r.graph.Project(name) != nil:
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %q is a project, not a task: write --pick %s, or one of its tasks, such as %s", name, name, firstTask(r.graph.Project(name)))}
+	}
+	msg := fmt.Sprintf("grayloft: no task is called %q", name)
+	if c := decl.Closest(name, r.graph.TaskNames()); c != "" {
+		return nil, exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
+	}
+	return nil, exit{exitWrong, msg + ": there are " + strings.Join(r.graph.TaskNames(), ", ")}
+}
+
+func firstTask(p *graph.Project) string {
+	if len(p.Tasks) == 0 {
+		return "build@" + p.Name
+	}
+	return p.Tasks[0].Addr()
+}
+
+// changes finds, once, which tasks the changes touch.
+type changes struct {
+	a       *app
+	ctx     context.Context
+	r       *repository
+	s       selection
+	touched []change.Touch
+	all     bool // the base could not be found
+	done    bool
+}
+
+func (c *changes) tasks() ([]*graph.Task, error) {
+	if err := c.find(); err != nil {
+		return nil, err
+	}
+	if c.all {
+		return c.r.graph.Tasks, nil
+	}
+	var out []*graph.Task
+	for _, t := range c.touched {
+		out = append(out, t.Task)
+	}
+	return out, nil
+}
+
+func (c *changes) find() error {
+	if c.done {
+		return nil
+	}
+	c.done = true
+	paths, err := c.named()
+	if err != nil {
+		return err
+	}
+	rev, base, err := c.base()
+	if err != nil {
+		return err
+	}
+	if paths == nil {
+		if base == "" {
+			c.all = true
+			fmt.Fprintf(c.a.err, "warning: %s\n", c.noBase(rev))
+			return nil
+		}
+		if paths, err = c.r.git.Changes(c.ctx, base); err != nil {
+			return err
+		}
+	}
+	var old *graph.Graph
+	if c.touchesDeclarations(paths) {
+		if old, err = c.graphAt(base); err != nil {
+			c.all = true
+			fmt.Fprintf(c.a.err, "warning: the declarations at %s cannot be read, so everything counts as changed: %v\n", rev, firstLine(err.Error()))
+			return nil
+		}
+	}
+	c.touched = change.Touched(c.r.graph, old, paths)
+	return nil
+}
+
+// named returns the files that the person named, or nil for asking git.
+func (c *changes) named() ([]string, error) {
+	if len(c.s.files) == 0 && c.s.filesFrom == "" {
+		return nil, nil
+	}
+	list := slices.Clone(c.s.files)
+	if c.s.filesFrom != "" {
+		more, err := c.a.lines(c.s.filesFrom)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+	}
+	out := []string{}
+	for _, f := range list {
+		p, err := c.a.fromRoot(c.r, f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func (a *app) lines(file string) ([]string, error) {
+	in := io.Reader(os.Stdin)
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, exit{exitWrong, "grayloft: --files-from: " + err.Error()}
+		}
+		defer f.Close()
+		in = f
+	}
+	var out []string
+	sc := bufio.NewScanner(in)
+	sc.Buffer(nil, 1<<20)
+	for sc.Scan() {
+		if l := strings.TrimRight(sc.Text(), "\r"); l != "" {
+			out = append(out, l)
+		}
+	}
+	return out, sc.Err()
+}
+
+// fromRoot returns a file that a person named as a path from the root. A path
+// is taken from where the person is; where nothing is there, from the root.
+func (a *app) fromRoot(r *repository, file string) (string, error) {
+	full := file
+	if !filepath.IsAbs(file) {
+		full = filepath.Join(a.dir, file)
+		if _, err := os.Lstat(full); err != nil || a.repo != "" {
+			if _, err := os.Lstat(filepath.Join(r.root, file)); err == nil || r.here == "" || r.here == "." {
+				full = filepath.Join(r.root, file)
+			}
+		}
+	}
+	if dir, err := filepath.EvalSymlinks(filepath.Dir(full)); err == nil {
+		full = filepath.Join(dir, filepath.Base(full))
+	}
+	rel, err := filepath.Rel(r.root, full)
+	if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return "", exit{exitWrong, fmt.Sprintf("grayloft: %s lies outside of the repository %s", file, r.root)}
+	}
+	return path.Clean(filepath.ToSlash(rel)), nil
+}
+
+// base returns the revision that changes are measured against, and the commit
+// at which HEAD parted from it; the commit is empty where there is none.
+func (c *changes) base() (rev, commit string, err error) {
+	rev = c.s.since
+	if rev == "" {
+		rev = c.r.graph.Repo.Since
+	}
+	if rev == "" {
+		rev = "HEAD"
+	}
+	if rev == "last-good" {
+		return rev, "", exit{exitWrong, "grayloft: --since last-good is not built yet: name a branch or a commit"}
+	}
+	if _, err := c.r.git.Resolve(c.ctx, rev); err != nil {
+		if c.s.since != "" && !c.r.git.Shallow(c.ctx) {
+			return rev, "", exit{exitWrong, fmt.Sprintf("grayloft: --since: %v", err)}
+		}
+		return rev, "", nil
+	}
+	commit, _, err = c.r.git.MergeBase(c.ctx, rev)
+	return rev, commit, err
+}
+
+func (c *changes) noBase(rev string) string {
+	if c.r.git.Shallow(c.ctx) {
+		return fmt.Sprintf("this clone is shallow and does not reach back to %s, so everything counts as changed; `git fetch --unshallow` mends it", rev)
+	}
+	return fmt.Sprintf("git knows no common commit with %q, so everything counts as changed; set since in [repo], or give --since", rev)
+}
+
+func (c *changes) touchesDeclarations(paths []string) bool {
+	return slices.ContainsFunc(paths, func(p string) bool {
+		return path.Base(p) == decl.ProjectFile || p == decl.RootFile || slices.Contains(c.r.graph.Repo.Files, p)
+	})
+}
+
+// graphAt loads the declarations of a commit; of none, an empty graph.
+func (c *changes) graphAt(commit string) (*graph.Graph, error) {
+	if commit == "" {
+		return nil, nil
+	}
+	texts, err := c.r.git.At(c.ctx, commit, func(p string) bool { return strings.HasSuffix(p, ".toml") })
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := texts[decl.RootFile]; !ok {
+		return graph.Load(fstest.MapFS{decl.RootFile: {Data: []byte("schema = 1\n")}}, c.r.graph.Repo.Name)
+	}
+	fsys := fstest.MapFS{}
+	for p, b := range texts {
+		fsys[p] = &fstest.MapFile{Data: b}
+	}
+	return graph.Load(fsys, filepath.Base(c.r.root))
+}
+
+func (a *app) reachCommand() *cobra.Command {
+	var sel selection
+	c := &cobra.Command{
+		Use: "reach [FILE…]", Short: "Say what files, or else the changes since the base, can affect",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			sel.files = append(sel.files, args...)
+			sel.reaching = true
+			return a.reach(cmd.Context(), r, sel)
+		},
+	}
+	sel.changeFlags(c)
+	return c
+}
+
+func (a *app) reach(ctx context.Context, r *repository, s selection) error {
+	c := &changes{a: a, ctx: ctx, r: r, s: s}
+	touched, err := c.tasks()
+	if err != nil {
+		return err
+	}
+	tasks := r.graph.Downstream(touched)
+	projects := map[string]bool{}
+	for _, t := range tasks {
+		projects[t.Project.Name] = true
+	}
+	names := []string{}
+	for p := range projects {
+		names = append(names, p)
+	}
+	slices.Sort(names)
+	all := addrs(tasks)
+	slices.Sort(all)
+	if a.format == "json" {
+		return a.json(map[string]any{"projects": names, "tasks": all})
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(a.out, "Nothing: no task reads what changed, and no declaration came out different.")
+		return nil
+	}
+	fmt.Fprintf(a.out, "%s in %s of %d.\n\n", counted(len(all), "task", "tasks"), counted(len(names), "project", "projects"), len(r.graph.Projects))
+	by := map[string]string{}
+	for _, t := range c.touched {
+		by[t.Task.Addr()] = t.By
+	}
+	rows := [][]string{}
+	for _, t := range tasks {
+		how := by[t.Addr()]
+		if how == "" {
+			how = "after " + firstIn(t, tasks)
+		}
+		rows = append(rows, []string{t.Addr(), how})
+	}
+	a.table([]string{"task", "by"}, rows)
+	return nil
+}
+
+func firstIn(t *graph.Task, among []*graph.Task) string {
+	for _, u := range t.Before {
+		if slices.Contains(among, u) {
+			return u.Addr()
+		}
+	}
+	return "all"
+}

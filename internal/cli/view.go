@@ -1,0 +1,311 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/process"
+)
+
+// view shows a run as it goes.
+type view interface {
+	engine.Observer
+	close()
+}
+
+func (a *app) view(f runFlags, tasks int, asked []string) view {
+	logs := f.logs
+	wide := a.width()
+	if a.format == "json" {
+		return &plainView{a: a, out: io.Discard, logs: "none"}
+	}
+	if logs == "" {
+		logs = "whole"
+		if wide > 0 {
+			logs = "failures"
+		}
+	}
+	p := &plainView{a: a, out: a.out, logs: logs, wide: wide}
+	if a.quiet {
+		p.logs, p.quiet = "failures", true
+	} else if tasks > 0 {
+		what := strings.Join(asked, ", ")
+		if what == "" {
+			what = "picked"
+		}
+		fmt.Fprintf(a.out, "%s: %s, %d at a time\n\n", what, counted(tasks, "task", "tasks"), f.jobs)
+	}
+	if wide == 0 || a.quiet {
+		return p
+	}
+	return newTerminalView(p, tasks)
+}
+
+// plainView writes a line for each task that finished, with its log below it.
+type plainView struct {
+	a     *app
+	out   io.Writer
+	logs  string
+	quiet bool
+	wide  int
+	mu    sync.Mutex
+	shown bool // something was, so that the summary is set off
+	done  bool
+}
+
+func (v *plainView) Started(*graph.Task, time.Duration, int) {}
+
+func (v *plainView) Line(t *graph.Task, line string) {
+	if v.logs != "live" {
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.shown = true
+	fmt.Fprintf(v.out, "%s │ %s\n", t.Addr(), line)
+}
+
+func (v *plainView) Done(r *engine.Result) {
+	text := v.describe(r)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.shown = v.shown || text != ""
+	fmt.Fprint(v.out, text)
+}
+
+func (v *plainView) Warn(s string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	fmt.Fprintf(v.a.err, "warning: %s\n", s)
+}
+
+func (v *plainView) close() {
+	if v.shown && !v.done {
+		fmt.Fprintln(v.out)
+	}
+	v.done = true
+}
+
+// describe returns what is said of a task that finished, log included; nothing
+// for what needed nothing.
+func (v *plainView) describe(r *engine.Result) string {
+	a := v.a
+	switch r.Outcome {
+	case engine.Current, engine.Known, engine.Unstarted:
+		if !a.verbose {
+			return ""
+		}
+	}
+	if v.quiet && r.Outcome != engine.Failed {
+		return ""
+	}
+	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), seconds(r.Took.Seconds()), a.soft(why(r)))
+	var b strings.Builder
+	b.WriteString(strings.TrimRight(fit(line, v.wide), " ") + "\n")
+	if v.logs == "whole" && r.Outcome == engine.Ran || v.logs != "none" && v.logs != "live" && r.Outcome == engine.Failed {
+		v.log(&b, r)
+	}
+	return b.String()
+}
+
+// fit clips a line that may hold colours.
+func fit(s string, wide int) string {
+	if wide <= 0 {
+		return s
+	}
+	return ansiClip(s, wide)
+}
+
+const failureLines = 12
+
+func (v *plainView) log(b *strings.Builder, r *engine.Result) {
+	var lines []string
+	for _, l := range process.ParseLog(r.LogText) {
+		lines = append(lines, l.Text)
+	}
+	if len(lines) == 0 {
+		return
+	}
+	skipped := 0
+	if v.logs == "failures" && len(lines) > failureLines {
+		skipped = len(lines) - failureLines
+		lines = lines[skipped:]
+	}
+	for _, l := range lines {
+		b.WriteString(fit("    │ "+l, v.wide) + "\n")
+	}
+	if skipped > 0 {
+		fmt.Fprintf(b, "    └ all %d lines: grayloft log %s\n", skipped+len(lines), r.Task.Addr())
+	}
+}
+
+// why says in words why a task ran, or who made it.
+func why(r *engine.Result) string {
+	var out string
+	switch {
+	case r.Outcome == engine.Failed && r.Message != "":
+		return firstLine(r.Message)
+	case r.Outcome == engine.Held, r.Outcome == engine.Unstarted:
+		return r.Message
+	case r.Reason != "":
+		out = string(r.Reason) + some(r.Changes)
+	case r.MadeBy != nil:
+		out = fmt.Sprintf("made by %s at %s, %s", r.MadeBy.Name, r.MadeBy.Place, clock(r.MadeBy.At, time.Now()))
+	}
+	if r.Message != "" {
+		out += "; " + r.Message
+	}
+	return out
+}
+
+func some(changes []key.Change) string {
+	var out []string
+	for _, c := range changes {
+		if c.What == "" {
+			continue
+		}
+		word := c.What
+		if c.How == "new" || c.How == "gone" {
+			word += " is " + c.How
+		}
+		out = append(out, word)
+	}
+	switch {
+	case len(out) == 0:
+		return ""
+	case len(out) > 3:
+		return fmt.Sprintf(": %s and %d more", strings.Join(out[:2], ", "), len(out)-2)
+	}
+	return ": " + strings.Join(out, ", ")
+}
+
+// terminalView keeps a line for each running task, and one for the whole,
+// below those that have finished.
+type terminalView struct {
+	*plainView
+	prog  *tea.Program
+	ended chan struct{}
+	once  sync.Once
+}
+
+type startedMsg struct {
+	task string
+	at   time.Time
+}
+type doneMsg struct {
+	task string
+	text string
+}
+type warnMsg string
+type lineMsg string
+type tickMsg time.Time
+type endMsg struct{}
+
+func newTerminalView(p *plainView, tasks int) *terminalView {
+	v := &terminalView{plainView: p, ended: make(chan struct{})}
+	m := &progress{a: p.a, total: tasks, wide: p.wide, finished: map[string]bool{}, began: time.Now()}
+	v.prog = tea.NewProgram(m, tea.WithOutput(p.out), tea.WithInput(nil), tea.WithoutSignalHandler())
+	go func() {
+		defer close(v.ended)
+		_, _ = v.prog.Run()
+	}()
+	return v
+}
+
+func (v *terminalView) Started(t *graph.Task, _ time.Duration, _ int) {
+	v.prog.Send(startedMsg{t.Addr(), time.Now()})
+}
+
+func (v *terminalView) Line(t *graph.Task, line string) {
+	if v.logs == "live" {
+		v.prog.Send(lineMsg(fit(t.Addr()+" │ "+line, v.wide)))
+	}
+}
+
+func (v *terminalView) Done(r *engine.Result) {
+	text := v.describe(r)
+	v.shown = v.shown || text != ""
+	v.prog.Send(doneMsg{r.Task.Addr(), text})
+}
+
+func (v *terminalView) Warn(s string) { v.prog.Send(warnMsg(s)) }
+
+func (v *terminalView) close() {
+	v.once.Do(func() {
+		v.prog.Send(endMsg{})
+		<-v.ended
+		v.plainView.close()
+	})
+}
+
+// progress is the part of the terminal that changes.
+type progress struct {
+	a        *app
+	total    int
+	wide     int
+	began    time.Time
+	running  []startedMsg
+	finished map[string]bool
+	ending   bool
+}
+
+func tick() tea.Cmd {
+	return tea.Tick(200*time.Millisecond, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+func (p *progress) Init() tea.Cmd { return tick() }
+
+func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := msg.(type) {
+	case tickMsg:
+		return p, tick()
+	case tea.WindowSizeMsg:
+		p.wide = m.Width
+	case startedMsg:
+		p.running = append(p.running, m)
+	case doneMsg:
+		p.finished[m.task] = true
+		for i, r := range p.running {
+			if r.task == m.task {
+				p.running = append(p.running[:i], p.running[i+1:]...)
+				break
+			}
+		}
+		if m.text != "" {
+			return p, tea.Println(strings.TrimRight(m.text, "\n"))
+		}
+	case warnMsg:
+		return p, tea.Println(fit("warning: "+string(m), p.wide))
+	case lineMsg:
+		return p, tea.Println(string(m))
+	case endMsg:
+		p.ending = true
+		return p, tea.Quit
+	}
+	return p, nil
+}
+
+func (p *progress) View() string {
+	if p.ending || p.total == 0 {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteString("\n")
+	for _, r := range p.running {
+		n := int(time.Since(r.at).Seconds())
+		fmt.Fprintf(&b, "%s\n", fit(fmt.Sprintf("  %s %s %4d:%02d", p.a.style.NewStyle().Foreground(tints[engine.Ran]).Render("▶"), pad(r.task, 36), n/60, n%60), p.wide))
+	}
+	const cells = 32
+	full := cells * len(p.finished) / p.total
+	bar := strings.Repeat("━", full) + p.a.soft(strings.Repeat("─", cells-full))
+	fmt.Fprintf(&b, "  %s    %d of %d", bar, len(p.finished), p.total)
+	return b.String()
+}

@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/mattn/go-runewidth"
+
+	"grayloft.example/grayloft/internal/machine/engine"
+)
+
+// seconds writes a length of time for a table: 0.4 s, 41 s, 4 m 12 s, 2 h 05 m.
+func seconds(s float64) string {
+	switch {
+	case s < 9.95:
+		return fmt.Sprintf("%.1f s", s)
+	case s < 59.5:
+		return fmt.Sprintf("%.0f s", s)
+	case s < 3599.5:
+		n := int(math.Round(s))
+		return fmt.Sprintf("%d m %02d s", n/60, n%60)
+	}
+	n := int(math.Round(s / 60))
+	return fmt.Sprintf("%d h %02d m", n/60, n%60)
+}
+
+// inWords writes a length of time for a sentence: 8s, 4m 10s.
+func inWords(s float64) string {
+	if s < 0.05 {
+		return fmt.Sprintf("%.0fms", s*1000)
+	}
+	return strings.ReplaceAll(strings.ReplaceAll(strings.ReplaceAll(seconds(s), " s", "s"), " m", "m"), " h", "h")
+}
+
+// size writes a number of bytes: 41 MB.
+func size(n int64) string {
+	units := []string{"B", "kB", "MB", "GB", "TB"}
+	f := float64(n)
+	i := 0
+	for f >= 999.5 && i < len(units)-1 {
+		f /= 1000
+		i++
+	}
+	if i == 0 || f >= 9.95 {
+		return fmt.Sprintf("%.0f %s", f, units[i])
+	}
+	return fmt.Sprintf("%.1f %s", f, units[i])
+}
+
+// clock writes a time near now as hours and minutes, an older one with its day.
+func clock(t, now time.Time) string {
+	t, now = t.Local(), now.Local()
+	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
+		return t.Format("15:04")
+	}
+	if now.Sub(t) < 6*24*time.Hour {
+		return t.Format("Mon 15:04")
+	}
+	return t.Format("2 Jan 2006 15:04")
+}
+
+// counted writes a number with its noun.
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+var marks = map[engine.Outcome]string{
+	engine.Current: "●", engine.Known: "○", engine.Restored: "↴", engine.Fetched: "⤓", engine.Ran: "▶",
+	engine.Failed: "✕", engine.Held: "‖", engine.Stopped: "‖", engine.Unstarted: "‖",
+}
+
+var tints = map[engine.Outcome]lipgloss.AdaptiveColor{
+	engine.Current: {Light: "#6d7a82", Dark: "#8b979f"}, engine.Known: {Light: "#5f7480", Dark: "#93a6b1"},
+	engine.Restored: {Light: "#3f7489", Dark: "#6fa6bd"}, engine.Fetched: {Light: "#2f6f8f", Dark: "#8cc4de"},
+	engine.Ran: {Light: "#8f5f1f", Dark: "#dda75c"}, engine.Failed: {Light: "#b3363b", Dark: "#e9777b"},
+	engine.Held: {Light: "#8f5a58", Dark: "#c79a98"}, engine.Stopped: {Light: "#8f5a58", Dark: "#c79a98"},
+	engine.Unstarted: {Light: "#8f5a58", Dark: "#c79a98"},
+}
+
+// outcome writes an outcome with its mark and its colour.
+func (a *app) outcome(o engine.Outcome) string {
+	return a.style.NewStyle().Foreground(tints[o]).Render(marks[o] + " " + pad(string(o), 9))
+}
+
+func (a *app) soft(s string) string {
+	return a.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#55626b", Dark: "#a3b0b8"}).Render(s)
+}
+
+func (a *app) bold(s string) string { return a.style.NewStyle().Bold(true).Render(s) }
+
+// pad fills a string up to a width in terminal cells.
+func pad(s string, width int) string { return runewidth.FillRight(s, width) }
+
+// clip shortens a string to a width in terminal cells; 0 is no limit.
+func clip(s string, width int) string {
+	if width <= 0 || runewidth.StringWidth(s) <= width {
+		return s
+	}
+	return runewidth.Truncate(s, width, "…")
+}
+
+// table writes rows in columns; the last one is clipped to the terminal.
+func (a *app) table(head []string, rows [][]string) {
+	wide := make([]int, len(head))
+	for _, row := range append([][]string{head}, rows...) {
+		for i, cell := range row {
+			wide[i] = max(wide[i], runewidth.StringWidth(cell))
+		}
+	}
+	limit := a.width()
+	if limit > 0 {
+		for i := range wide { // no column but the last takes over half of a narrow terminal
+			wide[i] = min(wide[i], max(12, limit/2))
+		}
+	}
+	line := func(row []string) string {
+		var b strings.Builder
+		for i, cell := range row {
+			if i == len(row)-1 {
+				b.WriteString(cell)
+			} else {
+				b.WriteString(pad(clip(cell, wide[i]), wide[i]) + "  ")
+			}
+		}
+		return clip(strings.TrimRight(b.String(), " "), limit)
+	}
+	fmt.Fprintln(a.out, a.soft(line(head)))
+	for _, row := range rows {
+		fmt.Fprintln(a.out, line(row))
+	}
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+// ansiClip shortens a string that may hold colours.
+func ansiClip(s string, width int) string { return ansi.Truncate(s, width, "…") }

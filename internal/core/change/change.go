@@ -1,0 +1,133 @@
+// Package change finds the tasks that a set of changed files touches: those
+// that read one of them, and those whose own definition came out different.
+// In go paths and two graphs; out come tasks. What the changes reach through
+// other tasks is for package graph to say.
+package change
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// Touch says by what a task is touched.
+type Touch struct {
+	Task *graph.Task
+	By   string // a path, or "its declaration"
+}
+
+// Declaration is what stands for a definition in [Touch].
+const Declaration = "its declaration"
+
+// Touched returns the tasks that the changed paths touch, in the order of the
+// graph, each with the first path that does. Base is the graph that changes
+// are measured against, for definitions; without one, they are not compared.
+func Touched(g, base *graph.Graph, paths []string) []Touch {
+	byOwner := map[*graph.Project][]string{}
+	for _, p := range paths {
+		if g.Writer(p) == nil {
+			byOwner[g.Owner(p)] = append(byOwner[g.Owner(p)], p)
+		}
+	}
+	offered := map[*graph.Project]string{}
+	for p, files := range byOwner {
+		if p == nil {
+			continue
+		}
+		for _, f := range files {
+			if p.OffersFile(g, f) {
+				offered[p] = f
+				break
+			}
+		}
+	}
+	var out []Touch
+	for _, t := range g.Tasks {
+		if by := touchedBy(g, t, paths, offered); by != "" {
+			out = append(out, Touch{t, by})
+		} else if base != nil && Definition(t) != baseDefinition(base, t) {
+			out = append(out, Touch{t, Declaration})
+		}
+	}
+	return out
+}
+
+func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph.Project]string) string {
+	for _, p := range paths {
+		if t.ReadsFile(p) && g.Writer(p) == nil {
+			return p
+		}
+	}
+	if t.NeedsRead() {
+		for _, q := range t.Project.NeedsAll {
+			if f, ok := offered[q]; ok {
+				return f
+			}
+		}
+	}
+	for _, it := range t.Decl.Probes.Items {
+		probe := g.Repo.Probes[it.Text]
+		for _, p := range paths {
+			if slices.ContainsFunc(probe.Reads, func(pat glob.Pattern) bool { return pat.Match(p) }) {
+				return p
+			}
+		}
+	}
+	return ""
+}
+
+func baseDefinition(base *graph.Graph, t *graph.Task) digest.Digest {
+	if b := base.Task(t.Addr()); b != nil {
+		return Definition(b)
+	}
+	return digest.Digest{}
+}
+
+// Definition returns a digest of all in a task's resolved declaration that can
+// alter what it makes. Its help, slots and timeout are not part of it.
+func Definition(t *graph.Task) digest.Digest {
+	var b strings.Builder
+	put := func(name string, vals ...string) {
+		b.WriteString(name)
+		for _, v := range vals {
+			b.WriteString("\x00")
+			b.WriteString(v)
+		}
+		b.WriteString("\x01")
+	}
+	truth := func(v bool) string {
+		if v {
+			return "yes"
+		}
+		return "no"
+	}
+	put("dir", t.Project.Dir)
+	put("run", t.Decl.Run.Words()...)
+	put("reads", append([]string{truth(t.ReadsGiven())}, t.Decl.Reads.Texts()...)...)
+	put("writes", append([]string{truth(t.WritesGiven())}, t.Decl.Writes.Texts()...)...)
+	put("portable", truth(t.Portable))
+	put("reuse", string(t.Reuse))
+	for _, v := range t.Env {
+		put("env", v.Name, truth(v.Given), v.Value)
+	}
+	for _, u := range t.Before {
+		put("after", u.Addr())
+	}
+	put("probes", truth(t.ProbesGiven()))
+	probes := slices.SortedFunc(slices.Values(t.Decl.Probes.Texts()), cmp.Compare[string])
+	for _, name := range probes {
+		if p := t.Graph().Repo.Probes[name]; p != nil {
+			put("probe", append([]string{name}, p.Run.Words()...)...)
+		}
+	}
+	if t.NeedsRead() {
+		for _, q := range t.Project.NeedsAll {
+			put("needs", append([]string{q.Name, q.Dir, truth(q.Offers.Given)}, q.Offers.Texts()...)...)
+		}
+	}
+	return digest.Of([]byte(b.String()))
+}

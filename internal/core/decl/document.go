@@ -1,0 +1,194 @@
+package decl
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// document is a TOML file as a tree in which every key and value knows where
+// it stands.
+type document struct {
+	file  string
+	lines []string
+	root  *table
+}
+
+type table struct {
+	pos     Pos
+	entries []*entry
+	byKey   map[string]*entry
+}
+
+type entry struct {
+	key string
+	pos Pos
+	val value
+}
+
+type value struct {
+	pos   Pos
+	kind  unstable.Kind
+	text  string // strings, and the source of numbers
+	truth bool
+	list  []value
+	table *table
+}
+
+func (v value) name() string {
+	switch v.kind {
+	case unstable.String:
+		return "a string"
+	case unstable.Bool:
+		return "true or false"
+	case unstable.Integer:
+		return "a whole number"
+	case unstable.Float:
+		return "a number"
+	case unstable.Array:
+		return "a list"
+	case unstable.Table, unstable.InlineTable:
+		return "a table"
+	case unstable.ArrayTable:
+		return "a list of tables"
+	}
+	return "a date or time"
+}
+
+func newTable(pos Pos) *table { return &table{pos: pos, byKey: map[string]*entry{}} }
+
+func (t *table) put(key string, pos Pos, v value) {
+	e := &entry{key: key, pos: pos, val: v}
+	t.entries = append(t.entries, e)
+	t.byKey[key] = e
+}
+
+// parse reads TOML 1.0. Where the text is not TOML at all, the one problem
+// that stops the parser is returned.
+func parse(file string, data []byte) (*document, *Problem) {
+	doc := &document{file: file, lines: strings.Split(string(data), "\n"), root: newTable(Pos{File: file})}
+	if !utf8.Valid(data) {
+		return doc, &Problem{Pos: Pos{File: file}, Message: "the file is not UTF-8", Advice: "save it as UTF-8"}
+	}
+	var plain map[string]any
+	if err := toml.Unmarshal(data, &plain); err != nil {
+		p := Problem{Pos: Pos{File: file}, Message: err.Error(), Advice: "mend the TOML here"}
+		var de *toml.DecodeError
+		if errors.As(err, &de) {
+			p.Line, p.Col = de.Position()
+			p.Width = 1
+			p.Message = strings.TrimPrefix(de.Error(), "toml: ")
+		}
+		return doc, doc.problem(p)
+	}
+	b := builder{doc: doc, data: data}
+	b.p.Reset(data)
+	at := doc.root
+	for b.p.NextExpression() {
+		e := b.p.Expression()
+		switch e.Kind {
+		case unstable.KeyValue:
+			b.keyValue(at, e)
+		case unstable.Table, unstable.ArrayTable:
+			at = b.header(e)
+		}
+	}
+	return doc, nil
+}
+
+func (d *document) problem(p Problem) *Problem {
+	p.File = d.file
+	if p.Line > 0 && p.Line <= len(d.lines) {
+		p.Source = strings.TrimRight(d.lines[p.Line-1], "\r")
+	}
+	return &p
+}
+
+type builder struct {
+	doc  *document
+	data []byte
+	p    unstable.Parser
+}
+
+func (b *builder) pos(r unstable.Range) Pos {
+	if r.Length == 0 {
+		return Pos{File: b.doc.file}
+	}
+	shape := b.p.Shape(r)
+	text := b.data[r.Offset : r.Offset+r.Length]
+	if i := strings.IndexByte(string(text), '\n'); i >= 0 {
+		text = text[:i]
+	}
+	line := b.doc.lines[shape.Start.Line-1]
+	col := utf8.RuneCountInString(line[:min(shape.Start.Column-1, len(line))]) + 1
+	return Pos{File: b.doc.file, Line: shape.Start.Line, Col: col, Width: utf8.RuneCount(text)}
+}
+
+func (b *builder) header(e *unstable.Node) *table {
+	at := b.doc.root
+	it := e.Key()
+	for it.Next() {
+		k := it.Node()
+		at = b.child(at, string(k.Data), b.pos(k.Raw), e.Kind == unstable.ArrayTable && it.IsLast())
+	}
+	return at
+}
+
+func (b *builder) child(at *table, key string, pos Pos, array bool) *table {
+	if have, ok := at.byKey[key]; ok && have.val.table != nil && !array {
+		return have.val.table
+	}
+	t := newTable(pos)
+	kind := unstable.Table
+	if array {
+		kind = unstable.ArrayTable
+	}
+	at.put(key, pos, value{pos: pos, kind: kind, table: t})
+	return t
+}
+
+func (b *builder) keyValue(at *table, e *unstable.Node) {
+	it := e.Key()
+	for it.Next() {
+		k := it.Node()
+		pos := b.pos(k.Raw)
+		if it.IsLast() {
+			at.put(string(k.Data), pos, b.value(e.Value(), pos))
+			return
+		}
+		at = b.child(at, string(k.Data), pos, false)
+	}
+}
+
+func (b *builder) value(n *unstable.Node, fallback Pos) value {
+	v := value{pos: fallback, kind: n.Kind, text: string(n.Data)}
+	if n.Raw.Length > 0 {
+		v.pos = b.pos(n.Raw)
+	} else if len(n.Data) > 0 && n.Kind != unstable.Array && n.Kind != unstable.InlineTable {
+		v.pos = b.pos(b.p.Range(n.Data))
+	}
+	switch n.Kind {
+	case unstable.Bool:
+		v.truth = string(n.Data) == "true"
+	case unstable.Array:
+		for it := n.Children(); it.Next(); {
+			v.list = append(v.list, b.value(it.Node(), fallback))
+		}
+	case unstable.InlineTable:
+		v.table = newTable(v.pos)
+		for it := n.Children(); it.Next(); {
+			b.keyValue(v.table, it.Node())
+		}
+	}
+	return v
+}
+
+func (v value) integer() (int64, error) {
+	var n int64
+	_, err := fmt.Sscanf(strings.ReplaceAll(v.text, "_", ""), "%v", &n)
+	return n, err
+}

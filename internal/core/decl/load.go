@@ -1,0 +1,300 @@
+package decl
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+// ErrNoRoot is returned where there is no grayloft.toml.
+var ErrNoRoot = errors.New("no " + RootFile + " here")
+
+// Load reads every declaration below fsys, the root of a repository whose
+// directory is called base. What could be read is returned even where
+// problems were found, so that others can look for theirs as well. The error
+// is for what kept the files from being read at all.
+func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
+	l := &loader{
+		fsys: fsys,
+		repo: &Repo{
+			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
+			Slices: map[string]*Slice{}, sources: map[string]*document{},
+		},
+		projects: List{},
+	}
+	data, err := fs.ReadFile(fsys, RootFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, ErrNoRoot
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading %s: %w", RootFile, err)
+	}
+	if err := l.root(data); err != nil {
+		return nil, nil, err
+	}
+	l.resolve()
+	slices.SortFunc(l.repo.Projects, func(a, b *Project) int { return strings.Compare(a.Name, b.Name) })
+	return l.repo, l.problems.Sorted(), nil
+}
+
+type loader struct {
+	fsys     fs.FS
+	repo     *Repo
+	problems Problems
+	projects List
+	include  List
+	kindDocs map[string]*reader
+	found    []*projectDecl
+}
+
+// projectDecl is a project's tables before its kinds are folded in.
+type projectDecl struct {
+	r      *reader
+	dir    string
+	pos    Pos
+	name   Item
+	kinds  List
+	needs  List
+	tags   List
+	owner  Item
+	omit   List
+	offers List
+	tasks  map[string]*TaskDecl
+}
+
+func (l *loader) open(file string, data []byte) (*reader, bool) {
+	doc, problem := parse(file, data)
+	l.repo.sources[file] = doc
+	l.repo.Files = append(l.repo.Files, file)
+	if problem != nil {
+		l.problems = append(l.problems, *problem)
+	}
+	return &reader{doc: doc, problems: &l.problems}, problem == nil
+}
+
+func (l *loader) root(data []byte) error {
+	r, ok := l.open(RootFile, data)
+	var schema Item
+	own := &projectDecl{r: r, dir: ".", pos: Pos{File: RootFile}, tasks: map[string]*TaskDecl{}}
+	inRoot := false
+	r.table(r.doc.root, RootFile, merge(l.shared(r), map[string]field{
+		"schema":  r.atom(&schema, unstable.Integer, "a whole number", "1"),
+		"repo":    func(e *entry) { r.sub(e, func(t *table) { l.repoTable(r, t) }) },
+		"service": func(e *entry) { r.sub(e, func(t *table) { l.serviceTable(r, t) }) },
+		"project": func(e *entry) { inRoot = true; own.read(e) },
+		"task":    func(e *entry) { inRoot = true; own.readTasks(e) },
+	}))
+	if ok && schema.Text != fmt.Sprint(Schema) {
+		pos, msg := schema.Pos, fmt.Sprintf("schema %s is not known here", schema.Text)
+		if schema.Text == "" {
+			pos, msg = Pos{File: RootFile, Line: 1, Col: 1}, "the first line has to say which schema is meant"
+		}
+		r.fail(pos, "write schema = 1", "%s", msg)
+	}
+	if inRoot {
+		l.found = append(l.found, own)
+	}
+	if err := l.includes(r); err != nil {
+		return err
+	}
+	return l.projectFiles(r)
+}
+
+func merge(a, b map[string]field) map[string]field {
+	for k, f := range b {
+		a[k] = f
+	}
+	return a
+}
+
+// shared are the tables that an included file may hold as well.
+func (l *loader) shared(r *reader) map[string]field {
+	return map[string]field{
+		"kind":  func(e *entry) { r.named(e, "kind", func(n string, e *entry) { l.kind(r, n, e) }) },
+		"probe": func(e *entry) { r.named(e, "probe", func(n string, e *entry) { l.probe(r, n, e) }) },
+		"slice": func(e *entry) { r.named(e, "slice", func(n string, e *entry) { l.slice(r, n, e) }) },
+	}
+}
+
+func (l *loader) repoTable(r *reader, t *table) {
+	var name, since, rooted Item
+	r.table(t, "[repo]", map[string]field{
+		"name": r.text(&name), "projects": r.list(&l.projects), "since": r.text(&since),
+		"include": r.list(&l.include), "rooted": r.text(&rooted),
+	})
+	if name.Text != "" {
+		if msg := badName(name.Text, true); msg != "" || strings.Contains(name.Text, "/") {
+			r.fail(name.Pos, "choose another name", "repository %q: %s", name.Text, orElse(msg, "no / may stand in it"))
+		} else {
+			l.repo.Name = name.Text
+		}
+	}
+	if rooted.Text != "" && rooted.Text != "keep" && rooted.Text != "share" {
+		r.fail(rooted.Pos, `write "share" or "keep"`, "rooted = %q is not known", rooted.Text)
+	}
+	l.repo.Since, l.repo.Rooted = since.Text, rooted.Text
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+func (l *loader) serviceTable(r *reader, t *table) {
+	var url Item
+	r.table(t, "[service]", map[string]field{"url": r.text(&url)})
+	if url.Text != "" && !strings.HasPrefix(url.Text, "http://") && !strings.HasPrefix(url.Text, "https://") {
+		r.fail(url.Pos, "write it like http://127.0.0.1:7420", "%q is not the address of a service", url.Text)
+		return
+	}
+	l.repo.ServiceURL = strings.TrimSuffix(url.Text, "/")
+}
+
+func (l *loader) kind(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Kinds[name]; ok {
+		r.fail(e.pos, "give one of them another name", "kind %q is already declared in %s", name, have.Pos.At())
+		return
+	}
+	k := &Kind{Name: name, Pos: e.pos, Tasks: map[string]*TaskDecl{}}
+	var help Item
+	r.table(e.val.table, "[kind."+name+"]", map[string]field{
+		"offers": r.list(&k.Offers), "tags": r.list(&k.Tags), "help": r.text(&help),
+		"task": func(e *entry) {
+			r.named(e, "task", func(n string, e *entry) { k.Tasks[n] = r.task(n, e) })
+		},
+	})
+	k.Help = help.Text
+	l.repo.Kinds[name] = k
+}
+
+func (l *loader) probe(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Probes[name]; ok {
+		r.fail(e.pos, "give one of them another name", "probe %q is already declared in %s", name, have.Pos.At())
+		return
+	}
+	p := &Probe{Name: name, Pos: e.pos}
+	var reads List
+	before := len(l.problems)
+	r.table(e.val.table, "[probe."+name+"]", map[string]field{"run": r.command(&p.Run), "reads": r.list(&reads)})
+	if !p.Run.Given() && len(l.problems) == before {
+		r.fail(e.pos, `write run = "… --version"`, "probe %q does not say what to run", name)
+	}
+	p.Steady = reads.Given
+	for _, it := range reads.Items {
+		pat, err := glob.Parse(strings.TrimPrefix(it.Text, "repo:"))
+		if err != nil {
+			r.fail(it.Pos, "a probe's patterns are relative to the root", "%s", err)
+			continue
+		}
+		p.Reads = append(p.Reads, pat)
+	}
+	l.repo.Probes[name] = p
+}
+
+func (l *loader) slice(r *reader, name string, e *entry) {
+	s := &Slice{Name: name}
+	r.table(e.val.table, "[slice."+name+"]", map[string]field{"pick": r.text(&s.Pick)})
+	l.repo.Slices[name] = s
+}
+
+func (l *loader) includes(r *reader) error {
+	for _, it := range l.include.Items {
+		pat, err := glob.Parse(it.Text)
+		if err != nil {
+			r.fail(it.Pos, "patterns are relative to the root", "%s", err)
+			continue
+		}
+		files, err := doublestar.Glob(l.fsys, pat.String(), doublestar.WithFilesOnly())
+		if err != nil {
+			return fmt.Errorf("looking for %s: %w", pat, err)
+		}
+		if len(files) == 0 {
+			r.fail(it.Pos, "name a file that is there", "nothing matches %q", it.Text)
+		}
+		slices.Sort(files)
+		for _, f := range files {
+			data, err := fs.ReadFile(l.fsys, f)
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", f, err)
+			}
+			if ir, ok := l.open(f, data); ok {
+				ir.table(ir.doc.root, f, l.shared(ir))
+			}
+		}
+	}
+	return nil
+}
+
+func (l *loader) projectFiles(r *reader) error {
+	seen := map[string]bool{}
+	for _, it := range l.projects.Items {
+		pat, err := glob.Parse(it.Text)
+		if err != nil {
+			r.fail(it.Pos, "patterns are relative to the root", "%s", err)
+			continue
+		}
+		files, err := doublestar.Glob(l.fsys, pat.String()+"/"+ProjectFile, doublestar.WithFilesOnly(), doublestar.WithNoFollow())
+		if err != nil {
+			return fmt.Errorf("looking for projects in %s: %w", pat, err)
+		}
+		if len(files) == 0 && pat.Literal() {
+			r.fail(it.Pos, "add a "+ProjectFile+" there, or take the directory out of the list", "there is no %s in %q", ProjectFile, it.Text)
+		}
+		slices.Sort(files)
+		for _, f := range files {
+			if seen[f] || strings.HasPrefix(f, ".git/") || strings.HasPrefix(f, ".grayloft/") {
+				continue
+			}
+			seen[f] = true
+			data, err := fs.ReadFile(l.fsys, f)
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", f, err)
+			}
+			l.projectFile(f, data)
+		}
+	}
+	return nil
+}
+
+func (l *loader) projectFile(file string, data []byte) {
+	r, ok := l.open(file, data)
+	p := &projectDecl{r: r, dir: path.Dir(file), pos: Pos{File: file}, tasks: map[string]*TaskDecl{}}
+	if ok {
+		r.table(r.doc.root, file, map[string]field{"project": p.read, "task": p.readTasks})
+	}
+	l.found = append(l.found, p)
+}
+
+func (p *projectDecl) read(e *entry) {
+	p.pos = e.pos
+	p.r.sub(e, func(t *table) {
+		p.r.table(t, "[project]", map[string]field{
+			"name": p.r.text(&p.name), "kind": p.r.listOrText(&p.kinds), "needs": p.r.list(&p.needs),
+			"tags": p.r.list(&p.tags), "owner": p.r.text(&p.owner), "omit": p.r.list(&p.omit),
+			"offers": p.r.list(&p.offers),
+		})
+	})
+}
+
+func (p *projectDecl) readTasks(e *entry) {
+	p.r.named(e, "task", func(n string, e *entry) { p.tasks[n] = p.r.task(n, e) })
+}
+
+// Problem makes a problem with the line that it is about.
+func (r *Repo) Problem(pos Pos, advice, format string, args ...any) Problem {
+	p := Problem{Pos: pos, Message: fmt.Sprintf(format, args...), Advice: advice}
+	if doc, ok := r.sources[pos.File]; ok {
+		return *doc.problem(p)
+	}
+	return p
+}

@@ -1,0 +1,234 @@
+package decl
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+const everything = "kind:*"
+
+// resolve folds kinds into projects and checks what a project says by itself.
+func (l *loader) resolve() {
+	byName := map[string]*Project{}
+	for _, d := range l.found {
+		p := l.project(d)
+		if other, ok := byName[p.Name]; ok {
+			pos := d.name.Pos
+			if pos.Line == 0 {
+				pos = d.pos
+			}
+			d.r.fail(pos, "give one of them another name", "two projects are called %q: the other is in %s", p.Name, other.Pos.At())
+			continue
+		}
+		byName[p.Name] = p
+		l.repo.Projects = append(l.repo.Projects, p)
+	}
+}
+
+func (l *loader) project(d *projectDecl) *Project {
+	p := &Project{Name: d.dir, Dir: d.dir, Needs: d.needs.Items, Owner: d.owner.Text, Pos: d.pos}
+	if d.dir == "." {
+		p.Name = l.repo.Name
+	}
+	if d.name.Text != "" {
+		p.Name = d.name.Text
+		if msg := badName(p.Name, false); msg != "" {
+			d.r.fail(d.name.Pos, "choose another name", "project %q: %s", p.Name, msg)
+		}
+	}
+	p.Pos.File = d.r.doc.file
+
+	offers, tags := List{}, List{}
+	tasks := map[string]*TaskDecl{}
+	for _, it := range d.kinds.Items {
+		k, ok := l.repo.Kinds[it.Text]
+		if !ok {
+			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind %q is not declared", it.Text)
+			continue
+		}
+		p.Kinds = append(p.Kinds, it)
+		offers, tags = l.over(offers, k.Offers), l.over(tags, k.Tags)
+		for name, t := range k.Tasks {
+			tasks[name] = l.overTask(tasks[name], t)
+		}
+	}
+	for _, it := range d.omit.Items {
+		if _, ok := tasks[it.Text]; !ok {
+			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(tasks))), "there is no task %q to omit", it.Text)
+		}
+		delete(tasks, it.Text)
+	}
+	p.Offers = l.over(offers, d.offers)
+	p.Tags = l.over(tags, d.tags).Items
+	for name, t := range d.tasks {
+		tasks[name] = l.overTask(tasks[name], t)
+	}
+	l.patterns(p.Offers)
+	for _, name := range slices.Sorted(maps.Keys(tasks)) {
+		p.Tasks = append(p.Tasks, l.task(p, tasks[name]))
+	}
+	return p
+}
+
+func (l *loader) fail(pos Pos, advice, format string, args ...any) {
+	l.problems = append(l.problems, l.repo.Problem(pos, advice, format, args...))
+}
+
+// over lays one list upon another: an absent one inherits, a present one
+// replaces, and "kind:*" in it stands for what was there.
+func (l *loader) over(base, next List) List {
+	if !next.Given {
+		return base
+	}
+	out := List{Given: true, Pos: next.Pos}
+	for _, it := range next.Items {
+		if it.Text != everything {
+			out.Items = append(out.Items, it)
+			continue
+		}
+		if !base.Given {
+			l.fail(it.Pos, "leave it out", "%q stands for what a kind says, and no kind says anything here", everything)
+			continue
+		}
+		out.Items = append(out.Items, base.Items...)
+	}
+	return out
+}
+
+func (l *loader) overTask(base, next *TaskDecl) *TaskDecl {
+	if base == nil {
+		base = &TaskDecl{}
+	}
+	t := *next
+	t.Reads, t.Writes = l.over(base.Reads, next.Reads), l.over(base.Writes, next.Writes)
+	t.After, t.Env = l.over(base.After, next.After), l.over(base.Env, next.Env)
+	t.Probes = l.over(base.Probes, next.Probes)
+	if !t.Run.Given() {
+		t.Run = base.Run
+	}
+	for _, f := range []struct{ to, from *Item }{
+		{&t.Reuse, &base.Reuse}, {&t.Help, &base.Help}, {&t.Timeout, &base.Timeout},
+		{&t.Slots, &base.Slots}, {&t.Portable, &base.Portable},
+	} {
+		if f.to.Pos.Line == 0 {
+			*f.to = *f.from
+		}
+	}
+	return &t
+}
+
+func (l *loader) patterns(list List) []glob.Pattern {
+	var out []glob.Pattern
+	for _, it := range list.Items {
+		p, err := glob.Parse(strings.TrimPrefix(it.Text, "!"))
+		if err != nil {
+			l.fail(it.Pos, "patterns are relative to the project's directory", "%s", err)
+			continue
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func (l *loader) task(p *Project, d *TaskDecl) *Task {
+	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Weigh, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
+	if !d.Run.Given() {
+		l.fail(d.Pos, `write run = "…"`, "task %q of project %q does not say what to run", d.Name, p.Name)
+	}
+	for _, it := range d.Writes.Items {
+		if strings.HasPrefix(it.Text, "!") || strings.HasPrefix(it.Text, "repo:") || strings.HasPrefix(it.Text, "needs:") {
+			l.fail(it.Pos, "name what is written, relative to the project's directory", "%q cannot stand in writes", it.Text)
+			d.Writes.Items = slices.DeleteFunc(slices.Clone(d.Writes.Items), func(x Item) bool { return x == it })
+		}
+	}
+	t.Writes = l.patterns(d.Writes)
+	t.Reads = l.reads(d.Reads)
+	l.env(t)
+	for _, it := range d.Probes.Items {
+		if _, ok := l.repo.Probes[it.Text]; !ok {
+			l.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe %q is not declared", it.Text)
+		}
+	}
+	if d.Reuse.Text != "" {
+		t.Reuse = Reuse(d.Reuse.Text)
+		if all := []string{"weigh", "always", "local", "never"}; !slices.Contains(all, d.Reuse.Text) {
+			l.fail(d.Reuse.Pos, meant(d.Reuse.Text, all), "reuse = %q is not known", d.Reuse.Text)
+		}
+	}
+	if d.Timeout.Text != "" {
+		var err error
+		if t.Timeout, err = time.ParseDuration(d.Timeout.Text); err != nil || t.Timeout <= 0 {
+			l.fail(d.Timeout.Pos, `write it like "90s" or "10m"`, "%q is not a length of time", d.Timeout.Text)
+		}
+	}
+	if d.Slots.Text != "" {
+		n, err := strconv.Atoi(d.Slots.Text)
+		if err != nil || n < 1 {
+			l.fail(d.Slots.Pos, "write a number from 1", "a task takes at least one slot, not %s", d.Slots.Text)
+		}
+		t.Slots = max(n, 1)
+	}
+	return t
+}
+
+func (l *loader) reads(list List) []Read {
+	var out []Read
+	for _, it := range list.Items {
+		r := Read{Item: it}
+		text := it.Text
+		if text == "needs:*" {
+			out = append(out, Read{Scope: Needs, Item: it})
+			continue
+		}
+		text, r.Negated = strings.CutPrefix(text, "!")
+		if after, ok := strings.CutPrefix(text, "repo:"); ok {
+			r.Scope, text = Root, after
+		} else if before, _, ok := strings.Cut(text, ":"); ok {
+			l.fail(it.Pos, `write "repo:…" for a path from the root, "needs:*" for what needed projects offer`, "%q is not a form of pattern", before+":")
+			continue
+		}
+		p, err := glob.Parse(text)
+		if err != nil {
+			l.fail(it.Pos, `patterns are relative to the project's directory, or to the root behind "repo:"`, "%s", err)
+			continue
+		}
+		r.Pattern = p
+		out = append(out, r)
+	}
+	return out
+}
+
+func (l *loader) env(t *Task) {
+	seen := map[string]bool{}
+	for _, it := range t.Decl.Env.Items {
+		name, val, given := strings.Cut(it.Text, "=")
+		switch {
+		case name == "" || strings.ContainsAny(name, " \t\n*\x00"):
+			l.fail(it.Pos, `write "NAME" or "NAME=value"`, "%q is not the name of an environment variable", name)
+		case strings.HasPrefix(name, "GRAYLOFT_"):
+			l.fail(it.Pos, "choose another name", "variables that begin with GRAYLOFT_ are Gray Loft's own")
+		case seen[name]:
+			l.fail(it.Pos, "keep one of them", "variable %s stands twice in env", name)
+		default:
+			t.Env = append(t.Env, EnvVar{Name: name, Value: val, Given: given})
+		}
+		seen[name] = true
+	}
+	slices.SortFunc(t.Env, func(a, b EnvVar) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// FixedEnv are the variables with constant values that every task gets, as
+// NAME=value. PATH, HOME and TMPDIR are added from the machine.
+func FixedEnv() []string {
+	return []string{"LANG=C.UTF-8", "TZ=UTC", fmt.Sprintf("SOURCE_DATE_EPOCH=%d", sourceDateEpoch)}
+}
+
+// sourceDateEpoch is a constant that tools put in place of the current time
+// (https://reproducible-builds.org/specs/source-date-epoch/): 2020-01-01.
+const sourceDateEpoch = 1577836800

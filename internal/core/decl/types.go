@@ -1,0 +1,218 @@
+// Package decl reads declarations: grayloft.toml at the root of a repository
+// and loft.toml in the directories of its projects. In go the files, as an
+// [io/fs.FS]; out come projects and tasks with every kind folded in, or all
+// problems of all files at once, each with its place and its remedy.
+//
+// What relates projects and tasks to each other (needs, after, writes that
+// meet) is checked by package graph, which builds on this one.
+package decl
+
+import (
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+// The names of the two files.
+const (
+	RootFile    = "grayloft.toml"
+	ProjectFile = "loft.toml"
+)
+
+// Schema is the version of the declarations that this package reads.
+const Schema = 1
+
+// Repo is everything that a repository declares.
+type Repo struct {
+	Name       string
+	Since      string // what changes are measured against
+	ServiceURL string
+	Rooted     string // "keep": outputs that hold the repository's path stay here
+	Probes     map[string]*Probe
+	Kinds      map[string]*Kind
+	Slices     map[string]*Slice
+	Projects   []*Project // sorted by name
+	Files      []string   // every declaration that was read
+	sources    map[string]*document
+}
+
+// Item is a string with the place that it comes from.
+type Item struct {
+	Text string
+	Pos  Pos
+}
+
+// Probe is a named command whose output is counted in keys.
+type Probe struct {
+	Name  string
+	Run   Command
+	Reads []glob.Pattern // from the root; the output is remembered while these stay the same
+	// Steady says that Reads was given: the output depends on the program and
+	// on these files alone, and so may be remembered between runs.
+	Steady bool
+	Pos    Pos
+}
+
+// Slice is a saved pick.
+type Slice struct {
+	Name string
+	Pick Item
+}
+
+// Kind is a named set of tasks and defaults.
+type Kind struct {
+	Name   string
+	Pos    Pos
+	Help   string
+	Offers List
+	Tags   List
+	Tasks  map[string]*TaskDecl
+}
+
+// Project is one project with its kinds folded in.
+type Project struct {
+	Name   string
+	Dir    string // relative to the root; "." is the root
+	Kinds  []Item
+	Needs  []Item
+	Tags   []Item
+	Owner  string
+	Offers List // absent: what default reads would be
+	Tasks  []*Task
+	Pos    Pos
+}
+
+// List is a list of strings that may have been given or not; the two differ.
+type List struct {
+	Given bool
+	Pos   Pos
+	Items []Item
+}
+
+// Texts returns the strings alone.
+func (l List) Texts() []string {
+	out := make([]string, len(l.Items))
+	for i, it := range l.Items {
+		out[i] = it.Text
+	}
+	return out
+}
+
+// Command is what a task or a probe runs.
+type Command struct {
+	Shell string   // for sh -e -c
+	Argv  []string // run as it is
+	Pos   Pos
+}
+
+// Words returns the argument vector that is executed.
+func (c Command) Words() []string {
+	if c.Argv != nil {
+		return c.Argv
+	}
+	return []string{"sh", "-e", "-c", c.Shell}
+}
+
+func (c Command) String() string {
+	if c.Argv != nil {
+		return strings.Join(c.Argv, " ")
+	}
+	return c.Shell
+}
+
+// Given tells whether there is a command at all.
+func (c Command) Given() bool { return c.Argv != nil || c.Shell != "" }
+
+// Reuse says how far a task's outputs are used again.
+type Reuse string
+
+// The values of reuse.
+const (
+	Weigh  Reuse = "weigh"  // the cheaper of fetching and running
+	Always Reuse = "always" // whenever they are there
+	Local  Reuse = "local"  // on this machine only
+	Never  Reuse = "never"  // not at all
+)
+
+// TaskDecl is a task as one table declares it, before folding.
+type TaskDecl struct {
+	Name     string
+	Pos      Pos
+	Run      Command
+	Reads    List
+	Writes   List
+	After    List
+	Env      List
+	Probes   List
+	Reuse    Item
+	Help     Item
+	Timeout  Item
+	Slots    Item
+	Portable Item
+}
+
+// Task is a task with its kinds folded in.
+type Task struct {
+	Name     string
+	Project  *Project
+	Decl     *TaskDecl
+	Reads    []Read // empty and not given: the default
+	Writes   []glob.Pattern
+	Env      []EnvVar
+	Reuse    Reuse
+	Help     string
+	Timeout  time.Duration // 0: none
+	Slots    int
+	Portable bool
+	Pos      Pos
+}
+
+// Addr returns the task's address, task@project.
+func (t *Task) Addr() string { return t.Name + "@" + t.Project.Name }
+
+// ReadsGiven tells whether the task says what it reads.
+func (t *Task) ReadsGiven() bool { return t.Decl.Reads.Given }
+
+// WritesGiven tells whether the task says what it writes; if not, it always
+// runs.
+func (t *Task) WritesGiven() bool { return t.Decl.Writes.Given }
+
+// ProbesGiven tells whether the task says which probes it depends on; if not,
+// what it makes stays on this machine.
+func (t *Task) ProbesGiven() bool { return t.Decl.Probes.Given }
+
+// NeedsRead tells whether the task reads what needed projects offer.
+func (t *Task) NeedsRead() bool {
+	for _, r := range t.Reads {
+		if r.Scope == Needs {
+			return true
+		}
+	}
+	return false
+}
+
+// EnvVar is a variable that is passed on, or given a value.
+type EnvVar struct {
+	Name  string
+	Value string
+	Given bool // Value counts, rather than what the person's environment says
+}
+
+// Scope says what a read's pattern is relative to.
+type Scope int
+
+// The scopes of reads.
+const (
+	Own   Scope = iota // the project's directory
+	Root               // the repository's root
+	Needs              // what needed projects offer; no pattern
+)
+
+// Read is one row of a task's reads.
+type Read struct {
+	Scope   Scope
+	Negated bool
+	Pattern glob.Pattern
+	Item    Item
+}

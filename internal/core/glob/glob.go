@@ -1,0 +1,187 @@
+// Package glob matches slash-separated paths against the patterns that
+// declarations and picks use: `*`, `?`, `[a-z]`, `{a,b}` within a path
+// segment and `**` across segments. A directory's name stands for everything
+// below it, dotfiles match like any other name, and patterns never leave the
+// directory that they are relative to.
+//
+// Beside matching, the package answers two questions about patterns alone,
+// before any file exists: whether two of them can meet in one path, and
+// whether one covers all that another matches.
+package glob
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// Pattern is a checked pattern. The zero value matches nothing.
+type Pattern struct {
+	text string   // as normalised
+	deep string   // text + "/**": the pattern and everything below it
+	alts []string // text with its braces multiplied out
+}
+
+const maxAlternatives = 256
+
+// Parse checks a pattern and normalises it: a leading "./" and a trailing
+// slash go. Absolute patterns and ".." are refused.
+func Parse(s string) (Pattern, error) {
+	if s == "" {
+		return Pattern{}, errors.New("a pattern may not be empty")
+	}
+	if !utf8.ValidString(s) {
+		return Pattern{}, fmt.Errorf("pattern %q is not UTF-8", s)
+	}
+	if strings.HasPrefix(s, "/") {
+		return Pattern{}, fmt.Errorf("pattern %q is absolute: patterns are relative", s)
+	}
+	t := strings.TrimSuffix(s, "/")
+	for strings.HasPrefix(t, "./") {
+		t = t[2:]
+	}
+	if t == "" || t == "." {
+		t = "**"
+	}
+	for seg := range strings.SplitSeq(t, "/") {
+		switch seg {
+		case "..":
+			return Pattern{}, fmt.Errorf("pattern %q leads out with \"..\"", s)
+		case "", ".":
+			return Pattern{}, fmt.Errorf("pattern %q has an empty segment", s)
+		}
+	}
+	if !doublestar.ValidatePattern(t) {
+		return Pattern{}, fmt.Errorf("pattern %q has an unclosed bracket, brace or backslash", s)
+	}
+	alts := expand(t)
+	if len(alts) > maxAlternatives {
+		return Pattern{}, fmt.Errorf("pattern %q stands for over %d alternatives", s, maxAlternatives)
+	}
+	return Pattern{text: t, deep: below(t), alts: alts}, nil
+}
+
+// below returns the pattern of t and everything below it.
+func below(t string) string {
+	if t == "**" || strings.HasSuffix(t, "/**") {
+		return t
+	}
+	return t + "/**"
+}
+
+// MustParse is [Parse] for patterns that are known to be right.
+func MustParse(s string) Pattern {
+	p, err := Parse(s)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+// String returns the normalised text.
+func (p Pattern) String() string { return p.text }
+
+// Match tells whether name, or a directory that holds it, matches.
+func (p Pattern) Match(name string) bool {
+	return p.text != "" && doublestar.MatchUnvalidated(p.deep, name)
+}
+
+// MatchExact tells whether name itself matches, without the rule that a
+// directory stands for what is below it.
+func (p Pattern) MatchExact(name string) bool {
+	return p.text != "" && doublestar.MatchUnvalidated(p.text, name)
+}
+
+// Literal tells whether the pattern has no wildcard, and so names one path.
+func (p Pattern) Literal() bool { return !strings.ContainsAny(p.text, `*?[{\`) }
+
+// LiteralBase tells whether the last segment has no wildcard, and returns it.
+func (p Pattern) LiteralBase() (string, bool) {
+	base := path.Base(p.text)
+	return base, !strings.ContainsAny(base, `*?[{\`)
+}
+
+// LiteralStart returns the leading segments that have no wildcard: the
+// directory (or the file) in which a search may begin. It may be empty.
+func (p Pattern) LiteralStart() string {
+	segs := strings.Split(p.text, "/")
+	for i, s := range segs {
+		if strings.ContainsAny(s, `*?[{\`) {
+			return strings.Join(segs[:i], "/")
+		}
+	}
+	return p.text
+}
+
+// Under returns the pattern as it reads from the parent of dir.
+func (p Pattern) Under(dir string) Pattern {
+	if dir == "" || dir == "." || p.text == "" {
+		return p
+	}
+	q := quote(dir) + "/"
+	out := Pattern{text: q + p.text, deep: q + p.deep}
+	for _, a := range p.alts {
+		out.alts = append(out.alts, q+a)
+	}
+	return out
+}
+
+func quote(s string) string {
+	if !strings.ContainsAny(s, `*?[]{}\`) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if strings.ContainsRune(`*?[]{}\`, r) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// expand multiplies out braces. It stops early past maxAlternatives.
+func expand(s string) []string {
+	open := -1
+	depth := 0
+	var cuts []int
+	for i := 0; i < len(s); i++ {
+		switch s[i] {
+		case '\\':
+			i++
+		case '{':
+			if depth == 0 {
+				open = i
+				cuts = []int{i}
+			}
+			depth++
+		case ',':
+			if depth == 1 {
+				cuts = append(cuts, i)
+			}
+		case '}':
+			depth--
+			if depth != 0 {
+				continue
+			}
+			cuts = append(cuts, i)
+			var out []string
+			for _, tail := range expand(s[i+1:]) {
+				for k := 0; k+1 < len(cuts); k++ {
+					for _, mid := range expand(s[cuts[k]+1 : cuts[k+1]]) {
+						out = append(out, s[:open]+mid+tail)
+						if len(out) > maxAlternatives {
+							return out
+						}
+					}
+				}
+			}
+			return out
+		}
+	}
+	return []string{s}
+}

@@ -1,0 +1,178 @@
+package graph
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+// Owner returns the project in whose directory a path (from the root) lies:
+// the innermost, or nil.
+func (g *Graph) Owner(name string) *Project {
+	for d := path.Dir(name); ; d = path.Dir(d) {
+		if p, ok := g.byDir[d]; ok {
+			return p
+		}
+		if d == "." || d == "/" {
+			return nil
+		}
+	}
+}
+
+// Containing returns the innermost project that a directory belongs to, or
+// nil.
+func (g *Graph) Containing(dir string) *Project { return g.Owner(path.Join(dir, "x")) }
+
+// rel returns a path as it reads from the project's directory.
+func (p *Project) rel(name string) string {
+	if p.Dir == "." {
+		return name
+	}
+	return strings.TrimPrefix(name, p.Dir+"/")
+}
+
+// Writer returns the task that writes a path (from the root), or nil.
+func (g *Graph) Writer(name string) *Task {
+	p := g.Owner(name)
+	if p == nil {
+		return nil
+	}
+	rel := p.rel(name)
+	for _, t := range p.Tasks {
+		if t.writesRel(rel) {
+			return t
+		}
+	}
+	return nil
+}
+
+func (t *Task) writesRel(rel string) bool {
+	return slices.ContainsFunc(t.Writes, func(w glob.Pattern) bool { return w.Match(rel) })
+}
+
+// WritesFile tells whether the task writes a path, from the root.
+func (t *Task) WritesFile(name string) bool {
+	return t.graph.Owner(name) == t.Project && t.writesRel(t.Project.rel(name))
+}
+
+// ReadsFile tells whether the task's own patterns (not what needed projects
+// offer) take in a path, from the root. What any task writes is never a file
+// that is read: the caller leaves that out with [Graph.Writer].
+func (t *Task) ReadsFile(name string) bool {
+	owner := t.graph.Owner(name)
+	if !t.ReadsGiven() {
+		return owner == t.Project && !isDeclaration(name)
+	}
+	own, root := false, false
+	rel := ""
+	for _, r := range t.Reads {
+		switch {
+		case r.Scope == decl.Own && owner == t.Project:
+			if rel == "" {
+				rel = t.Project.rel(name)
+			}
+			if takesIn(r.Pattern, rel, r.Negated) {
+				own = !r.Negated
+			}
+		case r.Scope == decl.Root:
+			if takesIn(r.Pattern, name, r.Negated) {
+				root = !r.Negated
+			}
+		}
+	}
+	return own || root
+}
+
+// OffersFile tells whether the project lets tasks of projects that need it
+// read a path, from the root.
+func (p *Project) OffersFile(g *Graph, name string) bool {
+	if g.Owner(name) != p {
+		return false
+	}
+	if !p.Offers.Given {
+		return !isDeclaration(name)
+	}
+	rel := p.rel(name)
+	offered := false
+	for _, o := range p.offers {
+		if takesIn(o.pattern, rel, o.negated) {
+			offered = !o.negated
+		}
+	}
+	return offered
+}
+
+// offersMeet tells whether the project's offers can match what pat matches.
+// Without offers they leave out what tasks write.
+func (p *Project) offersMeet(pat glob.Pattern) bool {
+	meets := false
+	for _, o := range p.offers {
+		switch {
+		case o.negated && o.pattern.Covers(pat):
+			meets = false
+		case !o.negated && o.pattern.Meets(pat):
+			meets = true
+		}
+	}
+	return meets
+}
+
+// takesIn matches a pattern, but for the rule that declarations are read only
+// where they are named.
+func takesIn(p glob.Pattern, name string, negated bool) bool {
+	if !p.Match(name) {
+		return false
+	}
+	if negated || !isDeclaration(name) {
+		return true
+	}
+	base, literal := p.LiteralBase()
+	return literal && base == path.Base(name)
+}
+
+func isDeclaration(name string) bool {
+	base := path.Base(name)
+	return base == decl.ProjectFile || name == decl.RootFile
+}
+
+// IgnoredStarts returns the directories or files, from the root, that the
+// positive patterns of tasks and offers begin in: files that the repository's
+// ignore files exclude are looked for only there.
+func (g *Graph) IgnoredStarts() []string {
+	set := map[string]bool{}
+	add := func(p *Project, pat glob.Pattern) {
+		if start := pat.LiteralStart(); start != "" {
+			if p != nil {
+				start = path.Join(p.Dir, start)
+			}
+			set[start] = true
+		}
+	}
+	for _, p := range g.Projects {
+		for _, o := range p.offers {
+			if !o.negated {
+				add(p, o.pattern)
+			}
+		}
+		for _, t := range p.Tasks {
+			for _, r := range t.Reads {
+				switch {
+				case r.Negated || r.Scope == decl.Needs:
+				case r.Scope == decl.Own:
+					add(p, r.Pattern)
+				default:
+					add(nil, r.Pattern)
+				}
+			}
+		}
+	}
+	out := make([]string, 0, len(set))
+	for s := range set {
+		out = append(out, s)
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,216 @@
+// Package key computes what makes reuse safe: the key of a task from the full
+// list of its ingredients, and, for two lists, what sets them apart.
+//
+// # Format, version 1
+//
+// Ingredients are kept as bytes in one canonical form: the line
+// "grayloft-ingredients 1", then the fields of [Ingredients] in the order in
+// which they are declared. A string is its length as an unsigned varint
+// (encoding/binary) and its bytes; a list is its length as a varint and its
+// members; a digest is 32 bytes; a truth value is one byte, 0 or 1. The key is
+// BLAKE3 in derive-key mode of these bytes; an early key is the same, under
+// another context, with early keys in place of the listings of upstream tasks.
+//
+// What tasks read is counted as trees of manifests (package listing), so that
+// many tasks that read the same directory share its manifest.
+package key
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+const (
+	head         = "grayloft-ingredients 1\n"
+	keyContext   = "grayloft 2026-11-23 task key v1"
+	earlyContext = "grayloft 2026-11-23 early key v1"
+	envContext   = "grayloft 2026-11-23 environment value v1"
+)
+
+// Ingredients are everything that a key is computed from.
+type Ingredients struct {
+	Dir          string   // the project's directory
+	Command      []string // the words executed, shell and flags included
+	Writes       []string // patterns
+	Scratch      []string // patterns
+	Isolation    string
+	Network      bool
+	Portable     bool
+	Platform     string   // os/arch; empty where portable
+	Args         []string // after "--"
+	Env          []EnvValue
+	EnvUncounted []EnvValue // Value is never set
+	Settings     []Named
+	Probes       []Named       // with their output
+	Files        digest.Digest // manifest of the files read, from the root
+	Needs        []Offered
+	Before       []Upstream
+}
+
+// EnvValue is an environment variable: its name, whether it is set, and the
+// digest of its value.
+type EnvValue struct {
+	Name  string
+	Set   bool
+	Value digest.Digest
+}
+
+// EnvDigest returns the digest under which a value is counted.
+func EnvDigest(value string) digest.Digest { return digest.Derive(envContext, []byte(value)) }
+
+// Named is a named value.
+type Named struct{ Name, Value string }
+
+// Offered is what a needed project offers.
+type Offered struct {
+	Project, Dir string
+	Files        digest.Digest
+}
+
+// Upstream is a task that comes before, with the listing of what it wrote.
+type Upstream struct {
+	Task, Dir string
+	Listing   digest.Digest
+}
+
+// Key returns the key.
+func (in *Ingredients) Key() digest.Digest { return digest.Derive(keyContext, in.Encode()) }
+
+// EarlyKey returns the early key, for ingredients whose Before holds early
+// keys.
+func (in *Ingredients) EarlyKey() digest.Digest { return digest.Derive(earlyContext, in.Encode()) }
+
+// KeyOf returns the key of ingredients in their encoded form.
+func KeyOf(encoded []byte) digest.Digest { return digest.Derive(keyContext, encoded) }
+
+// Encode returns the canonical form.
+func (in *Ingredients) Encode() []byte {
+	e := encoder{}
+	e.WriteString(head)
+	in.visit(&e)
+	return e.Bytes()
+}
+
+// Decode reads the canonical form and refuses every other.
+func Decode(b []byte) (*Ingredients, error) {
+	body, ok := bytes.CutPrefix(b, []byte(head))
+	if !ok {
+		return nil, errors.New("ingredients: made by another version, or none at all")
+	}
+	d := decoder{rest: body}
+	in := &Ingredients{}
+	in.visit(&d)
+	if d.err == nil && len(d.rest) > 0 {
+		d.err = fmt.Errorf("%d bytes too many", len(d.rest))
+	}
+	if d.err != nil {
+		return nil, fmt.Errorf("ingredients: %w", d.err)
+	}
+	if !bytes.Equal(in.Encode(), b) {
+		return nil, errors.New("ingredients: not in canonical form")
+	}
+	return in, nil
+}
+
+// codec is one direction of the encoding, so that the order of fields is
+// written down once.
+type codec interface {
+	text(*string)
+	truth(*bool)
+	digest(*digest.Digest)
+	count(int) int
+}
+
+func (in *Ingredients) visit(c codec) {
+	c.text(&in.Dir)
+	texts(c, &in.Command)
+	texts(c, &in.Writes)
+	texts(c, &in.Scratch)
+	c.text(&in.Isolation)
+	c.truth(&in.Network)
+	c.truth(&in.Portable)
+	c.text(&in.Platform)
+	texts(c, &in.Args)
+	each(c, &in.Env, visitEnv)
+	each(c, &in.EnvUncounted, visitEnv)
+	each(c, &in.Settings, visitNamed)
+	each(c, &in.Probes, visitNamed)
+	c.digest(&in.Files)
+	each(c, &in.Needs, func(c codec, o *Offered) { c.text(&o.Project); c.text(&o.Dir); c.digest(&o.Files) })
+	each(c, &in.Before, func(c codec, u *Upstream) { c.text(&u.Task); c.text(&u.Dir); c.digest(&u.Listing) })
+}
+
+func visitEnv(c codec, v *EnvValue) { c.text(&v.Name); c.truth(&v.Set); c.digest(&v.Value) }
+func visitNamed(c codec, v *Named)  { c.text(&v.Name); c.text(&v.Value) }
+func texts(c codec, l *[]string)    { each(c, l, codec.text) }
+
+func each[T any](c codec, list *[]T, visit func(codec, *T)) {
+	n := c.count(len(*list))
+	for i := range n {
+		if i >= len(*list) {
+			var zero T
+			*list = append(*list, zero)
+		}
+		visit(c, &(*list)[i])
+	}
+}
+
+type encoder struct{ bytes.Buffer }
+
+func (e *encoder) count(n int) int {
+	e.Write(binary.AppendUvarint(nil, uint64(n)))
+	return n
+}
+
+func (e *encoder) text(s *string)          { e.count(len(*s)); e.WriteString(*s) }
+func (e *encoder) digest(d *digest.Digest) { e.Write(d[:]) }
+func (e *encoder) truth(b *bool) {
+	if *b {
+		e.WriteByte(1)
+	} else {
+		e.WriteByte(0)
+	}
+}
+
+type decoder struct {
+	rest []byte
+	err  error
+}
+
+func (d *decoder) take(n int) []byte {
+	if d.err != nil || n > len(d.rest) {
+		if d.err == nil {
+			d.err = errors.New("cut off")
+		}
+		return nil
+	}
+	out := d.rest[:n]
+	d.rest = d.rest[n:]
+	return out
+}
+
+// count reads a length. No member is shorter than a byte, so a length beyond
+// what is left is a fault, and memory stays bounded by the input.
+func (d *decoder) count(int) int {
+	n, width := binary.Uvarint(d.rest)
+	if d.err == nil && (width <= 0 || n > math.MaxInt32 || int(n) > len(d.rest)-width) {
+		d.err = errors.New("a length is longer than what is left")
+	}
+	if d.err != nil {
+		return 0
+	}
+	d.rest = d.rest[width:]
+	return int(n)
+}
+
+func (d *decoder) text(s *string)           { *s = string(d.take(d.count(0))) }
+func (d *decoder) digest(to *digest.Digest) { copy(to[:], d.take(digest.Size)) }
+func (d *decoder) truth(to *bool) {
+	b := d.take(1)
+	*to = len(b) == 1 && b[0] == 1
+}

@@ -1,0 +1,113 @@
+package listing
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// CheckPath refuses a path that is not relative and clean, is not UTF-8, or
+// goes where nothing may be written: into .git or .grayloft.
+func CheckPath(p string) error {
+	switch {
+	case p == "":
+		return fmt.Errorf("a path may not be empty")
+	case !utf8.ValidString(p):
+		return fmt.Errorf("path %q is not UTF-8", p)
+	case strings.ContainsRune(p, 0):
+		return fmt.Errorf("path %q holds a NUL byte", p)
+	case strings.HasPrefix(p, "/"):
+		return fmt.Errorf("path %q is absolute", p)
+	}
+	for seg := range strings.SplitSeq(p, "/") {
+		switch fold(seg) {
+		case "", ".":
+			return fmt.Errorf("path %q has an empty segment", p)
+		case "..":
+			return fmt.Errorf("path %q leads out with \"..\"", p)
+		case ".git", ".grayloft":
+			return fmt.Errorf("path %q goes into %s", p, seg)
+		}
+	}
+	return nil
+}
+
+// fold maps names that some file system takes for one to one name: case, and
+// the trailing dots and spaces that one of them drops.
+func fold(s string) string {
+	if s == "." || s == ".." {
+		return s
+	}
+	return strings.TrimRight(strings.Map(foldRune, s), ". ")
+}
+
+func foldRune(r rune) rune {
+	if r >= 0x200b && r <= 0x200f || r == 0xfeff {
+		return -1 // invisible: some file systems ignore them
+	}
+	least := r
+	for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+		least = min(least, f)
+	}
+	return unicode.ToLower(least)
+}
+
+func foldPath(p string) string {
+	segs := strings.Split(p, "/")
+	for i := range segs {
+		segs[i] = fold(segs[i])
+	}
+	return strings.Join(segs, "/")
+}
+
+// checkTogether refuses rows that cannot all be on one disk: something below
+// a file or a link, and names that fold together.
+func checkTogether(rows []Row) error {
+	leaf := make(map[string]string, len(rows))
+	dirs := map[string]string{}
+	for _, r := range rows {
+		f := foldPath(r.Path)
+		if other, ok := leaf[f]; ok {
+			return fmt.Errorf("%q and %q are one name on some file systems", other, r.Path)
+		}
+		leaf[f] = r.Path
+		for d, fd := path.Dir(r.Path), path.Dir(f); d != "."; d, fd = path.Dir(d), path.Dir(fd) {
+			if other, ok := dirs[fd]; ok {
+				if other != d {
+					return fmt.Errorf("%q and %q are one name on some file systems", other, d)
+				}
+				break
+			}
+			dirs[fd] = d
+		}
+	}
+	for fd, d := range dirs {
+		if at, ok := leaf[fd]; ok {
+			return fmt.Errorf("%q is a leaf, and something is said to be below it in %q", at, d)
+		}
+	}
+	return nil
+}
+
+// CheckLinks refuses links that are absolute or lead out of the repository,
+// for a listing whose paths are relative to dir.
+func (l List) CheckLinks(dir string) error {
+	for _, r := range l {
+		if r.Kind != Link {
+			continue
+		}
+		if strings.HasPrefix(r.Target, "/") {
+			return fmt.Errorf("the link %q leads to the absolute path %q", r.Path, r.Target)
+		}
+		to := path.Join(dir, path.Dir(r.Path), r.Target)
+		if to == ".." || strings.HasPrefix(to, "../") {
+			return fmt.Errorf("the link %q leads out of the repository, to %q", r.Path, r.Target)
+		}
+		if err := CheckPath(to); to != "." && err != nil {
+			return fmt.Errorf("the link %q: %w", r.Path, err)
+		}
+	}
+	return nil
+}

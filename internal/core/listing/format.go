@@ -1,0 +1,236 @@
+// Package listing reads and writes the two texts in which Gray Loft records
+// sets of files: a listing (what a task wrote) and a manifest (one directory
+// of what a task read). Both are sorted, hold no times, and so are the same
+// wherever the same files were.
+//
+// # Format, version 1
+//
+// The first line names the format: "grayloft-listing 1" or
+// "grayloft-manifest 1". Each further line is a row of four fields, parted by
+// tabs and ended by a line feed:
+//
+//	kind    f file, x executable file, l symbolic link, d empty directory,
+//	        and, in manifests alone, t a directory that has a manifest
+//	size    bytes, in decimal without leading zeros; of a link, of its target;
+//	        0 for d and t
+//	what    the digest of the contents or of the manifest; the target of a
+//	        link; "-" for d
+//	path    relative, with slashes; in a manifest a single name
+//
+// In targets and paths a backslash, a control byte (below 0x20, or 0x7f) is
+// written as \xNN with lower-case hex digits, and nothing else is escaped.
+// Rows are sorted by the bytes of their unescaped path. Each text has exactly
+// one form, and a reader refuses every other.
+package listing
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+const (
+	listingHead  = "grayloft-listing 1\n"
+	manifestHead = "grayloft-manifest 1\n"
+)
+
+// Kind says what a row is.
+type Kind byte
+
+// The kinds of rows.
+const (
+	File       Kind = 'f'
+	Executable Kind = 'x'
+	Link       Kind = 'l'
+	EmptyDir   Kind = 'd'
+	Tree       Kind = 't' // in manifests alone
+)
+
+// Row is one file, link or directory.
+type Row struct {
+	Kind   Kind
+	Size   int64         // bytes; of a link, of its target
+	Digest digest.Digest // of files and trees
+	Target string        // of links
+	Path   string        // relative, with slashes
+}
+
+// Blob tells whether the row's contents are a blob, and which.
+func (r Row) Blob() (digest.Digest, bool) {
+	return r.Digest, r.Kind == File || r.Kind == Executable
+}
+
+// List is a set of rows sorted by path.
+type List []Row
+
+// Sort puts the rows in their order.
+func (l List) Sort() {
+	slices.SortFunc(l, func(a, b Row) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// Bytes returns the size of all files together.
+func (l List) Bytes() int64 {
+	var n int64
+	for _, r := range l {
+		if r.Kind == File || r.Kind == Executable {
+			n += r.Size
+		}
+	}
+	return n
+}
+
+// Encode returns the text of a listing. The rows must be sorted.
+func (l List) Encode() []byte { return encode(listingHead, l) }
+
+// Digest returns the digest of the listing's text.
+func (l List) Digest() digest.Digest { return digest.Of(l.Encode()) }
+
+func encode(head string, rows []Row) []byte {
+	var b bytes.Buffer
+	b.WriteString(head)
+	for _, r := range rows {
+		b.WriteByte(byte(r.Kind))
+		b.WriteByte('\t')
+		b.WriteString(strconv.FormatInt(r.Size, 10))
+		b.WriteByte('\t')
+		switch r.Kind {
+		case Link:
+			escape(&b, r.Target)
+		case EmptyDir:
+			b.WriteByte('-')
+		default:
+			b.WriteString(r.Digest.String())
+		}
+		b.WriteByte('\t')
+		escape(&b, r.Path)
+		b.WriteByte('\n')
+	}
+	return b.Bytes()
+}
+
+func escape(b *bytes.Buffer, s string) {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c < 0x20 || c == 0x7f || c == '\\' {
+			fmt.Fprintf(b, `\x%02x`, c)
+		} else {
+			b.WriteByte(c)
+		}
+	}
+}
+
+var errEscape = errors.New("a backslash must be followed by xNN, for a byte that has to be escaped")
+
+func unescape(s string) (string, error) {
+	if !strings.ContainsRune(s, '\\') {
+		return s, nil
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '\\' {
+			b.WriteByte(s[i])
+			continue
+		}
+		if i+4 > len(s) || s[i+1] != 'x' || strings.ToLower(s[i:i+4]) != s[i:i+4] {
+			return "", errEscape
+		}
+		n, err := strconv.ParseUint(s[i+2:i+4], 16, 8)
+		if c := byte(n); err != nil || (c >= 0x20 && c != 0x7f && c != '\\') {
+			return "", errEscape
+		}
+		b.WriteByte(byte(n))
+		i += 3
+	}
+	return b.String(), nil
+}
+
+// Parse reads a listing and refuses whatever could do harm when it is written
+// out: see [Row] and the package's comment for the form, [CheckPath] for what
+// a path may be. Links are checked by [CheckLinks].
+func Parse(text []byte) (List, error) {
+	rows, err := decode(listingHead, text)
+	if err != nil {
+		return nil, fmt.Errorf("listing: %w", err)
+	}
+	for i, r := range rows {
+		if r.Kind == Tree {
+			return nil, fmt.Errorf("listing: row %d: a tree may stand in a manifest only", i+1)
+		}
+	}
+	if err := checkTogether(rows); err != nil {
+		return nil, fmt.Errorf("listing: %w", err)
+	}
+	return rows, nil
+}
+
+func decode(head string, text []byte) ([]Row, error) {
+	body, ok := bytes.CutPrefix(text, []byte(head))
+	if !ok {
+		return nil, fmt.Errorf("the first line is not %q: made by a newer version, or not one at all", strings.TrimSpace(head))
+	}
+	var rows []Row
+	for n := 1; len(body) > 0; n++ {
+		line, rest, ok := bytes.Cut(body, []byte("\n"))
+		if !ok {
+			return nil, fmt.Errorf("row %d is cut off", n)
+		}
+		r, err := decodeRow(string(line))
+		if err != nil {
+			return nil, fmt.Errorf("row %d: %w", n, err)
+		}
+		if len(rows) > 0 && rows[len(rows)-1].Path >= r.Path {
+			return nil, fmt.Errorf("row %d: %q stands out of order", n, r.Path)
+		}
+		rows = append(rows, r)
+		body = rest
+	}
+	return rows, nil
+}
+
+func decodeRow(line string) (Row, error) {
+	f := strings.Split(line, "\t")
+	if len(f) != 4 || len(f[0]) != 1 {
+		return Row{}, errors.New("four fields are wanted: kind, size, what, path")
+	}
+	r := Row{Kind: Kind(f[0][0])}
+	size, err := strconv.ParseInt(f[1], 10, 64)
+	if err != nil || size < 0 || strconv.FormatInt(size, 10) != f[1] {
+		return Row{}, fmt.Errorf("%q is not a size", f[1])
+	}
+	r.Size = size
+	if r.Path, err = unescape(f[3]); err != nil {
+		return Row{}, err
+	}
+	if err := CheckPath(r.Path); err != nil {
+		return Row{}, err
+	}
+	switch r.Kind {
+	case File, Executable:
+		r.Digest, err = digest.Parse(f[2])
+	case Tree:
+		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Size != 0 {
+			err = errors.New("a tree has no size")
+		}
+	case Link:
+		r.Target, err = unescape(f[2])
+		switch {
+		case err != nil:
+		case r.Target == "" || strings.ContainsRune(r.Target, 0) || !utf8.ValidString(r.Target):
+			err = fmt.Errorf("%q cannot be the target of a link", r.Target)
+		case int64(len(r.Target)) != r.Size:
+			err = fmt.Errorf("the link %q is not as long as declared", r.Path)
+		}
+	case EmptyDir:
+		if f[2] != "-" || r.Size != 0 {
+			err = errors.New("an empty directory has neither size nor digest")
+		}
+	default:
+		err = fmt.Errorf("%q is not a kind of row", f[0])
+	}
+	return r, err
+}

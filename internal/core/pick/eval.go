@@ -1,0 +1,265 @@
+package pick
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// Set is a set of tasks.
+type Set map[*graph.Task]bool
+
+// Sorted returns the tasks in the order of the graph.
+func (s Set) Sorted(g *graph.Graph) []*graph.Task {
+	var out []*graph.Task
+	for _, t := range g.Tasks {
+		if s[t] {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Changed returns the tasks that a set of changes touches directly. It is
+// called only where an expression asks, since finding changes costs time.
+type Changed func() ([]*graph.Task, error)
+
+// Eval returns the tasks that the expression picks.
+func (e Expr) Eval(g *graph.Graph, changed Changed) (Set, error) {
+	v := &evaluation{g: g, changed: changed, text: e.text}
+	return v.eval(e.root)
+}
+
+type evaluation struct {
+	g       *graph.Graph
+	changed Changed
+	text    string
+	slices  []string // being evaluated, so that a circle is found
+}
+
+func (v *evaluation) fail(n node, format string, args ...any) error {
+	return &Error{v.text, n.at, fmt.Sprintf(format, args...)}
+}
+
+func (v *evaluation) eval(n node) (Set, error) {
+	switch n.op {
+	case "or", "and":
+		return v.join(n)
+	case "not":
+		in, err := v.eval(n.kids[0])
+		return v.where(func(t *graph.Task) bool { return !in[t] }), err
+	case "word":
+		return v.word(n.text)
+	case "call":
+		return v.call(n)
+	case "field":
+		return v.field(n)
+	}
+	return v.atom(n)
+}
+
+func (v *evaluation) where(keep func(*graph.Task) bool) Set {
+	out := Set{}
+	for _, t := range v.g.Tasks {
+		if keep(t) {
+			out[t] = true
+		}
+	}
+	return out
+}
+
+func (v *evaluation) join(n node) (Set, error) {
+	out, err := v.eval(n.kids[0])
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range n.kids[1:] {
+		s, err := v.eval(k)
+		if err != nil {
+			return nil, err
+		}
+		left := out
+		if n.op == "or" {
+			out = v.where(func(t *graph.Task) bool { return left[t] || s[t] })
+		} else {
+			out = v.where(func(t *graph.Task) bool { return left[t] && s[t] })
+		}
+	}
+	return out, nil
+}
+
+func (v *evaluation) word(word string) (Set, error) {
+	if word == "all" {
+		return v.where(func(*graph.Task) bool { return true }), nil
+	}
+	tasks, err := v.changed()
+	if err != nil {
+		return nil, err
+	}
+	if word == "affected" {
+		tasks = v.g.Downstream(tasks)
+	}
+	out := Set{}
+	for _, t := range tasks {
+		out[t] = true
+	}
+	return out, nil
+}
+
+func (v *evaluation) call(n node) (Set, error) {
+	in, err := v.eval(n.kids[0])
+	if err != nil {
+		return nil, err
+	}
+	projects := map[*graph.Project]bool{}
+	for t := range in {
+		projects[t.Project] = true
+		if n.name == "needs" {
+			for _, p := range t.Project.NeedsAll {
+				projects[p] = true
+			}
+		}
+	}
+	if n.name == "needed_by" {
+		for _, p := range v.g.Projects {
+			if slices.ContainsFunc(p.NeedsAll, func(q *graph.Project) bool { return projects[q] && q != p && inSet(in, q) }) {
+				projects[p] = true
+			}
+		}
+	}
+	return v.where(func(t *graph.Task) bool { return projects[t.Project] }), nil
+}
+
+func inSet(in Set, p *graph.Project) bool {
+	return slices.ContainsFunc(p.Tasks, func(t *graph.Task) bool { return in[t] })
+}
+
+func (v *evaluation) field(n node) (Set, error) {
+	if n.name == "slice" {
+		return v.slice(n)
+	}
+	known := map[string]bool{}
+	has := func(p *graph.Project) bool {
+		var vals []string
+		switch n.name {
+		case "tag":
+			vals = texts(p.Tags)
+		case "kind":
+			vals = texts(p.Kinds)
+		case "owner":
+			vals = []string{p.Owner}
+		}
+		for _, val := range vals {
+			if val != "" {
+				known[val] = true
+			}
+		}
+		return slices.Contains(vals, n.text)
+	}
+	found := false
+	out := v.where(func(t *graph.Task) bool { return has(t.Project) })
+	for _, p := range v.g.Projects {
+		found = has(p) || found
+	}
+	if !found {
+		var names []string
+		for k := range known {
+			names = append(names, k)
+		}
+		return nil, v.fail(n, "no project has the %s %q%s", n.name, n.text, suggestion(n.text, names))
+	}
+	return out, nil
+}
+
+func texts(items []decl.Item) []string {
+	out := make([]string, len(items))
+	for i, it := range items {
+		out[i] = it.Text
+	}
+	return out
+}
+
+func suggestion(name string, among []string) string {
+	if c := decl.Closest(name, among); c != "" {
+		return fmt.Sprintf("; did you mean %q?", c)
+	}
+	return ""
+}
+
+func (v *evaluation) slice(n node) (Set, error) {
+	s, ok := v.g.Repo.Slices[n.text]
+	if !ok {
+		var names []string
+		for k := range v.g.Repo.Slices {
+			names = append(names, k)
+		}
+		return nil, v.fail(n, "no slice is called %q%s", n.text, suggestion(n.text, names))
+	}
+	if slices.Contains(v.slices, n.text) {
+		return nil, v.fail(n, "slices stand for each other in a circle: %s → %s", strings.Join(v.slices, " → "), n.text)
+	}
+	e, err := Parse(s.Pick.Text)
+	if err != nil {
+		return nil, fmt.Errorf("slice %q in %s: %w", n.text, s.Pick.Pos.At(), err)
+	}
+	inner := &evaluation{g: v.g, changed: v.changed, text: e.text, slices: append(slices.Clone(v.slices), n.text)}
+	out, err := inner.eval(e.root)
+	if err != nil {
+		return nil, fmt.Errorf("slice %q in %s: %w", n.text, s.Pick.Pos.At(), err)
+	}
+	return out, nil
+}
+
+// atom evaluates an address or a pattern over projects.
+func (v *evaluation) atom(n node) (Set, error) {
+	task, where, isAddr := strings.Cut(n.text, "@")
+	if !isAddr {
+		return v.projects(n, n.text)
+	}
+	if t := v.g.Task(n.text); t != nil {
+		return Set{t: true}, nil
+	}
+	taskPat, err := glob.Parse(task)
+	if err != nil {
+		return nil, v.fail(n, "%s", err)
+	}
+	in, err := v.projects(n, where)
+	if err != nil {
+		return nil, err
+	}
+	out := v.where(func(t *graph.Task) bool { return in[t] && taskPat.MatchExact(t.Name) })
+	if len(out) == 0 {
+		return nil, v.fail(n, "no task %q in what %q names%s", task, where, suggestion(task, v.g.TaskNames()))
+	}
+	return out, nil
+}
+
+func (v *evaluation) projects(n node, text string) (Set, error) {
+	dirs := text == "." || strings.HasPrefix(text, "./")
+	pat, err := glob.Parse(text)
+	if err != nil {
+		return nil, v.fail(n, "%s", err)
+	}
+	byName := func(p *graph.Project) bool { return pat.MatchExact(p.Name) }
+	byDir := func(p *graph.Project) bool { return pat.Match(p.Dir) }
+	match := byName
+	if dirs {
+		match = byDir
+	}
+	if slices.ContainsFunc(v.g.Projects, match) {
+		return v.where(func(t *graph.Task) bool { return match(t.Project) }), nil
+	}
+	switch {
+	case dirs:
+		return nil, v.fail(n, "no project's directory matches %q: grayloft projects lists them", text)
+	case slices.ContainsFunc(v.g.Projects, byDir):
+		return nil, v.fail(n, "no project is called %q; for its directory write %q", text, "./"+text)
+	case slices.Contains(v.g.TaskNames(), text):
+		return nil, v.fail(n, "no project is called %q; for the tasks of that name write %q", text, text+"@*")
+	}
+	return nil, v.fail(n, "no project is called %q%s", text, suggestion(text, v.g.ProjectNames()))
+}

@@ -1,0 +1,152 @@
+// Package checkout is what Gray Loft keeps in a checkout, below .grayloft: how
+// each task came out last, locks, and what it had to move out of the way; and
+// it is the one place that writes and removes what tasks write.
+package checkout
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/machine/files"
+)
+
+// Dir is the directory's name.
+const Dir = ".grayloft"
+
+// Record is how a task came out last in this checkout.
+type Record struct {
+	Version     int           `json:"v"`
+	Task        string        `json:"task"`
+	Key         digest.Digest `json:"key"`
+	Ingredients digest.Digest `json:"ingredients"`
+	Listing     digest.Digest `json:"listing"`
+	Log         digest.Digest `json:"log"`
+	Failed      bool          `json:"failed,omitempty"`
+	Run         string        `json:"run"`
+	At          time.Time     `json:"at"`
+	Took        float64       `json:"took"` // seconds, when it last really ran; anywhere
+}
+
+const recordVersion = 1
+
+// State is the directory of one checkout.
+type State struct {
+	Root string // of the repository
+	dir  string
+
+	mu      sync.Mutex
+	records map[string]Record
+	lines   int
+	journal *os.File
+}
+
+// Open makes the directory where it is not there yet, keeps git from seeing
+// it, and reads the journal.
+func Open(root string) (*State, error) {
+	s := &State{Root: root, dir: filepath.Join(root, Dir), records: map[string]Record{}}
+	for _, d := range []string{"locks", "aside", "displaced"} {
+		if err := os.MkdirAll(filepath.Join(s.dir, d), 0o755); err != nil {
+			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		}
+	}
+	ignore := filepath.Join(s.dir, ".gitignore")
+	if _, err := os.Stat(ignore); err != nil {
+		if err := files.WriteFile(ignore, []byte("*\n")); err != nil {
+			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		}
+	}
+	if err := s.Reload(); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(s.file(), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+	}
+	s.journal = f
+	return s, nil
+}
+
+func (s *State) file() string { return filepath.Join(s.dir, "journal") }
+
+// DigestFile is where remembered digests of files are kept.
+func (s *State) DigestFile() string { return filepath.Join(s.dir, "digests") }
+
+// Reload reads the journal: another process may have written to it. Lines that
+// are damaged (cut off by a crash) or of another version are passed over.
+func (s *State) Reload() error {
+	data, err := os.ReadFile(s.file())
+	if err != nil && !os.IsNotExist(err) {
+		return fmt.Errorf("reading what earlier runs left: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lines = 0
+	for line := range bytes.Lines(data) {
+		s.lines++
+		var r Record
+		if json.Unmarshal(line, &r) == nil && r.Version == recordVersion && r.Task != "" {
+			s.records[r.Task] = r
+		}
+	}
+	return nil
+}
+
+// Last returns how a task came out last.
+func (s *State) Last(task string) (Record, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, ok := s.records[task]
+	return r, ok
+}
+
+// Note writes down how a task came out. A line is one write to a file opened
+// for appending, so that two processes do not mix theirs.
+func (s *State) Note(r Record) error {
+	r.Version = recordVersion
+	line, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.records[r.Task] = r
+	s.lines++
+	if _, err := s.journal.Write(append(append([]byte("\n"), line...), '\n')); err != nil {
+		return fmt.Errorf("writing down how %s came out: %w", r.Task, err)
+	}
+	return nil
+}
+
+// Close closes the journal, having made it short again if it grew long.
+func (s *State) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.journal == nil {
+		return nil
+	}
+	err := s.journal.Close()
+	s.journal = nil
+	if s.lines < 4*len(s.records)+1000 {
+		return err
+	}
+	unlock, ok, lerr := tryLock(filepath.Join(s.dir, "locks", "journal"))
+	if lerr != nil || !ok {
+		return err
+	}
+	defer unlock()
+	var b bytes.Buffer
+	for _, r := range s.records {
+		line, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		b.Write(append(line, '\n'))
+	}
+	return files.WriteFile(s.file(), b.Bytes())
+}

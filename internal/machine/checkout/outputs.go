@@ -1,0 +1,307 @@
+package checkout
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/store"
+)
+
+// Outputs reads, writes and removes what one task writes.
+type Outputs struct {
+	State  *State
+	Files  *files.Checkout
+	Store  *store.Store
+	Task   *graph.Task
+	Run    string       // id of the run, for what is displaced
+	Report func(string) // a sentence for the person
+}
+
+func (o *Outputs) full(rel string) string {
+	return filepath.Join(o.State.Root, filepath.FromSlash(o.fromRoot(rel)))
+}
+
+func (o *Outputs) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
+
+// errSpecial is for what cannot be kept: devices, pipes, sockets.
+var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
+
+// Found returns what is on the disk at the task's writes, relative to its
+// project: files, links and empty directories, with neither size nor digest.
+func (o *Outputs) Found() (listing.List, error) {
+	rows := map[string]listing.Kind{}
+	for _, w := range o.Task.Writes {
+		start := w.LiteralStart()
+		if !o.reachable(start) {
+			continue
+		}
+		if err := o.walk(start, rows); err != nil {
+			return nil, err
+		}
+	}
+	var out listing.List
+	for p, k := range rows {
+		out = append(out, listing.Row{Path: p, Kind: k})
+	}
+	out.Sort()
+	return out, nil
+}
+
+// reachable tells whether the way to a path inside the project leads through
+// directories alone: patterns never go through links.
+func (o *Outputs) reachable(rel string) bool {
+	for d := path.Dir(rel); d != "."; d = path.Dir(d) {
+		info, err := os.Lstat(o.full(d))
+		if err != nil || !info.IsDir() {
+			return false
+		}
+	}
+	return true
+}
+
+func (o *Outputs) walk(start string, rows map[string]listing.Kind) error {
+	base := o.full(start)
+	return filepath.WalkDir(base, func(full string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		below, err := filepath.Rel(base, full)
+		if err != nil {
+			return err
+		}
+		rel := path.Join(start, filepath.ToSlash(below))
+		if d.IsDir() {
+			return o.walkDir(full, rel, rows)
+		}
+		if !o.matches(rel) {
+			return nil
+		}
+		switch {
+		case d.Type()&fs.ModeSymlink != 0:
+			rows[rel] = listing.Link
+		case d.Type().IsRegular():
+			rows[rel] = listing.File
+		default:
+			return fmt.Errorf("%s %w", o.fromRoot(rel), errSpecial)
+		}
+		return nil
+	})
+}
+
+func (o *Outputs) walkDir(full, rel string, rows map[string]listing.Kind) error {
+	if rel != "." {
+		base := path.Base(rel)
+		if base == ".git" || base == Dir || o.otherProject(rel) {
+			return filepath.SkipDir
+		}
+		if o.matches(rel) {
+			if empty, err := emptyDir(full); err == nil && empty {
+				rows[rel] = listing.EmptyDir
+			}
+		}
+	}
+	return nil
+}
+
+func (o *Outputs) otherProject(rel string) bool {
+	return o.Files.Graph.Containing(o.fromRoot(rel)) != o.Task.Project
+}
+
+func (o *Outputs) matches(rel string) bool {
+	for _, w := range o.Task.Writes {
+		if w.Match(rel) {
+			return true
+		}
+	}
+	return false
+}
+
+func emptyDir(full string) (bool, error) {
+	f, err := os.Open(full)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	_, err = f.Readdirnames(1)
+	return errors.Is(err, io.EOF), nil
+}
+
+// Right tells whether the disk holds exactly what a listing says. Files that
+// git tracks and the task does not make are passed over.
+func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
+	found, err := o.Found()
+	if errors.Is(err, errSpecial) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	wanted := map[string]listing.Row{}
+	for _, r := range want {
+		wanted[r.Path] = r
+	}
+	var extra []string
+	for _, f := range found {
+		r, ok := wanted[f.Path]
+		if !ok {
+			extra = append(extra, f.Path)
+			continue
+		}
+		if same, err := o.same(r, f.Kind); err != nil || !same {
+			return false, err
+		}
+		delete(wanted, f.Path)
+	}
+	if len(wanted) > 0 {
+		return false, nil
+	}
+	if len(extra) == 0 {
+		return true, nil
+	}
+	tracked, err := o.tracked(ctx)
+	if err != nil {
+		return false, err
+	}
+	return !slices.ContainsFunc(extra, func(p string) bool { return !tracked[p] }), nil
+}
+
+func (o *Outputs) same(r listing.Row, kind listing.Kind) (bool, error) {
+	if r.Kind == listing.EmptyDir || kind == listing.EmptyDir {
+		return r.Kind == kind, nil
+	}
+	have, err := o.Files.Memory.Row(o.fromRoot(r.Path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	have.Path = r.Path
+	return have == r, err
+}
+
+func (o *Outputs) tracked(ctx context.Context) (map[string]bool, error) {
+	var below []string
+	for _, w := range o.Task.Writes {
+		start := o.fromRoot(w.LiteralStart())
+		if start == "." {
+			below = nil
+			break
+		}
+		below = append(below, start)
+	}
+	list, err := o.Files.Git.Tracked(ctx, below...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, p := range list {
+		if rel, ok := strings.CutPrefix(p, o.fromRoot("")+"/"); ok || o.Task.Project.Dir == "." {
+			out[rel] = true
+		}
+	}
+	return out, nil
+}
+
+// Keep copies what the task wrote aside, hashes the copies, files them as
+// blobs, and returns the listing. Rooted names the files that hold the path
+// of the checkout.
+func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
+	found, err := o.Found()
+	if err != nil {
+		return nil, nil, err
+	}
+	entries := rootEntries(o.State.Root)
+	for _, f := range found {
+		if err := listing.CheckPath(f.Path); err != nil {
+			return nil, nil, err
+		}
+		row := listing.Row{Path: f.Path, Kind: f.Kind}
+		full := o.full(f.Path)
+		switch f.Kind {
+		case listing.Link:
+			if row.Target, err = os.Readlink(full); err != nil {
+				return nil, nil, err
+			}
+			row.Target = filepath.ToSlash(row.Target)
+			row.Size = int64(len(row.Target))
+		case listing.File:
+			info, err := os.Lstat(full)
+			if err != nil {
+				return nil, nil, err
+			}
+			if info.Mode()&0o100 != 0 {
+				row.Kind = listing.Executable
+			}
+			scan := &rootScan{root: []byte(o.State.Root + "/"), entries: entries}
+			if row.Digest, row.Size, err = o.Store.Copy(full, scan); err != nil {
+				return nil, nil, err
+			}
+			if scan.found {
+				rooted = append(rooted, f.Path)
+			}
+		}
+		list = append(list, row)
+	}
+	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
+		return nil, nil, err
+	}
+	// What was kept has to be something that [listing.Parse] takes back.
+	if _, err := listing.Parse(list.Encode()); err != nil {
+		return nil, nil, err
+	}
+	return list, rooted, nil
+}
+
+func rootEntries(root string) map[string]bool {
+	out := map[string]bool{}
+	list, _ := os.ReadDir(root)
+	for _, e := range list {
+		out[e.Name()] = true
+	}
+	return out
+}
+
+// rootScan looks for the checkout's path, followed by the name of something
+// that is there, in what is written to it.
+type rootScan struct {
+	root    []byte
+	entries map[string]bool
+	tail    []byte
+	found   bool
+}
+
+func (r *rootScan) Write(p []byte) (int, error) {
+	if r.found {
+		return len(p), nil
+	}
+	const name = 64
+	data := append(r.tail, p...)
+	for at := 0; ; {
+		i := bytes.Index(data[at:], r.root)
+		if i < 0 {
+			break
+		}
+		at += i + len(r.root)
+		rest := data[at:min(at+name, len(data))]
+		for end := len(rest); end > 0; end-- {
+			if r.entries[string(rest[:end])] {
+				r.found = true
+			}
+		}
+	}
+	r.tail = bytes.Clone(data[max(0, len(data)-len(r.root)-name):])
+	return len(p), nil
+}

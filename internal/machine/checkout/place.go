@@ -1,0 +1,280 @@
+package checkout
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
+)
+
+func (o *Outputs) asideDir() string {
+	return filepath.Join(o.State.dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
+}
+
+// Clear leaves nothing at the task's writes: files of its last listing that
+// are unchanged are deleted, files that git tracks are set aside for
+// [Outputs.PutBack], and anything else is moved to .grayloft/displaced and
+// reported by name.
+func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
+	if err := o.PutBack(); err != nil { // what a run that was killed left aside
+		return err
+	}
+	found, err := o.Found()
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	tracked, err := o.tracked(ctx)
+	if err != nil {
+		return err
+	}
+	known := map[string]listing.Row{}
+	for _, r := range last {
+		known[r.Path] = r
+	}
+	var displaced []string
+	for _, f := range found {
+		full := o.full(f.Path)
+		if tracked[f.Path] {
+			err = move(full, filepath.Join(o.asideDir(), filepath.FromSlash(f.Path)))
+		} else if r, ok := known[f.Path]; ok && o.unchanged(r, f.Kind) || f.Kind == listing.EmptyDir {
+			err = os.Remove(full)
+		} else {
+			displaced = append(displaced, o.fromRoot(f.Path))
+			err = move(full, filepath.Join(o.State.dir, "displaced", o.Run, filepath.FromSlash(o.fromRoot(f.Path))))
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("clearing the way for %s: %w", o.Task.Addr(), err)
+		}
+		o.prune(f.Path)
+	}
+	if len(displaced) > 0 {
+		o.Report(fmt.Sprintf("%s: moved %s, which no run made, to %s/displaced/%s", o.Task.Addr(), some(displaced), Dir, o.Run))
+	}
+	return nil
+}
+
+func some(names []string) string {
+	if len(names) <= 3 {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:2], ", "), len(names)-2)
+}
+
+func (o *Outputs) unchanged(r listing.Row, kind listing.Kind) bool {
+	same, err := o.same(r, kind)
+	return err == nil && same
+}
+
+// prune removes directories that became empty, as long as they are among the
+// task's writes themselves.
+func (o *Outputs) prune(rel string) {
+	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
+		if os.Remove(o.full(d)) != nil {
+			return
+		}
+	}
+}
+
+func move(from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	for n := 2; ; n++ {
+		if _, err := os.Lstat(to); errors.Is(err, fs.ErrNotExist) {
+			return os.Rename(from, to)
+		}
+		to = fmt.Sprintf("%s.%d", strings.TrimSuffix(to, fmt.Sprintf(".%d", n-1)), n)
+	}
+}
+
+// PutBack returns files that git tracks to where they were, unless the task
+// made them again.
+func (o *Outputs) PutBack() error {
+	aside := o.asideDir()
+	if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	err := filepath.WalkDir(aside, func(full string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, err := filepath.Rel(aside, full)
+		if err != nil {
+			return err
+		}
+		to := o.full(filepath.ToSlash(rel))
+		if _, err := os.Lstat(to); err == nil {
+			return os.Remove(full) // made again
+		}
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		return os.Rename(full, to)
+	})
+	if err != nil {
+		return fmt.Errorf("putting back files that git tracks: %w (they are in %s)", err, aside)
+	}
+	return os.RemoveAll(aside)
+}
+
+// ErrRefused is wrapped by errors about a listing that must not be written
+// out.
+var ErrRefused = errors.New("refused")
+
+// Check refuses a listing that would write where the task does not, or that
+// leads out of the repository.
+func (o *Outputs) Check(list listing.List) error {
+	for _, r := range list {
+		if !o.matches(r.Path) || o.otherProject(r.Path) {
+			return fmt.Errorf("%w: %q is not among what %s writes", ErrRefused, r.Path, o.Task.Addr())
+		}
+	}
+	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
+		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	return nil
+}
+
+// Restore writes out a listing whose blobs are all in the store. Files that
+// are right already are left alone; all others are written beside their place
+// first, so that no reader sees half of one.
+func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
+	if err := o.Check(list); err != nil {
+		return err
+	}
+	staged, err := o.stage(ctx, list)
+	defer func() {
+		for _, s := range staged {
+			os.Remove(s)
+		}
+	}()
+	if err != nil {
+		return err
+	}
+	if err := o.Clear(ctx, append(slices.Clone(last), o.rightNow(list)...)); err != nil {
+		return err
+	}
+	for _, r := range list {
+		full := o.full(r.Path)
+		if err := o.mkdirs(path.Dir(r.Path)); err != nil {
+			return err
+		}
+		switch r.Kind {
+		case listing.EmptyDir:
+			err = os.MkdirAll(full, 0o755)
+		case listing.Link:
+			err = os.Symlink(filepath.FromSlash(r.Target), full)
+		default:
+			err = os.Rename(staged[r.Path], full)
+			delete(staged, r.Path)
+		}
+		if err != nil {
+			return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
+		}
+	}
+	return o.PutBack()
+}
+
+// rightNow returns the rows that the disk holds as they are, which may be
+// removed like those of the last listing.
+func (o *Outputs) rightNow(list listing.List) listing.List {
+	var out listing.List
+	for _, r := range list {
+		if r.Kind != listing.EmptyDir && o.reachable(r.Path) && o.unchanged(r, r.Kind) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// stage copies the blobs of a listing, checked, into files of their own beside
+// the repository's own directory, and returns them by path.
+func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]string, error) {
+	staged := map[string]string{}
+	dir := filepath.Join(o.State.dir, "staged")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return staged, err
+	}
+	for _, r := range list {
+		d, ok := r.Blob()
+		if !ok {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return staged, err
+		}
+		f, err := os.CreateTemp(dir, "")
+		if err != nil {
+			return staged, err
+		}
+		staged[r.Path] = f.Name()
+		err = o.fill(f, r, d)
+		if cerr := f.Close(); err == nil {
+			err = cerr
+		}
+		if err != nil {
+			return staged, fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
+		}
+	}
+	return staged, nil
+}
+
+func (o *Outputs) fill(f *os.File, r listing.Row, d digest.Digest) error {
+	n := &counter{w: f}
+	if err := o.Store.WriteTo(d, n); err != nil {
+		return err
+	}
+	if n.n != r.Size {
+		return fmt.Errorf("%w: it is %d bytes long, and declared as %d", ErrRefused, n.n, r.Size)
+	}
+	mode := fs.FileMode(0o644)
+	if r.Kind == listing.Executable {
+		mode = 0o755
+	}
+	return f.Chmod(mode)
+}
+
+type counter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counter) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// mkdirs makes the directories on the way to a path inside the project, and
+// never goes through a link.
+func (o *Outputs) mkdirs(rel string) error {
+	at := ""
+	for seg := range strings.SplitSeq(rel, "/") {
+		if seg == "." {
+			continue
+		}
+		at = path.Join(at, seg)
+		full := o.full(at)
+		info, err := os.Lstat(full)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			if err := os.Mkdir(full, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+		case err != nil:
+			return err
+		case !info.IsDir():
+			return fmt.Errorf("%w: %s is in the way and not a directory", ErrRefused, o.fromRoot(at))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,474 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+const maxTries = 5
+
+// execute runs a task that has to run, in a slot.
+func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev event) {
+	t := n.task
+	began := r.Now()
+	unlock, waited, err := r.State.Lock(ctx, t.Addr())
+	if err != nil {
+		return r.unreadable(n, err)
+	}
+	defer unlock()
+	if waited {
+		if err := r.State.Reload(); err != nil {
+			return r.unreadable(n, err)
+		}
+		return event{n: n, again: true}
+	}
+	brought, gone, err := r.bringUpstream(ctx, t)
+	defer func() { ev.brought = brought }()
+	if err != nil {
+		return r.unreadable(n, err)
+	}
+	if gone != nil {
+		return event{n: n, gone: gone}
+	}
+	before, err := r.look(ctx, t)
+	if err != nil {
+		return r.unreadable(n, err)
+	}
+	if before.key != v.key {
+		// Files moved since they were looked at: another key, and maybe one
+		// that is known.
+		if n.tries++; n.tries < maxTries {
+			r.refresh(ctx)
+			return event{n: n, again: true}
+		}
+	}
+	last, _ := r.lastListing(t)
+	out := r.outputs(t)
+	if err := out.Clear(ctx, last); err != nil {
+		return r.unreadable(n, err)
+	}
+	r.Observer.Started(t, began.Sub(r.began), slot)
+	res := &Result{
+		Task: t, Reason: v.reason, Changes: v.changes, Key: before.key, Slot: slot, At: began.Sub(r.began),
+	}
+	log := process.NewLog(func(line string) { r.Observer.Line(t, line) })
+	start := r.Now()
+	ended := process.Run(ctx, r.command(t, log))
+	res.Made = r.Now().Sub(start).Seconds()
+	res.LogText = log.Bytes()
+	ev = r.conclude(ctx, n, before, out, ended, res)
+	res.Took = r.Now().Sub(began)
+	return ev
+}
+
+// refresh takes the files anew for the tasks that are still to be settled.
+func (r *run) refresh(ctx context.Context) {
+	if snap, err := r.Files.Snapshot(ctx); err == nil {
+		r.snapMu.Lock()
+		r.snap = snap
+		r.snapMu.Unlock()
+	}
+}
+
+func (r *run) snapshot() *files.Snapshot {
+	r.snapMu.Lock()
+	defer r.snapMu.Unlock()
+	return r.snap
+}
+
+// seen is what a task reads, and the state of its project, at one moment.
+type seen struct {
+	taken
+	project digest.Digest
+	paths   []string
+}
+
+// look matches and reads a task's files again, and takes the state of its
+// whole project beside.
+func (r *run) look(ctx context.Context, t *graph.Task) (seen, error) {
+	snap, err := r.Files.Snapshot(ctx, r.dirs(t)...)
+	if err != nil {
+		return seen{}, err
+	}
+	tk, err := r.ingredients(t, snap, r.listingOf)
+	if err != nil {
+		return seen{}, err
+	}
+	paths := snap.Tree.Project(t.Project)
+	return seen{tk, r.Files.Memory.Fingerprint(paths), paths}, nil
+}
+
+// dirs returns the directories that hold all that the task may read; none
+// stands for the whole repository.
+func (r *run) dirs(t *graph.Task) []string {
+	out := []string{t.Project.Dir}
+	if t.NeedsRead() {
+		for _, p := range t.Project.NeedsAll {
+			out = append(out, p.Dir)
+		}
+	}
+	for _, read := range t.Reads {
+		if read.Scope == decl.Root && !read.Negated {
+			out = append(out, read.Pattern.LiteralStart())
+		}
+	}
+	for _, d := range out {
+		if d == "" || d == "." {
+			return nil
+		}
+	}
+	return out
+}
+
+// brought is a task whose outputs came onto the disk after it was settled,
+// because another that has to run reads them.
+type brought struct {
+	n     *node
+	moved int64 // bytes that had to be fetched
+	took  time.Duration
+}
+
+// bringUpstream puts onto the disk every listing that the task counts. Gone is
+// a task before it whose outputs are nowhere to be had.
+func (r *run) bringUpstream(ctx context.Context, t *graph.Task) (came []brought, gone *node, err error) {
+	for _, u := range t.Counted() {
+		b, err := r.onDisk(ctx, r.of[u])
+		if errors.Is(err, ErrGone) || errors.Is(err, ErrDown) || errors.Is(err, checkout.ErrRefused) {
+			return came, r.of[u], nil
+		}
+		if err != nil {
+			return came, nil, err
+		}
+		if b != nil {
+			came = append(came, *b)
+		}
+	}
+	return came, nil, nil
+}
+
+func (r *run) onDisk(ctx context.Context, n *node) (*brought, error) {
+	n.place.mu.Lock()
+	defer n.place.mu.Unlock()
+	if n.place.onDisk || !n.place.set {
+		return nil, nil
+	}
+	began := r.Now()
+	moved, err := r.bring(ctx, n.task, n.place.list)
+	if err != nil {
+		return nil, err
+	}
+	n.place.onDisk = true
+	return &brought{n, moved, r.Now().Sub(began)}, nil
+}
+
+// environment is what a command gets: fixed variables, a few of the person's
+// own, and those declared.
+func (r *run) environment(declared []decl.EnvVar) []string {
+	env := decl.FixedEnv()
+	for _, name := range passedOn {
+		if val, ok := lookupEnv(r.Env, name); ok {
+			env = append(env, name+"="+val)
+		}
+	}
+	for _, v := range declared {
+		if val, ok := r.variable(v); ok {
+			env = append(env, v.Name+"="+val)
+		}
+	}
+	return env
+}
+
+func (r *run) command(t *graph.Task, log *process.Log) process.Command {
+	return process.Command{
+		Words: t.Decl.Run.Words(), Dir: filepath.Join(r.State.Root, filepath.FromSlash(t.Project.Dir)),
+		Env: r.environment(t.Env), Mark: r.opt.Run + "/" + t.Addr(), Timeout: t.Timeout, Grace: r.opt.Grace, Output: log, Kill: r.opt.Kill,
+	}
+}
+
+// passedOn are the variables of the person's own environment that every task
+// gets, uncounted.
+var passedOn = func() []string {
+	names := []string{"PATH", "HOME", "TMPDIR"}
+	if runtime.GOOS == "windows" {
+		names = append(names, "SystemRoot", "USERPROFILE", "TEMP", "TMP", "LOCALAPPDATA", "APPDATA", "PATHEXT")
+	}
+	return names
+}()
+
+// conclude keeps what a task made, or says why not.
+func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.Outputs, ended process.Result, res *Result) event {
+	t := n.task
+	res.Log = r.keepBytes(res.LogText)
+	ing := r.keepParts(before.taken)
+	rec := checkout.Record{
+		Task: t.Addr(), Key: before.key, Ingredients: ing, Log: res.Log, Run: r.opt.Run, At: r.Now(), Took: res.Made,
+	}
+	list, rooted, keepErr := listing.List(nil), []string(nil), error(nil)
+	if t.WritesGiven() {
+		list, rooted, keepErr = out.Keep()
+		rec.Listing = r.keepBytes(list.Encode())
+	}
+	if err := out.PutBack(); err != nil && keepErr == nil {
+		keepErr = err
+	}
+	if !ended.OK() {
+		res.Outcome, res.Message = Failed, ended.String()
+		if ended.Stopped {
+			res.Outcome, res.Message = Stopped, ""
+		}
+		rec.Failed = true
+		r.noteDown(rec)
+		return event{n: n, result: res}
+	}
+	res.Outcome, res.Listing = Ran, rec.Listing
+	place := &placedAt{list, true, nil}
+	res.Message = r.notKept(ctx, t, before, keepErr)
+	if res.Message != "" || !t.WritesGiven() {
+		rec.Key = digest.Digest{}
+		r.noteDown(rec)
+		return event{n: n, result: res, place: place}
+	}
+	r.noteDown(rec)
+	if t.Reuse != decl.Never && t.Undeclared() == nil {
+		r.keepEntry(n, before, rec, list, rooted, res)
+	}
+	return event{n: n, result: res, place: place}
+}
+
+// notKept says why a result stands but must not be used again, or nothing.
+func (r *run) notKept(ctx context.Context, t *graph.Task, before seen, keepErr error) string {
+	if keepErr != nil {
+		return "not kept: " + keepErr.Error()
+	}
+	after, err := r.look(ctx, t)
+	switch {
+	case err != nil:
+		return "not kept: " + err.Error()
+	case after.key != before.key:
+		return "not kept: what it reads changed while it ran" + difference(before.paths, after.paths)
+	case after.project != before.project:
+		return "not kept: files of its project changed while it ran, outside of what any task writes" + difference(before.paths, after.paths)
+	}
+	return ""
+}
+
+func difference(before, after []string) string {
+	var out []string
+	for _, p := range after {
+		if _, ok := slices.BinarySearch(before, p); !ok {
+			out = append(out, p+" is new")
+		}
+	}
+	for _, p := range before {
+		if _, ok := slices.BinarySearch(after, p); !ok {
+			out = append(out, p+" is gone")
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	if len(out) > 3 {
+		out = append(out[:2], fmt.Sprintf("and %d more", len(out)-2))
+	}
+	return " (" + strings.Join(out, ", ") + ")"
+}
+
+func (r *run) noteDown(rec checkout.Record) {
+	if err := r.State.Note(rec); err != nil {
+		r.Observer.Warn(err.Error())
+	}
+}
+
+func (r *run) keepBytes(b []byte) digest.Digest {
+	d, err := r.Store.Put(b)
+	if err != nil {
+		r.Observer.Warn("this machine's cache: " + err.Error())
+		return digest.Digest{}
+	}
+	return d
+}
+
+// keepParts files the ingredients and all that they refer to.
+func (r *run) keepParts(tk taken) digest.Digest {
+	for _, text := range tk.parts {
+		r.keepBytes(text)
+	}
+	return r.keepBytes(tk.in.Encode())
+}
+
+// keepEntry files an entry in this machine's cache, and hands it to be shared.
+func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.List, rooted []string, res *Result) {
+	maker := r.Maker
+	maker.At, maker.Run = r.Now().UTC().Truncate(time.Millisecond), r.opt.Run
+	e := protocol.Entry{
+		Key: before.key, Task: n.task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,
+		Seconds: res.Made, Bytes: list.Bytes(), MadeBy: maker, Rooted: rooted,
+	}
+	for d := range before.parts {
+		e.Refs = append(e.Refs, d)
+	}
+	slices.SortFunc(e.Refs, func(a, b digest.Digest) int { return strings.Compare(a.String(), b.String()) })
+	if e.Listing.IsZero() || e.Ingredients.IsZero() {
+		return // this machine's cache could not take it, and has said so
+	}
+	if len(rooted) > 0 {
+		r.Observer.Warn(fmt.Sprintf("%s: %s holds the path of this checkout, and would say the same elsewhere: strip paths when making it (Go: -trimpath)",
+			n.task.Addr(), rooted[0]))
+	}
+	if _, err := r.Store.PutEntry(e, r.ownOrigin()); err != nil {
+		r.Observer.Warn("this machine's cache: " + err.Error())
+	}
+	if r.Shared == nil || r.self.PutsOn == "" || !shareable(n.task) || (len(rooted) > 0 && r.Graph.Repo.Rooted == "keep") {
+		return
+	}
+	e.EarlyKey = r.ask.earlyKeys()[n.task]
+	r.uploads.add(e, list, res)
+}
+
+// runProbes runs every probe that a task of the plan counts.
+func (r *run) runProbes(ctx context.Context) (map[string]string, error) {
+	wanted := map[string]bool{}
+	for _, n := range r.nodes {
+		for _, p := range n.task.Decl.Probes.Items {
+			wanted[p.Text] = true
+		}
+	}
+	names := make([]string, 0, len(wanted))
+	for name := range wanted {
+		names = append(names, name)
+	}
+	type answer struct {
+		name, out string
+		err       error
+	}
+	answers := make(chan answer)
+	for _, name := range names {
+		go func() {
+			out, err := r.probe(ctx, r.Graph.Repo.Probes[name])
+			answers <- answer{name, out, err}
+		}()
+	}
+	out := map[string]string{}
+	var errs []error
+	for range names {
+		a := <-answers
+		out[a.name] = a.out
+		if a.err != nil {
+			errs = append(errs, a.err)
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// ProbeLimit is how long a probe may take.
+const ProbeLimit = 10 * time.Second
+
+func (r *run) probe(ctx context.Context, p *decl.Probe) (string, error) {
+	memo, memoKey := r.probeMemo(p)
+	if memo != "" {
+		return memo, nil
+	}
+	var out limited
+	res := process.Run(ctx, process.Command{
+		Words: p.Run.Words(), Dir: r.State.Root, Env: r.environment(nil),
+		Mark: r.opt.Run + "/probe/" + p.Name, Timeout: ProbeLimit, Grace: time.Second, Output: &out, Kill: r.opt.Kill,
+	})
+	if !res.OK() {
+		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", p.Name, p.Run, p.Pos.At(), res, strings.TrimRight(out.String(), "\n"))
+	}
+	text := strings.TrimRight(out.String(), "\n")
+	if memoKey != "" {
+		r.saveMemo(memoKey, text)
+	}
+	return text, nil
+}
+
+// limited keeps the first 64 KiB of what is written to it.
+type limited struct{ strings.Builder }
+
+func (l *limited) Write(p []byte) (int, error) {
+	if room := 64<<10 - l.Len(); room > 0 {
+		l.Builder.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+// probeMemo returns the remembered output of a steady probe, and the name
+// under which to remember it: the resolved program, PATH, and the digests of
+// the files that the probe reads.
+func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
+	if !p.Steady {
+		return "", ""
+	}
+	path, _ := lookupEnv(r.Env, "PATH")
+	word := p.Run.Words()[0]
+	if p.Run.Argv == nil {
+		word = strings.Fields(p.Run.Shell)[0]
+	}
+	h := digest.New()
+	fmt.Fprintf(h, "%q %q ", p.Run.Words(), path)
+	full := find(word, path)
+	if full == "" {
+		return "", ""
+	}
+	info, err := os.Stat(full)
+	if err != nil {
+		return "", ""
+	}
+	fmt.Fprintf(h, "%q %d %d ", full, info.Size(), info.ModTime().UnixNano())
+	paths, err := r.Files.List(context.Background())
+	if err != nil {
+		return "", ""
+	}
+	for _, f := range paths {
+		for _, pat := range p.Reads {
+			if pat.Match(f) {
+				row, err := r.Files.Memory.Row(f)
+				fmt.Fprintf(h, "%v %v ", row, err)
+				break
+			}
+		}
+	}
+	memoKey = digest.From(h).String()
+	b, err := os.ReadFile(filepath.Join(r.State.Root, checkout.Dir, "probes", memoKey))
+	if err != nil {
+		return "", memoKey
+	}
+	return string(b), memoKey
+}
+
+func find(word, path string) string {
+	if strings.ContainsRune(word, '/') {
+		return word
+	}
+	for _, dir := range filepath.SplitList(path) {
+		full := filepath.Join(dir, word)
+		if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return full
+		}
+	}
+	return ""
+}
+
+func (r *run) saveMemo(memoKey, text string) {
+	dir := filepath.Join(r.State.Root, checkout.Dir, "probes")
+	if os.MkdirAll(dir, 0o755) == nil {
+		_ = files.WriteFile(filepath.Join(dir, memoKey), []byte(text))
+	}
+}

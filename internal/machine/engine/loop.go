@@ -1,0 +1,388 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/schedule"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+type phase int
+
+const (
+	waiting  phase = iota // for what it comes after
+	settling              // a goroutine looks for what is there
+	queued                // it has to run, and waits for a slot
+	running
+	done
+)
+
+// node is a task of the plan. The loop owns it; goroutines read from nodes
+// before theirs only what no longer changes once those are done.
+type node struct {
+	task   *graph.Task
+	picked bool
+	before []*node
+	after  []*node
+
+	phase   phase
+	verdict *verdict // why it has to run, while it waits for a slot
+	stale   bool     // what it was settled on changed meanwhile: settle again
+	result  *Result
+	tries   int
+	demand  bool // has to run: its blobs have gone
+
+	place placed // what came out, and where it is
+}
+
+// placed is what a task made and where it is. It is guarded by its own lock,
+// since bringing outputs to the disk is shared by all who read them.
+type placed struct {
+	mu     sync.Mutex
+	set    bool
+	list   listing.List
+	digest digest.Digest
+	onDisk bool
+	entry  *protocol.Entry
+}
+
+// run is one run of an engine.
+type run struct {
+	*Engine
+	opt    Options
+	began  time.Time
+	nodes  []*node
+	of     map[*graph.Task]*node
+	snapMu sync.Mutex
+	snap   *files.Snapshot
+	probes map[string]string
+	self   protocol.Self
+
+	events  chan event
+	queue   *schedule.Queue
+	free    int
+	slots   []bool
+	active  int
+	settle  int // goroutines that settle
+	failed  bool
+	ask     *asker
+	uploads *uploads
+}
+
+type event struct {
+	n       *node
+	verdict *verdict  // it has to run
+	result  *Result   // it is done
+	again   bool      // its files changed: settle it again
+	gone    *node     // a task before it has to run first
+	place   *placedAt // with result: what came out
+	err     error     // the run cannot go on
+	slot    int       // given back, if it is not 0
+	brought []brought // what came onto the disk for it
+}
+
+type placedAt struct {
+	list   listing.List
+	onDisk bool
+	entry  *protocol.Entry
+}
+
+// Run settles every picked task and all that they come after. The error is
+// for what kept it from beginning; failures of tasks are in the summary.
+func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
+	r := &run{
+		Engine: e, opt: opt, began: e.Now(), of: map[*graph.Task]*node{},
+		events: make(chan event), slots: make([]bool, opt.Jobs), free: opt.Jobs,
+	}
+	r.plan()
+	if err := r.prepare(ctx); err != nil {
+		return nil, err
+	}
+	r.uploads = newUploads(r)
+	err := r.loop(ctx)
+	s := &Summary{Interrupted: ctx.Err() != nil}
+	s.Uploads, s.BytesOut = r.uploads.finish()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range r.nodes {
+		s.Results = append(s.Results, n.result)
+	}
+	s.Took = e.Now().Sub(r.began)
+	return s, nil
+}
+
+func (r *run) plan() {
+	picked := map[*graph.Task]bool{}
+	for _, t := range r.opt.Picked {
+		picked[t] = true
+	}
+	for _, t := range r.Graph.Closure(r.opt.Picked) {
+		n := &node{task: t, picked: picked[t]}
+		r.nodes = append(r.nodes, n)
+		r.of[t] = n
+		for _, u := range t.Before {
+			b := r.of[u]
+			n.before = append(n.before, b)
+			b.after = append(b.after, n)
+		}
+	}
+	tasks := make([]*graph.Task, len(r.nodes))
+	for i, n := range r.nodes {
+		tasks[i] = n.task
+	}
+	r.queue = schedule.NewQueue(schedule.Remaining(tasks, r.lastSeconds))
+}
+
+func (r *run) lastSeconds(t *graph.Task) (float64, bool) {
+	last, ok := r.State.Last(t.Addr())
+	return last.Took, ok && last.Took > 0
+}
+
+// prepare takes the files as they are and what the machine says of itself.
+func (r *run) prepare(ctx context.Context) error {
+	var wg sync.WaitGroup
+	var snapErr, probeErr error
+	wg.Go(func() { r.snap, snapErr = r.Files.Snapshot(ctx) })
+	wg.Go(func() { r.probes, probeErr = r.runProbes(ctx) })
+	if r.Shared != nil {
+		wg.Go(func() {
+			self, err := r.Shared.Self(ctx)
+			if err != nil {
+				r.Shared = nil // it has warned
+				return
+			}
+			r.self = self
+		})
+	}
+	wg.Wait()
+	if snapErr != nil {
+		return fmt.Errorf("looking at the repository's files: %w", snapErr)
+	}
+	r.ask = newAsker(r)
+	return probeErr
+}
+
+func (r *run) loop(ctx context.Context) error {
+	left := len(r.nodes)
+	var fatal error
+	for left > 0 || r.settle > 0 || r.active > 0 {
+		halt := ctx.Err() != nil || fatal != nil || (r.failed && !r.opt.KeepGoing)
+		if !halt {
+			r.startReady(ctx)
+		}
+		if r.settle == 0 && r.active == 0 {
+			break // nothing more can start
+		}
+		ev := <-r.events
+		left += r.handle(ev)
+		if ev.err != nil && fatal == nil {
+			fatal = ev.err
+		}
+	}
+	if fatal != nil && ctx.Err() == nil {
+		return fatal
+	}
+	r.closeRest()
+	return nil
+}
+
+// startReady settles what waits for nothing, and runs what has to while slots
+// are free.
+func (r *run) startReady(ctx context.Context) {
+	limit := 2*runtime.GOMAXPROCS(0) + 2
+	for _, n := range r.nodes {
+		if r.settle >= limit {
+			break
+		}
+		if n.phase != waiting || !n.ready() {
+			continue
+		}
+		if r.heldBy(n) {
+			continue
+		}
+		n.phase = settling
+		r.settle++
+		demand := n.demand
+		go func() { r.events <- r.settleTask(ctx, n, demand) }()
+	}
+	for r.free > 0 {
+		t := r.queue.Take(func(t *graph.Task) bool { return min(t.Slots, r.opt.Jobs) <= r.free })
+		if t == nil {
+			return
+		}
+		r.start(ctx, r.of[t])
+	}
+}
+
+func (n *node) ready() bool {
+	for _, b := range n.before {
+		if b.phase != done || !b.good() {
+			return false
+		}
+	}
+	return true
+}
+
+func (n *node) good() bool {
+	switch n.result.Outcome {
+	case Current, Known, Restored, Fetched, Ran:
+		return true
+	}
+	return false
+}
+
+// heldBy tells whether something before the task failed.
+func (r *run) heldBy(n *node) bool {
+	for _, b := range n.before {
+		if b.phase == done && !b.good() {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *run) start(ctx context.Context, n *node) {
+	slot := 0
+	for i, taken := range r.slots {
+		if !taken {
+			slot = i + 1
+			r.slots[i] = true
+			break
+		}
+	}
+	n.phase, n.stale = running, false // its key is taken again before it runs
+	r.active++
+	r.free -= min(n.task.Slots, r.opt.Jobs)
+	v := n.verdict
+	go func() {
+		ev := r.execute(ctx, n, v, slot)
+		ev.slot = slot
+		r.events <- ev
+	}()
+}
+
+// handle takes in what a goroutine found, and returns by how much the number
+// of tasks that are left changed.
+func (r *run) handle(ev event) int {
+	n := ev.n
+	if ev.slot > 0 {
+		r.slots[ev.slot-1] = false
+		r.free += min(n.task.Slots, r.opt.Jobs)
+		r.active--
+	} else {
+		r.settle--
+	}
+	for _, b := range ev.brought {
+		r.moved(b)
+	}
+	switch {
+	case ev.err != nil:
+		n.phase = waiting
+		return 0
+	case ev.gone != nil:
+		n.phase = waiting
+		if ev.gone.phase != done {
+			return 0
+		}
+		ev.gone.demand, ev.gone.phase = true, waiting
+		return 1
+	case ev.again || n.stale:
+		n.stale = false
+		n.phase = waiting
+		return 0
+	case ev.verdict != nil:
+		n.verdict, n.phase = ev.verdict, queued
+		r.queue.Add(n.task)
+		return 0
+	}
+	return r.finish(n, ev)
+}
+
+// moved corrects the outcome of a task that had been settled without its
+// outputs.
+func (r *run) moved(b brought) {
+	res := *b.n.result
+	if b.n.phase != done || res.Outcome != Known || len(b.n.place.list) == 0 {
+		return
+	}
+	res.Outcome = Restored
+	if b.moved > 0 {
+		res.Outcome, res.Cost = Fetched, res.Cost+b.took
+	}
+	res.BytesIn += b.moved
+	res.Took += b.took
+	b.n.result = &res
+	r.Observer.Done(&res)
+}
+
+// finish notes how a task came out. Where it came out different from what
+// others were settled on, they are settled again.
+func (r *run) finish(n *node, ev event) int {
+	change := -1
+	n.place.mu.Lock()
+	if ev.place != nil {
+		d := ev.place.list.Digest()
+		if n.place.set && n.place.digest != d {
+			change += r.reopen(n)
+		}
+		n.place.set, n.place.list, n.place.digest = true, ev.place.list, d
+		n.place.onDisk, n.place.entry = ev.place.onDisk, ev.place.entry
+	}
+	n.place.mu.Unlock()
+	n.phase, n.result, n.demand = done, ev.result, false
+	n.result.Picked = n.picked
+	if !n.good() {
+		r.failed = true
+	}
+	r.Observer.Done(n.result)
+	return change
+}
+
+// reopen marks everything after n to be settled again, and returns how many
+// were done already.
+func (r *run) reopen(n *node) int {
+	count := 0
+	for _, t := range r.Graph.Downstream([]*graph.Task{n.task}) {
+		d := r.of[t]
+		if d == nil || d == n {
+			continue
+		}
+		switch d.phase {
+		case done:
+			d.phase = waiting
+			count++
+		case settling, running:
+			d.stale = true
+		case queued:
+			d.stale = true // found when it starts: its key is taken again
+		}
+	}
+	return count
+}
+
+// closeRest gives an outcome to what never started.
+func (r *run) closeRest() {
+	for _, n := range r.nodes {
+		if n.phase == done {
+			continue
+		}
+		n.result = &Result{Task: n.task, Outcome: Unstarted, Picked: n.picked, At: r.Now().Sub(r.began)}
+		for _, b := range n.before {
+			if b.phase == done && (b.result.Outcome == Failed || b.result.Outcome == Held) {
+				n.result.Outcome = Held
+				n.result.Message = "after " + b.task.Addr()
+			}
+		}
+		n.phase = done
+		r.Observer.Done(n.result)
+	}
+}

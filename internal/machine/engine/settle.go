@@ -1,0 +1,439 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// verdict is why a task has to run.
+type verdict struct {
+	reason  key.Reason
+	changes []key.Change
+	key     digest.Digest // that it had when this was found
+}
+
+// taken is a task's ingredients with the texts that they refer to.
+type taken struct {
+	in    *key.Ingredients
+	parts files.Parts
+	key   digest.Digest
+}
+
+// ingredients takes the ingredients of a task from a snapshot. Before gives
+// what is counted of a task upstream: its listing, or its early key.
+func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*graph.Task) digest.Digest) (taken, error) {
+	in := &key.Ingredients{
+		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(),
+		Isolation: "open", Portable: t.Portable, Platform: r.Platform,
+	}
+	if t.Portable {
+		in.Platform = ""
+	}
+	for _, v := range t.Env {
+		ev := key.EnvValue{Name: v.Name}
+		if val, ok := r.variable(v); ok {
+			ev.Set, ev.Value = true, key.EnvDigest(val)
+		}
+		in.Env = append(in.Env, ev)
+	}
+	for _, p := range t.Decl.Probes.Items {
+		in.Probes = append(in.Probes, key.Named{Name: p.Text, Value: r.probes[p.Text]})
+	}
+	slices.SortFunc(in.Probes, func(a, b key.Named) int { return cmp.Compare(a.Name, b.Name) })
+	in.Probes = slices.Compact(in.Probes)
+	own, needs, parts, err := snap.Reads(t)
+	if err != nil {
+		return taken{}, err
+	}
+	in.Files, in.Needs = own, needs
+	for _, u := range t.Counted() {
+		in.Before = append(in.Before, key.Upstream{Task: u.Addr(), Dir: u.Project.Dir, Listing: before(u)})
+	}
+	slices.SortFunc(in.Before, func(a, b key.Upstream) int { return cmp.Compare(a.Task, b.Task) })
+	return taken{in, parts, in.Key()}, nil
+}
+
+func (r *run) variable(v decl.EnvVar) (string, bool) {
+	if v.Given {
+		return v.Value, true
+	}
+	return lookupEnv(r.Env, v.Name)
+}
+
+func lookupEnv(env []string, name string) (string, bool) {
+	for i := len(env) - 1; i >= 0; i-- {
+		if val, ok := strings.CutPrefix(env[i], name+"="); ok {
+			return val, true
+		}
+	}
+	return "", false
+}
+
+// listingOf returns what is counted of a task that is done.
+func (r *run) listingOf(t *graph.Task) digest.Digest {
+	n := r.of[t]
+	n.place.mu.Lock()
+	defer n.place.mu.Unlock()
+	return n.place.digest
+}
+
+func (r *run) outputs(t *graph.Task) *checkout.Outputs {
+	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.Observer.Warn}
+}
+
+// lastListing reads the listing that the task had last in this checkout.
+func (r *run) lastListing(t *graph.Task) (listing.List, bool) {
+	last, ok := r.State.Last(t.Addr())
+	if !ok || last.Listing.IsZero() {
+		return nil, false
+	}
+	return r.readListing(last.Listing)
+}
+
+func (r *run) readListing(d digest.Digest) (listing.List, bool) {
+	text, err := r.Store.Read(d)
+	if err != nil {
+		return nil, false
+	}
+	l, err := listing.Parse(text)
+	return l, err == nil
+}
+
+// settleTask looks for what is there, and answers with a result or with the
+// verdict that the task has to run.
+func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
+	began := r.Now()
+	t := n.task
+	tk, err := r.ingredients(t, r.snapshot(), r.listingOf)
+	if err != nil {
+		return r.unreadable(n, err)
+	}
+	last, seen := r.State.Last(t.Addr())
+	must := func(reason key.Reason, changes ...key.Change) event {
+		return event{n: n, verdict: &verdict{reason, changes, tk.key}}
+	}
+	switch {
+	case r.opt.Anew:
+		return must(key.Asked)
+	case t.Reuse == decl.Never:
+		return must(key.Volatile)
+	case t.Undeclared() != nil:
+		return must(key.Undeclared, key.Change{Reason: key.Undeclared, What: t.Undeclared().Addr()})
+	case demand:
+		return must(key.Gone)
+	}
+	res := &Result{Task: t, Key: tk.key, At: began.Sub(r.began)}
+	if seen && last.Key == tk.key && !last.Failed {
+		if list, ok := r.readListing(last.Listing); ok {
+			right, err := r.outputs(t).Right(ctx, list)
+			if err != nil {
+				return r.unreadable(n, err)
+			}
+			if right {
+				res.Outcome, res.Listing, res.Log, res.Made = Current, last.Listing, last.Log, last.Took
+				res.Took = r.Now().Sub(began)
+				return event{n: n, result: res, place: &placedAt{list, true, nil}}
+			}
+		}
+	}
+	ev, gone := r.fromEntry(ctx, n, tk, res)
+	if ev != nil {
+		if ev.result != nil {
+			ev.result.Took = r.Now().Sub(began)
+		}
+		return *ev
+	}
+	reason, changes := r.reason(tk, last, seen)
+	if gone && (reason == key.New || reason == key.Writes) {
+		reason, changes = key.Gone, nil
+	}
+	return must(reason, changes...)
+}
+
+func (r *run) unreadable(n *node, err error) event {
+	res := &Result{Task: n.task, Outcome: Failed, Message: err.Error(), At: r.Now().Sub(r.began)}
+	res.LogText = []byte(err.Error() + "\n")
+	if errors.Is(err, context.Canceled) {
+		res.Outcome, res.Message, res.LogText = Stopped, "", nil
+	}
+	return event{n: n, result: res}
+}
+
+// reason compares with the last time the task came out in this checkout.
+func (r *run) reason(tk taken, last checkout.Record, seen bool) (key.Reason, []key.Change) {
+	switch {
+	case !seen:
+		return key.New, nil
+	case last.Key == tk.key && last.Failed:
+		return key.Broken, nil
+	case last.Key == tk.key:
+		return key.Writes, nil
+	}
+	text, err := r.Store.Read(last.Ingredients)
+	if err == nil {
+		if before, err := key.Decode(text); err == nil {
+			if reason, of := key.First(key.Compare(before, tk.in, r.Store.Read)); reason != "" {
+				return reason, of
+			}
+			// Equal, and yet not kept: its files moved while it ran.
+			return key.Files, []key.Change{{Reason: key.Files, How: "changed"}}
+		}
+	}
+	return key.New, nil
+}
+
+// origins are where entries may come from that this run may see: what this
+// client made for its own shelf, and what the shelves have that its token
+// takes from.
+func (r *run) origins() []store.Origin {
+	repo := r.Graph.Repo.Name
+	var out []store.Origin
+	if r.Shared == nil && r.self.Repo == "" {
+		return []store.Origin{{Repo: repo}}
+	}
+	shelves := slices.Clone(r.self.TakesFrom)
+	if s := r.self.PutsOn; s != "" && !slices.Contains(shelves, s) {
+		shelves = append(shelves, s)
+	}
+	for _, s := range shelves {
+		out = append(out, store.Origin{Repo: repo, Service: r.Service, Shelf: s})
+	}
+	if r.self.PutsOn != "trusted" { // what was made without any service is a person's own
+		out = append(out, store.Origin{Repo: repo})
+	}
+	return out
+}
+
+func (r *run) ownOrigin() store.Origin {
+	o := store.Origin{Repo: r.Graph.Repo.Name}
+	if r.self.PutsOn != "" {
+		o.Service, o.Shelf = r.Service, r.self.PutsOn
+	}
+	return o
+}
+
+// fromEntry settles the task by an entry, if there is one whose blobs are to
+// be had. Gone tells that there was one, and that they are not.
+func (r *run) fromEntry(ctx context.Context, n *node, tk taken, res *Result) (ev *event, gone bool) {
+	for _, o := range r.origins() {
+		e, ok := r.Store.Entry(tk.key, o)
+		if !ok {
+			continue
+		}
+		ev, err := r.useEntry(ctx, n, e, res, Restored)
+		if err == nil {
+			return ev, false
+		}
+		if ctx.Err() != nil {
+			return &event{n: n, result: &Result{Task: n.task, Outcome: Stopped}}, false
+		}
+		gone = true
+		r.refused(n.task, e, err)
+	}
+	if r.Shared == nil || !shareable(n.task) || r.opt.Fetch == FetchOff {
+		return nil, gone
+	}
+	began := r.Now()
+	for _, e := range r.ask.entries(ctx, n.task, tk.key) {
+		ev, err := r.useEntry(ctx, n, e, res, Fetched)
+		if err == nil {
+			o := store.Origin{Repo: r.Graph.Repo.Name, Service: r.Service, Shelf: e.Shelf}
+			if _, err := r.Store.PutEntry(e, o); err != nil {
+				r.Observer.Warn("this machine's cache: " + err.Error())
+			}
+			if ev.result.BytesIn > 0 {
+				ev.result.Cost = r.Now().Sub(began)
+			}
+			return ev, false
+		}
+		if ctx.Err() != nil {
+			return &event{n: n, result: &Result{Task: n.task, Outcome: Stopped}}, false
+		}
+		gone = gone || errors.Is(err, ErrGone)
+		r.refused(n.task, e, err)
+	}
+	return nil, gone
+}
+
+// ErrGone is wrapped by errors about a blob that is nowhere to be had.
+var ErrGone = errors.New("no longer in the cache")
+
+// ErrDown is returned by a shared cache that does not answer; it has warned.
+var ErrDown = errors.New("the shared cache does not answer")
+
+func (r *run) refused(t *graph.Task, e protocol.Entry, err error) {
+	if errors.Is(err, ErrGone) || errors.Is(err, ErrDown) {
+		return
+	}
+	r.Observer.Warn(fmt.Sprintf("%s: what %s made is not used: %v", t.Addr(), orName(e.MadeBy.Name, "somebody"), err))
+}
+
+func orName(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// useEntry settles the task by one entry.
+func (r *run) useEntry(ctx context.Context, n *node, e protocol.Entry, res *Result, how Outcome) (*event, error) {
+	t := n.task
+	list, moved, err := r.entryListing(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	o := r.outputs(t)
+	if err := o.Check(list); err != nil {
+		return nil, err
+	}
+	right, err := o.Right(ctx, list)
+	if err != nil {
+		return nil, err
+	}
+	res.Outcome, res.Listing, res.Log, res.Made, res.MadeBy, res.BytesIn = Known, e.Listing, e.Log, e.Seconds, &e.MadeBy, moved
+	switch {
+	case right && len(list) > 0 && how == Restored:
+		res.Outcome = Current
+	case right:
+	case n.picked || r.opt.Fetch == FetchAll:
+		in, err := r.bring(ctx, t, list)
+		res.BytesIn += in
+		if err != nil {
+			return nil, err
+		}
+		res.Outcome, right = how, true
+		if how == Restored && in > 0 {
+			res.Outcome = Fetched
+		}
+	default:
+		if right, err = r.settleStale(ctx, t, list); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.note(t, res, e.Ingredients); err != nil {
+		return nil, err
+	}
+	return &event{n: n, result: res, place: &placedAt{list, right, &e}}, nil
+}
+
+func (r *run) note(t *graph.Task, res *Result, ingredients digest.Digest) error {
+	took := res.Made
+	return r.State.Note(checkout.Record{
+		Task: t.Addr(), Key: res.Key, Ingredients: ingredients, Listing: res.Listing, Log: res.Log,
+		Run: r.opt.Run, At: r.Now(), Took: took,
+	})
+}
+
+// entryListing reads an entry's listing, fetching it if it is not here.
+func (r *run) entryListing(ctx context.Context, e protocol.Entry) (listing.List, int64, error) {
+	moved, err := r.have(ctx, []Blob{{e.Listing, -1}})
+	if err != nil {
+		return nil, moved, err
+	}
+	text, err := r.Store.Read(e.Listing)
+	if err != nil {
+		return nil, moved, fmt.Errorf("%w: its listing: %w", ErrGone, err)
+	}
+	list, err := listing.Parse(text)
+	if err != nil {
+		return nil, moved, fmt.Errorf("%w: %w", checkout.ErrRefused, err)
+	}
+	return list, 0, nil // a listing is no output: it does not count as moved
+}
+
+// have makes sure that blobs are in this machine's store.
+func (r *run) have(ctx context.Context, blobs []Blob) (int64, error) {
+	var lack []Blob
+	for _, b := range blobs {
+		if !r.Store.Has(b.Digest) {
+			lack = append(lack, b)
+		}
+	}
+	if len(lack) == 0 {
+		return 0, nil
+	}
+	if r.Shared == nil || r.opt.Fetch == FetchOff {
+		return 0, fmt.Errorf("%w: blob %s", ErrGone, lack[0].Digest.Short())
+	}
+	return r.Shared.Fetch(ctx, lack)
+}
+
+func blobsOf(list listing.List) []Blob {
+	var out []Blob
+	seen := map[digest.Digest]bool{}
+	for _, row := range list {
+		if d, ok := row.Blob(); ok && !seen[d] {
+			seen[d] = true
+			out = append(out, Blob{d, row.Size})
+		}
+	}
+	return out
+}
+
+// bring puts a listing onto the disk, and returns the bytes that had to be
+// fetched for it. A blob that turns out to be damaged here is fetched again.
+func (r *run) bring(ctx context.Context, t *graph.Task, list listing.List) (int64, error) {
+	unlock, _, err := r.State.Lock(ctx, t.Addr())
+	if err != nil {
+		return 0, err
+	}
+	defer unlock()
+	last, _ := r.lastListing(t)
+	var total int64
+	for try := 0; ; try++ {
+		moved, err := r.have(ctx, blobsOf(list))
+		total += moved
+		if err != nil {
+			return total, err
+		}
+		err = r.outputs(t).Restore(ctx, list, last)
+		if errors.Is(err, store.ErrDamaged) {
+			if try < 1 {
+				continue
+			}
+			return total, fmt.Errorf("%w: %w", ErrGone, err)
+		}
+		return total, err
+	}
+}
+
+// settleStale deals with older outputs of a task whose outputs nobody wants
+// yet: they are replaced where the bytes are on this machine, else cleared.
+// It tells whether the disk then holds what the listing says.
+func (r *run) settleStale(ctx context.Context, t *graph.Task, list listing.List) (bool, error) {
+	o := r.outputs(t)
+	found, err := o.Found()
+	if err != nil || len(found) == 0 {
+		return len(list) == 0, err
+	}
+	for _, b := range blobsOf(list) {
+		if !r.Store.Has(b.Digest) {
+			unlock, _, err := r.State.Lock(ctx, t.Addr())
+			if err != nil {
+				return false, err
+			}
+			defer unlock()
+			last, _ := r.lastListing(t)
+			if err := o.Clear(ctx, last); err != nil {
+				return false, err
+			}
+			return len(list) == 0, o.PutBack()
+		}
+	}
+	_, err = r.bring(ctx, t, list)
+	return err == nil, err
+}

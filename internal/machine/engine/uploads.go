@@ -1,0 +1,69 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// uploads shares entries beside the work, and finishes them at the end of the
+// run. What cannot be sent is left to the shared cache's own spool.
+type uploads struct {
+	r     *run
+	wg    sync.WaitGroup
+	slots chan struct{}
+
+	mu    sync.Mutex
+	bytes int64
+	spent time.Duration
+}
+
+const (
+	uploadsAtOnce = 4
+	uploadsFinish = 30 * time.Second // how long the end of a run waits for them
+)
+
+func newUploads(r *run) *uploads { return &uploads{r: r, slots: make(chan struct{}, uploadsAtOnce)} }
+
+func (u *uploads) add(e protocol.Entry, list listing.List, res *Result) {
+	blobs := blobsOf(list)
+	u.wg.Go(func() {
+		u.slots <- struct{}{}
+		defer func() { <-u.slots }()
+		// Interrupting the run does not lose what was made: the spool keeps it.
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+		defer cancel()
+		began := u.r.Now()
+		moved, filed, err := u.r.Shared.Share(ctx, e, blobs)
+		u.mu.Lock()
+		u.bytes += moved
+		u.spent += u.r.Now().Sub(began)
+		u.mu.Unlock()
+		switch {
+		case err != nil && !errors.Is(err, ErrDown):
+			u.r.Observer.Warn(fmt.Sprintf("%s was made but not shared: %v", e.Task, err))
+		case filed.Diverged:
+			u.r.Observer.Warn(fmt.Sprintf("%s came out different from what is shared under the same key: it depends on something that it does not declare", e.Task))
+		}
+	})
+}
+
+// finish waits for what is under way, and returns the time spent on sharing
+// and the bytes sent.
+func (u *uploads) finish() (time.Duration, int64) {
+	done := make(chan struct{})
+	go func() { u.wg.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(uploadsFinish):
+		u.r.Observer.Warn("sharing what was made takes long: the rest is sent by a later run")
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.spent, u.bytes
+}

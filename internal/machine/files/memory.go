@@ -1,0 +1,224 @@
+// Package files knows the files of a checkout: which there are, and their
+// digests, remembered between runs for as long as nothing about a file says
+// that it may have changed.
+package files
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/gob"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
+)
+
+// stamp is what a file's status says; while it is equal, and its times lie
+// safely before the moment at which the digest was taken, the contents are
+// too.
+type stamp struct {
+	Dev, Ino     uint64
+	Size         int64
+	Mode         uint32
+	Mtime, Ctime int64 // nanoseconds since 1970
+}
+
+type remembered struct {
+	Stamp  stamp
+	Taken  int64 // nanoseconds since 1970, before the file was read
+	Digest digest.Digest
+}
+
+// safe tells whether a change after the digest was taken would show in the
+// times: they lie 20 ms before it, or 2 s where the file system keeps whole
+// seconds only.
+func (r remembered) safe() bool {
+	return settled(r.Stamp.Mtime, r.Taken) && settled(r.Stamp.Ctime, r.Taken)
+}
+
+func settled(t, taken int64) bool {
+	margin := 20 * time.Millisecond
+	if t%int64(time.Second) == 0 {
+		margin = 2 * time.Second
+	}
+	return t+int64(margin) < taken
+}
+
+// Memory remembers digests by path below a root. It is safe for concurrent
+// use.
+type Memory struct {
+	root    string
+	mu      sync.Mutex
+	known   map[string]remembered
+	changed bool
+}
+
+// NewMemory returns an empty memory of the files below root.
+func NewMemory(root string) *Memory {
+	return &Memory{root: root, known: map[string]remembered{}}
+}
+
+const memoryHead = "grayloft-digests 1\n"
+
+// Load reads what an earlier run remembered. A file that is missing, damaged
+// or of another version is no error: everything is read afresh.
+func (m *Memory) Load(file string) {
+	data, err := os.ReadFile(file)
+	if err != nil || len(data) < len(memoryHead)+digest.Size || string(data[:len(memoryHead)]) != memoryHead {
+		return
+	}
+	body := data[len(memoryHead)+digest.Size:]
+	if digest.Of(body) != digest.Digest(data[len(memoryHead):len(memoryHead)+digest.Size]) {
+		return
+	}
+	known := map[string]remembered{}
+	if gob.NewDecoder(bytes.NewReader(body)).Decode(&known) == nil {
+		m.known = known
+	}
+}
+
+// Save keeps the memory for the next run, if it has anything new.
+func (m *Memory) Save(file string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.changed {
+		return nil
+	}
+	var body bytes.Buffer
+	if err := gob.NewEncoder(&body).Encode(m.known); err != nil {
+		return err
+	}
+	sum := digest.Of(body.Bytes())
+	m.changed = false
+	return WriteFile(file, append(append([]byte(memoryHead), sum[:]...), body.Bytes()...))
+}
+
+// WriteFile replaces a file as a whole: a reader sees the old contents or the
+// new, whatever happens in between.
+func WriteFile(file string, data []byte) error {
+	tmp, err := os.CreateTemp(filepath.Dir(file), ".tmp-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	if _, err = tmp.Write(data); err == nil {
+		err = tmp.Chmod(0o644)
+	}
+	if cerr := tmp.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), file)
+}
+
+// ErrMoving is returned for a file that kept changing while it was read.
+var ErrMoving = errors.New("the file keeps changing while it is read")
+
+// Row returns the row of a path, reading the file only where its digest is
+// not known. [fs.ErrNotExist] stands for a path that is gone, and for a
+// directory.
+func (m *Memory) Row(path string) (listing.Row, error) {
+	full := filepath.Join(m.root, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) || isNotDir(err) {
+			return listing.Row{}, fs.ErrNotExist
+		}
+		return listing.Row{}, err
+	}
+	row := listing.Row{Path: path, Kind: listing.File, Size: info.Size()}
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		target, err := os.Readlink(full)
+		return listing.Row{Path: path, Kind: listing.Link, Size: int64(len(target)), Target: filepath.ToSlash(target)}, err
+	case info.IsDir():
+		return listing.Row{}, fs.ErrNotExist
+	case !info.Mode().IsRegular():
+		return listing.Row{}, fmt.Errorf("%s is a device, a pipe or a socket, and cannot be read as a file: ignore it", path)
+	case executable(info):
+		row.Kind = listing.Executable
+	}
+	m.mu.Lock()
+	r, ok := m.known[path]
+	m.mu.Unlock()
+	if st, has := stampOf(info); ok && has && r.Stamp == st && r.safe() {
+		row.Digest = r.Digest
+		return row, nil
+	}
+	return m.read(full, row)
+}
+
+func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
+	for range 3 {
+		taken := time.Now().UnixNano()
+		d, before, after, err := sum(full)
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return row, fs.ErrNotExist
+			}
+			return row, err
+		}
+		st, has := stampOf(before)
+		end, _ := stampOf(after)
+		if st != end || before.Size() != after.Size() {
+			continue
+		}
+		row.Digest, row.Size = d, after.Size()
+		row.Kind = listing.File
+		if executable(after) {
+			row.Kind = listing.Executable
+		}
+		if has {
+			m.mu.Lock()
+			m.known[row.Path] = remembered{st, taken, d}
+			m.changed = true
+			m.mu.Unlock()
+		}
+		return row, nil
+	}
+	return row, fmt.Errorf("%s: %w", row.Path, ErrMoving)
+}
+
+// sum reads a file on one descriptor, with its status before and after.
+func sum(full string) (d digest.Digest, before, after fs.FileInfo, err error) {
+	f, err := os.Open(full)
+	if err != nil {
+		return d, nil, nil, err
+	}
+	defer f.Close()
+	if before, err = f.Stat(); err != nil {
+		return d, nil, nil, err
+	}
+	h := digest.New()
+	if _, err = io.Copy(h, f); err != nil {
+		return d, nil, nil, err
+	}
+	after, err = f.Stat()
+	return digest.From(h), before, after, err
+}
+
+// Fingerprint returns a digest of what the statuses of paths say, for telling
+// whether anything about them changed in between.
+func (m *Memory) Fingerprint(paths []string) digest.Digest {
+	h := digest.New()
+	for _, p := range paths {
+		info, err := os.Lstat(filepath.Join(m.root, filepath.FromSlash(p)))
+		if err != nil {
+			continue // gone counts as never there
+		}
+		st, _ := stampOf(info)
+		st.Size, st.Mode = info.Size(), uint32(info.Mode())
+		_ = binary.Write(h, binary.LittleEndian, st)
+		_, _ = io.WriteString(h, p+"\x00")
+	}
+	return digest.From(h)
+}

@@ -1,0 +1,13 @@
+//go:build !linux && !darwin
+
+package files
+
+import "io/fs"
+
+// Without a change time that programs cannot set, a digest is not remembered:
+// every file is read each time.
+func stampOf(fs.FileInfo) (stamp, bool) { return stamp{}, false }
+
+func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
+
+func isNotDir(error) bool { return false }

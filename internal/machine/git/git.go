@@ -1,0 +1,259 @@
+// Package git asks the git of this machine about a checkout: which files
+// there are, what changed, what a file said at a revision. It goes through
+// git's command line alone, with a person's own settings kept out of what is
+// asked, and never changes anything.
+package git
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Repo is a directory inside a git checkout. All paths are relative to it.
+type Repo struct{ Dir string }
+
+// Error is a git command that failed.
+type Error struct {
+	Args   []string
+	Stderr string
+	Err    error
+}
+
+func (e *Error) Error() string {
+	if errors.Is(e.Err, exec.ErrNotFound) {
+		return "git is not installed, or not in PATH: install it"
+	}
+	if e.Stderr == "" {
+		return fmt.Sprintf("git %s: %v", e.Args[0], e.Err)
+	}
+	return fmt.Sprintf("git %s: %s", e.Args[0], e.Stderr)
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "git", append([]string{
+		"-c", "core.quotePath=false", "-c", "core.excludesFile=", "-c", "core.fsmonitor=false", "-c", "diff.renames=false",
+	}, args...)...)
+	cmd.Dir = r.Dir
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+	return cmd
+}
+
+func (r Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
+	cmd := r.command(ctx, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = stdin, &out, &errs
+	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return out.Bytes(), &Error{args, strings.TrimSpace(errs.String()), err}
+	}
+	return out.Bytes(), nil
+}
+
+// Check tells what is wrong where the directory is not in a git checkout.
+func (r Repo) Check(ctx context.Context) error {
+	_, err := r.run(ctx, nil, "rev-parse", "--git-dir")
+	var ge *Error
+	if errors.As(err, &ge) && strings.Contains(ge.Stderr, "not a git repository") {
+		return fmt.Errorf("%s is not in a git repository: run `git init` there, since Gray Loft asks git which files there are", r.Dir)
+	}
+	return err
+}
+
+// Files returns the paths that git tracks, and those that it does not but the
+// repository's ignore files do not exclude either, below the given paths or
+// everywhere. Some may be gone from the disk.
+func (r Repo) Files(ctx context.Context, below ...string) ([]string, error) {
+	return r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(below)...))
+}
+
+// Tracked returns the paths that git tracks below the given ones.
+func (r Repo) Tracked(ctx context.Context, below ...string) ([]string, error) {
+	return r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--"}, literal(below)...))
+}
+
+func literal(paths []string) []string {
+	out := make([]string, len(paths))
+	for i, p := range paths {
+		out[i] = ":(literal)" + p
+	}
+	return out
+}
+
+func (r Repo) list(ctx context.Context, args []string) ([]string, error) {
+	out, err := r.run(ctx, nil, args...)
+	if err != nil {
+		return nil, err
+	}
+	return paths(out)
+}
+
+func paths(out []byte) ([]string, error) {
+	var list []string
+	for _, b := range bytes.Split(bytes.TrimSuffix(out, []byte{0}), []byte{0}) {
+		p := string(b)
+		if p == "" || strings.HasSuffix(p, "/") || p == ".grayloft" || strings.HasPrefix(p, ".grayloft/") {
+			continue
+		}
+		if !utf8.ValidString(p) {
+			return nil, fmt.Errorf("the path %q is not UTF-8: rename the file, or ignore it", p)
+		}
+		list = append(list, p)
+	}
+	slices.Sort(list)
+	return slices.Compact(list), nil
+}
+
+// Ignored returns which of the paths the ignore files exclude and git does not
+// track.
+func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
+	if len(among) == 0 {
+		return nil, nil
+	}
+	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "-z", "--stdin")
+	var ge *Error
+	if errors.As(err, &ge) {
+		var exit *exec.ExitError
+		if errors.As(ge.Err, &exit) && exit.ExitCode() == 1 {
+			return nil, nil
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return paths(out)
+}
+
+// MergeBase returns the commit at which HEAD parted from rev, and whether
+// there is one.
+func (r Repo) MergeBase(ctx context.Context, rev string) (string, bool, error) {
+	if strings.HasPrefix(rev, "-") {
+		return "", false, fmt.Errorf("%q is not a revision", rev)
+	}
+	out, err := r.run(ctx, nil, "merge-base", rev, "HEAD")
+	var ge *Error
+	if errors.As(err, &ge) {
+		return "", false, nil
+	}
+	return strings.TrimSpace(string(out)), err == nil, err
+}
+
+// Resolve returns the commit that a revision names, or an error that says it
+// names none.
+func (r Repo) Resolve(ctx context.Context, rev string) (string, error) {
+	out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
+	if err != nil {
+		return "", fmt.Errorf("git knows no revision %q here", rev)
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// Shallow tells whether the checkout's history was cut off.
+func (r Repo) Shallow(ctx context.Context) bool {
+	out, err := r.run(ctx, nil, "rev-parse", "--is-shallow-repository")
+	return err == nil && strings.TrimSpace(string(out)) == "true"
+}
+
+// Changes returns every path that differs between a commit and the files as
+// they are: committed since, staged, unstaged and untracked. Both sides of a
+// rename count, and so do deletions.
+func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
+	out, err := r.run(ctx, nil, "diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", "--ignore-submodules=dirty", since, "--")
+	if err != nil {
+		return nil, err
+	}
+	staged, err := r.run(ctx, nil, "diff", "--cached", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", since, "--")
+	if err != nil {
+		return nil, err
+	}
+	others, err := r.run(ctx, nil, "ls-files", "-z", "--others", "--exclude-per-directory=.gitignore")
+	if err != nil {
+		return nil, err
+	}
+	return paths(slices.Concat(out, staged, others))
+}
+
+// Head returns the commit and branch of the checkout; either is empty where
+// there is none (no commit yet, a detached head).
+func (r Repo) Head(ctx context.Context) (commit, branch string) {
+	if out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "HEAD"); err == nil {
+		commit = strings.TrimSpace(string(out))
+	}
+	if out, err := r.run(ctx, nil, "symbolic-ref", "--short", "--quiet", "HEAD"); err == nil {
+		branch = strings.TrimSpace(string(out))
+	}
+	return commit, branch
+}
+
+// User returns the name that commits made here carry, or nothing.
+func (r Repo) User(ctx context.Context) string {
+	out, err := r.run(ctx, nil, "config", "user.name")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}
+
+// At returns the contents, at a commit, of those files whose path is wanted.
+func (r Repo) At(ctx context.Context, commit string, want func(path string) bool) (map[string][]byte, error) {
+	out, err := r.run(ctx, nil, "ls-tree", "-r", "-z", "--name-only", commit)
+	if err != nil {
+		return nil, err
+	}
+	all, err := paths(out)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	var ask strings.Builder
+	for _, p := range all {
+		if want(p) && !strings.Contains(p, "\n") {
+			names = append(names, p)
+			fmt.Fprintf(&ask, "%s:./%s\n", commit, p)
+		}
+	}
+	if len(names) == 0 {
+		return map[string][]byte{}, nil
+	}
+	if out, err = r.run(ctx, strings.NewReader(ask.String()), "cat-file", "--batch"); err != nil {
+		return nil, err
+	}
+	return readBatch(bufio.NewReader(bytes.NewReader(out)), names)
+}
+
+func readBatch(r *bufio.Reader, names []string) (map[string][]byte, error) {
+	files := map[string][]byte{}
+	for _, name := range names {
+		line, err := r.ReadString('\n')
+		if err != nil {
+			return nil, fmt.Errorf("git cat-file: its answer ends before %s", name)
+		}
+		f := strings.Fields(line)
+		if len(f) != 3 || f[1] != "blob" {
+			continue // gone, or not a file
+		}
+		size, err := strconv.Atoi(f[2])
+		if err != nil {
+			return nil, fmt.Errorf("git cat-file: %q is no size", f[2])
+		}
+		data := make([]byte, size+1)
+		if _, err := io.ReadFull(r, data); err != nil {
+			return nil, fmt.Errorf("git cat-file: %s is cut off", name)
+		}
+		files[name] = data[:size]
+	}
+	return files, nil
+}

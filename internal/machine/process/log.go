@@ -1,0 +1,114 @@
+package process
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// # Log format, version 1
+//
+// The line "grayloft-log 1", then a row for each line of output: milliseconds
+// since the task began, a tab, the line. A last line that was not ended is
+// kept as if it were.
+const logHead = "grayloft-log 1\n"
+
+// MaxLog is how many bytes of a task's output are kept.
+const MaxLog = 16 << 20
+
+// Log gathers what a task prints, with times. It is safe for concurrent use.
+type Log struct {
+	Live func(line string) // called for each line as it comes, if set
+
+	mu    sync.Mutex
+	began time.Time
+	buf   bytes.Buffer
+	line  []byte
+	at    time.Duration
+	lines int
+	cut   bool
+}
+
+// NewLog begins a log.
+func NewLog(live func(line string)) *Log {
+	l := &Log{Live: live, began: time.Now()}
+	l.buf.WriteString(logHead)
+	return l
+}
+
+// Write takes output as it comes.
+func (l *Log) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for rest := p; len(rest) > 0; {
+		if len(l.line) == 0 {
+			l.at = time.Since(l.began)
+		}
+		i := bytes.IndexByte(rest, '\n')
+		if i < 0 {
+			l.line = append(l.line, rest...)
+			if len(l.line) > MaxLog/16 {
+				l.end()
+			}
+			break
+		}
+		l.line = append(l.line, rest[:i]...)
+		l.end()
+		rest = rest[i+1:]
+	}
+	return len(p), nil
+}
+
+func (l *Log) end() {
+	l.lines++
+	if l.Live != nil {
+		l.Live(string(l.line))
+	}
+	switch {
+	case l.cut:
+	case l.buf.Len()+len(l.line) > MaxLog:
+		l.cut = true
+		fmt.Fprintf(&l.buf, "%d\t[Gray Loft kept the first %d MB of this log]\n", l.at.Milliseconds(), MaxLog>>20)
+	default:
+		fmt.Fprintf(&l.buf, "%d\t", l.at.Milliseconds())
+		l.buf.Write(l.line)
+		l.buf.WriteByte('\n')
+	}
+	l.line = l.line[:0]
+}
+
+// Bytes ends the log and returns it.
+func (l *Log) Bytes() []byte {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.line) > 0 {
+		l.end()
+	}
+	return bytes.Clone(l.buf.Bytes())
+}
+
+// LogLine is one line of a kept log.
+type LogLine struct {
+	At   time.Duration `json:"at"`
+	Text string        `json:"text"`
+}
+
+// ParseLog reads a kept log. What is not one comes back as lines without
+// times.
+func ParseLog(b []byte) []LogLine {
+	body, ok := bytes.CutPrefix(b, []byte(logHead))
+	var out []LogLine
+	for line := range bytes.Lines(body) {
+		text := string(bytes.TrimSuffix(line, []byte("\n")))
+		row := LogLine{Text: text}
+		if ms, rest, cut := bytes.Cut([]byte(text), []byte("\t")); ok && cut {
+			if n, err := strconv.ParseInt(string(ms), 10, 64); err == nil {
+				row = LogLine{time.Duration(n) * time.Millisecond, string(rest)}
+			}
+		}
+		out = append(out, row)
+	}
+	return out
+}

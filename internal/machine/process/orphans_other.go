@@ -1,0 +1,10 @@
+//go:build !linux
+
+package process
+
+func adoptOrphans() {}
+
+// awaitExit does not wait here: the caller's own wait does.
+func awaitExit(int) bool { return false }
+
+func endRest(string) {}

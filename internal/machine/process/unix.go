@@ -1,0 +1,31 @@
+//go:build unix
+
+package process
+
+import (
+	"os/exec"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// Prepare sets what all tasks of this process share: files are made with
+// umask 022, and, where the system can, what tasks leave behind comes to us.
+func Prepare() {
+	syscall.Umask(0o022)
+	adoptOrphans()
+}
+
+func ownGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// signalGroup signals the group. The leader has not been waited for yet, so
+// that its number cannot belong to anyone else.
+func signalGroup(cmd *exec.Cmd, s syscall.Signal) { _ = syscall.Kill(-cmd.Process.Pid, s) }
+
+func signalOf(e *exec.ExitError) string {
+	st, ok := e.Sys().(syscall.WaitStatus)
+	if !ok || !st.Signaled() {
+		return ""
+	}
+	return unix.SignalName(st.Signal())
+}

@@ -1,0 +1,318 @@
+// Package store is this machine's cache: blobs by digest, entries by
+// repository, key and where they come from. Several clients may use one at a
+// time. Nothing in it is trusted: a blob is checked when it is read, and an
+// entry that cannot be read is not there.
+package store
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Store is a directory with a cache in it.
+type Store struct{ dir string }
+
+// Open makes the directory where it is not there yet.
+func Open(dir string) (*Store, error) {
+	for _, d := range []string{"blobs", "entries", "tmp", "spool"} {
+		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
+			return nil, fmt.Errorf("this machine's cache: %w: set GRAYLOFT_CACHE to a directory that can be written", err)
+		}
+	}
+	return &Store{dir}, nil
+}
+
+// DefaultDir is where the cache is unless GRAYLOFT_CACHE says otherwise.
+func DefaultDir() (string, error) {
+	if d := os.Getenv("GRAYLOFT_CACHE"); d != "" {
+		return filepath.Abs(d)
+	}
+	base, err := os.UserCacheDir()
+	if err != nil {
+		return "", fmt.Errorf("no directory for the cache: %w: set GRAYLOFT_CACHE", err)
+	}
+	return filepath.Join(base, "grayloft"), nil
+}
+
+// Dir returns where the cache is.
+func (s *Store) Dir() string { return s.dir }
+
+// ErrDamaged is returned for a blob whose contents are not what its name says.
+// It has been taken away by then.
+var ErrDamaged = errors.New("damaged in this machine's cache")
+
+func (s *Store) blob(d digest.Digest) string {
+	hex := d.String()
+	return filepath.Join(s.dir, "blobs", hex[:2], hex[2:])
+}
+
+// Has tells whether a blob is there. It may yet turn out to be damaged.
+func (s *Store) Has(d digest.Digest) bool {
+	info, err := os.Lstat(s.blob(d))
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Size returns the length of a blob in bytes.
+func (s *Store) Size(d digest.Digest) (int64, error) {
+	info, err := os.Stat(s.blob(d))
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+// Temp opens a file in the cache's own directory, for [Incoming] and for
+// copies set aside.
+func (s *Store) temp() (*os.File, error) {
+	var b [12]byte
+	_, _ = rand.Read(b[:])
+	return os.OpenFile(filepath.Join(s.dir, "tmp", hex.EncodeToString(b[:])), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+}
+
+// Incoming is a blob on its way in. Nobody sees it before [Incoming.Keep].
+type Incoming struct {
+	s    *Store
+	f    *os.File
+	h    hash.Hash
+	size int64
+}
+
+// Incoming begins a blob.
+func (s *Store) Incoming() (*Incoming, error) {
+	f, err := s.temp()
+	if err != nil {
+		return nil, err
+	}
+	return &Incoming{s: s, f: f, h: digest.New()}, nil
+}
+
+func (in *Incoming) Write(p []byte) (int, error) {
+	n, err := in.f.Write(p)
+	in.h.Write(p[:n])
+	in.size += int64(n)
+	return n, err
+}
+
+// Keep files the blob under the digest of what was written, which has to be
+// want unless that is zero.
+func (in *Incoming) Keep(want digest.Digest) (digest.Digest, int64, error) {
+	d := digest.From(in.h)
+	name := in.f.Name()
+	defer os.Remove(name)
+	if err := in.f.Close(); err != nil {
+		return d, 0, err
+	}
+	if !want.IsZero() && d != want {
+		return d, 0, fmt.Errorf("its digest is %s, and %s was asked for", d.Short(), want.Short())
+	}
+	to := in.s.blob(d)
+	if in.s.Has(d) {
+		if size, err := in.s.Size(d); err == nil && size == in.size {
+			return d, in.size, nil
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return d, 0, err
+	}
+	return d, in.size, os.Rename(name, to)
+}
+
+// Drop forgets the blob.
+func (in *Incoming) Drop() {
+	in.f.Close()
+	os.Remove(in.f.Name())
+}
+
+// Put files bytes as a blob.
+func (s *Store) Put(b []byte) (digest.Digest, error) {
+	d := digest.Of(b)
+	if size, err := s.Size(d); err == nil && size == int64(len(b)) {
+		return d, nil
+	}
+	in, err := s.Incoming()
+	if err != nil {
+		return d, err
+	}
+	if _, err := in.Write(b); err != nil {
+		in.Drop()
+		return d, err
+	}
+	_, _, err = in.Keep(d)
+	return d, err
+}
+
+// Copy copies a file aside and files the copy, whose digest it returns: the
+// contents are hashed as they were copied, whatever happens to the file
+// meanwhile. See, if set, is shown the contents as they pass.
+func (s *Store) Copy(from string, see io.Writer) (digest.Digest, int64, error) {
+	src, err := os.Open(from)
+	if err != nil {
+		return digest.Digest{}, 0, err
+	}
+	defer src.Close()
+	in, err := s.Incoming()
+	if err != nil {
+		return digest.Digest{}, 0, err
+	}
+	to := io.Writer(in)
+	if see != nil {
+		to = io.MultiWriter(in, see)
+	}
+	if _, err := io.Copy(to, src); err != nil {
+		in.Drop()
+		return digest.Digest{}, 0, err
+	}
+	return in.Keep(digest.Digest{})
+}
+
+// Read returns a small blob whole, checked.
+func (s *Store) Read(d digest.Digest) ([]byte, error) {
+	b, err := os.ReadFile(s.blob(d))
+	if err != nil {
+		return nil, err
+	}
+	if digest.Of(b) != d {
+		s.damaged(d)
+		return nil, fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
+	}
+	return b, nil
+}
+
+// WriteTo writes a blob's contents to w while checking them. An error means
+// that what was written must not be used.
+func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
+	f, err := os.Open(s.blob(d))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h := digest.New()
+	if _, err := io.Copy(io.MultiWriter(w, h), f); err != nil {
+		return err
+	}
+	if digest.From(h) != d {
+		s.damaged(d)
+		return fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
+	}
+	return nil
+}
+
+func (s *Store) damaged(d digest.Digest) { os.Remove(s.blob(d)) }
+
+// Origin says where an entry comes from. One made here without a service has
+// neither service nor shelf.
+type Origin struct{ Repo, Service, Shelf string }
+
+func (s *Store) entry(k digest.Digest, o Origin) string {
+	from := digest.Of([]byte(o.Repo + "\x00" + o.Service + "\x00" + o.Shelf)).String()[:16]
+	hex := k.String()
+	return filepath.Join(s.dir, "entries", hex[:2], hex[2:]+"-"+from)
+}
+
+type storedEntry struct {
+	Version int            `json:"version"`
+	Origin  Origin         `json:"origin"`
+	Entry   protocol.Entry `json:"entry"`
+}
+
+// PutEntry keeps an entry unless one is there already under its key and
+// origin; that one is returned.
+func (s *Store) PutEntry(e protocol.Entry, o Origin) (protocol.Entry, error) {
+	if have, ok := s.Entry(e.Key, o); ok && s.Has(have.Listing) {
+		return have, nil
+	}
+	data, err := json.Marshal(storedEntry{1, o, e})
+	if err != nil {
+		return e, err
+	}
+	in, err := s.Incoming()
+	if err != nil {
+		return e, err
+	}
+	if _, err := in.Write(data); err != nil {
+		in.Drop()
+		return e, err
+	}
+	defer os.Remove(in.f.Name())
+	if err := in.f.Close(); err != nil {
+		return e, err
+	}
+	to := s.entry(e.Key, o)
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return e, err
+	}
+	return e, os.Rename(in.f.Name(), to)
+}
+
+// Entry returns the entry under a key from an origin.
+func (s *Store) Entry(k digest.Digest, o Origin) (protocol.Entry, bool) {
+	data, err := os.ReadFile(s.entry(k, o))
+	if err != nil {
+		return protocol.Entry{}, false
+	}
+	var st storedEntry
+	if json.Unmarshal(data, &st) != nil || st.Version != 1 || st.Origin != o || st.Entry.Key != k {
+		return protocol.Entry{}, false
+	}
+	return st.Entry, true
+}
+
+// DropEntry takes an entry away whose blobs turned out not to be there.
+func (s *Store) DropEntry(k digest.Digest, o Origin) { os.Remove(s.entry(k, o)) }
+
+// Spool keeps something that is to be sent to a service later.
+func (s *Store) Spool(name string, data []byte) error {
+	in, err := s.Incoming()
+	if err != nil {
+		return err
+	}
+	if _, err = in.Write(data); err != nil {
+		in.Drop()
+		return err
+	}
+	defer os.Remove(in.f.Name())
+	if err := in.f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(in.f.Name(), filepath.Join(s.dir, "spool", name))
+}
+
+// Spooled returns what waits to be sent, by name.
+func (s *Store) Spooled() ([]string, error) {
+	list, err := os.ReadDir(filepath.Join(s.dir, "spool"))
+	var names []string
+	for _, e := range list {
+		if !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
+}
+
+// Unspool takes something out of the spool for sending; another client that
+// tries the same gets [fs.ErrNotExist]. It has to be spooled again if sending
+// fails.
+func (s *Store) Unspool(name string) ([]byte, error) {
+	f, err := s.temp()
+	if err != nil {
+		return nil, err
+	}
+	f.Close()
+	defer os.Remove(f.Name())
+	if err := os.Rename(filepath.Join(s.dir, "spool", name), f.Name()); err != nil {
+		return nil, fs.ErrNotExist
+	}
+	return os.ReadFile(f.Name())
+}

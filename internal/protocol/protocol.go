@@ -1,0 +1,231 @@
+// Package protocol holds what the client and the service say to each other
+// under /v1/{repo}: types and limits, no behaviour. The OpenAPI document
+// beside the service describes the same, and tests hold both to it.
+package protocol
+
+import (
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Version is the version of the protocol, and the first segment of its paths.
+const Version = "v1"
+
+// Limits that both sides keep to.
+const (
+	MaxLookup    = 5000      // tasks in a lookup
+	MaxDigests   = 10000     // digests in a question for missing blobs or a pack
+	MaxBlob      = 8 << 30   // bytes of one blob
+	MaxPack      = 256 << 20 // bytes of one pack
+	PackedBlob   = 256 << 10 // blobs up to this size travel in packs
+	MaxBody      = 16 << 20  // bytes of a JSON body
+	MaxEvents    = 1000      // events in a request
+	EarlyAnswers = 4         // entries per shelf for an early key
+)
+
+// MediaTypes beside application/json.
+const (
+	TypeProblem = "application/problem+json" // RFC 9457
+	TypePack    = "application/x-tar"        // POSIX tar, members named by digest
+	TypeBlob    = "application/octet-stream"
+)
+
+// Problem is an RFC 9457 problem document.
+type Problem struct {
+	Type    string          `json:"type"`
+	Title   string          `json:"title"`
+	Status  int             `json:"status"`
+	Detail  string          `json:"detail,omitempty"`
+	Missing []digest.Digest `json:"missing,omitempty"` // blobs that an entry names and the service lacks
+}
+
+// Maker is who made an output, where and when.
+type Maker struct {
+	Name  string    `json:"name"`
+	Host  string    `json:"host"`
+	Place string    `json:"place"`
+	Run   string    `json:"run"`
+	At    time.Time `json:"at"`
+}
+
+// Entry is what a cache keeps for a key.
+type Entry struct {
+	Key         digest.Digest `json:"key"`
+	EarlyKey    digest.Digest `json:"early_key"`
+	Task        string        `json:"task"`
+	Listing     digest.Digest `json:"listing"`
+	Log         digest.Digest `json:"log"`
+	Ingredients digest.Digest `json:"ingredients"`
+	Seconds     float64       `json:"seconds"` // that the task took
+	Bytes       int64         `json:"bytes"`   // of its outputs
+	MadeBy      Maker         `json:"made_by"`
+	Rooted      []string      `json:"rooted,omitempty"` // outputs that hold the path of the checkout they were made in
+	Shelf       string        `json:"shelf,omitempty"`
+	// Refs are the blobs that the ingredients refer to, so that they can be
+	// compared later. The service holds references to them with the entry.
+	Refs []digest.Digest `json:"refs,omitempty"`
+}
+
+// Query asks for one task.
+type Query struct {
+	Task     string        `json:"task"`
+	Key      digest.Digest `json:"key,omitzero"`
+	EarlyKey digest.Digest `json:"early_key,omitzero"`
+}
+
+// Lookup is the body of POST entries/lookup.
+type Lookup struct {
+	Tasks []Query `json:"tasks"`
+}
+
+// LookupAnswer is what comes back: every candidate, in the order of shelves.
+type LookupAnswer struct {
+	Entries []Entry `json:"entries"`
+}
+
+// Filed is the answer to PUT entries/{key}.
+type Filed struct {
+	Created  bool          `json:"created"`
+	Diverged bool          `json:"diverged"` // another listing is kept for this key
+	Listing  digest.Digest `json:"listing"`  // the one that is kept
+}
+
+// Digests is the body of POST blobs/missing and of POST packs/fetch, and the
+// answer to the former.
+type Digests struct {
+	Digests []digest.Digest `json:"digests"`
+}
+
+// PackResult says what became of one member of a pack.
+type PackResult struct {
+	Digest digest.Digest `json:"digest"`
+	OK     bool          `json:"ok"`
+	Error  string        `json:"error,omitempty"`
+}
+
+// PackAnswer is the answer to POST packs.
+type PackAnswer struct {
+	Results []PackResult `json:"results"`
+}
+
+// Self says what the token that asks may do.
+type Self struct {
+	Name      string     `json:"name"`
+	Repo      string     `json:"repo"`
+	PutsOn    string     `json:"puts_on"` // a shelf or a pattern; empty: none
+	TakesFrom []string   `json:"takes_from"`
+	Look      bool       `json:"look"`
+	Manage    bool       `json:"manage"`
+	Expires   *time.Time `json:"expires,omitempty"`
+}
+
+// Run is a run as its client announces it.
+type Run struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Host    string    `json:"host"`
+	Place   string    `json:"place"`
+	Branch  string    `json:"branch"`
+	Commit  string    `json:"commit"`
+	Shelf   string    `json:"shelf"`
+	Asked   []string  `json:"asked"` // tasks or picks as the person named them
+	Anew    bool      `json:"anew"`
+	Jobs    int       `json:"jobs"`
+	Tasks   int       `json:"tasks"` // in the plan
+	Started time.Time `json:"started"`
+}
+
+// Event is one thing that happened in a run. Exactly one of its parts is set.
+type Event struct {
+	Seq    int64       `json:"seq"` // from 1, without gaps, per run
+	Start  *TaskStart  `json:"start,omitempty"`
+	Task   *TaskRecord `json:"task,omitempty"`
+	Finish *RunFinish  `json:"finish,omitempty"`
+}
+
+// TaskStart says that a task began to run.
+type TaskStart struct {
+	Task string  `json:"task"`
+	At   float64 `json:"at"` // seconds since the run began
+	Slot int     `json:"slot"`
+}
+
+// TaskRecord is how a task came out.
+type TaskRecord struct {
+	Task         string        `json:"task"`
+	Project      string        `json:"project"`
+	Outcome      string        `json:"outcome"`
+	Reason       string        `json:"reason,omitempty"`
+	Detail       []string      `json:"detail,omitempty"`
+	Message      string        `json:"message,omitempty"` // for people: exit 1, why it was not kept
+	At           float64       `json:"at"`                // seconds since the run began
+	Seconds      float64       `json:"seconds"`
+	Slot         int           `json:"slot"` // from 1; 0 where it took none
+	Key          digest.Digest `json:"key"`
+	Listing      digest.Digest `json:"listing"`
+	Log          digest.Digest `json:"log"`
+	MadeBy       *Maker        `json:"made_by,omitempty"`
+	SavedSeconds float64       `json:"saved_seconds"`
+	CostSeconds  float64       `json:"cost_seconds"` // that sharing it cost
+	BytesIn      int64         `json:"bytes_in"`
+	BytesOut     int64         `json:"bytes_out"`
+	Picked       bool          `json:"picked"`
+	After        []string      `json:"after,omitempty"` // the tasks that it waited for
+}
+
+// RunFinish closes a run.
+type RunFinish struct {
+	OK           bool           `json:"ok"`
+	Interrupted  bool           `json:"interrupted"`
+	Seconds      float64        `json:"seconds"`
+	SavedSeconds float64        `json:"saved_seconds"`
+	CostSeconds  float64        `json:"cost_seconds"`
+	BytesIn      int64          `json:"bytes_in"`
+	BytesOut     int64          `json:"bytes_out"`
+	Totals       map[string]int `json:"totals"`
+}
+
+// Events is the body of POST runs/{id}/events.
+type Events struct {
+	Events []Event `json:"events"`
+}
+
+// EventsAnswer says up to which number the service has everything.
+type EventsAnswer struct {
+	Through int64 `json:"through"`
+}
+
+// RunRow is a run as the service lists it.
+type RunRow struct {
+	Run
+	Finished *time.Time `json:"finished"`
+	RunFinish
+	Running bool `json:"running"`
+}
+
+// RunPage is one page of GET runs, newest first.
+type RunPage struct {
+	Runs []RunRow `json:"runs"`
+	Next string   `json:"next,omitempty"` // for ?before=
+}
+
+// RunDetail is GET runs/{id}.
+type RunDetail struct {
+	RunRow
+	Records []TaskRecord `json:"records"`
+	Starts  []TaskStart  `json:"starts"` // of tasks that are still running
+}
+
+// LogLine is one line of a log.
+type LogLine struct {
+	At   float64 `json:"at"` // seconds since the task began
+	Text string  `json:"text"`
+}
+
+// Log is GET runs/{id}/log.
+type Log struct {
+	Task  string    `json:"task"`
+	Lines []LogLine `json:"lines"`
+	Total int       `json:"total"`
+}

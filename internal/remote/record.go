@@ -1,0 +1,170 @@
+package remote
+
+import (
+	"context"
+	"net/http"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Recorder tells the service how a run goes, beside the work. It is an
+// [engine.Observer]. Events carry numbers, so that sending them again is
+// harmless.
+type Recorder struct {
+	c   *Client
+	run protocol.Run
+
+	mu     sync.Mutex
+	all    []protocol.Event
+	logs   []digest.Digest
+	sent   int // of all
+	sentLg int // of logs
+	wake   chan struct{}
+	ended  chan struct{}
+}
+
+// Record begins to record a run.
+func Record(c *Client, run protocol.Run) *Recorder {
+	r := &Recorder{c: c, run: run, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	go r.send()
+	return r
+}
+
+func (r *Recorder) add(e protocol.Event) {
+	r.mu.Lock()
+	e.Seq = int64(len(r.all) + 1)
+	r.all = append(r.all, e)
+	r.mu.Unlock()
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Started records that a task began to run.
+func (r *Recorder) Started(t *graph.Task, at time.Duration, slot int) {
+	r.add(protocol.Event{Start: &protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot}})
+}
+
+// Line does nothing: logs are recorded whole.
+func (r *Recorder) Line(*graph.Task, string) {}
+
+// Warn does nothing: warnings are for the person.
+func (r *Recorder) Warn(string) {}
+
+// Done records how a task came out.
+func (r *Recorder) Done(res *engine.Result) {
+	rec := protocol.TaskRecord{
+		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
+		Detail: res.Detail(), Message: res.Message, At: res.At.Seconds(), Seconds: res.Took.Seconds(), Slot: res.Slot,
+		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
+		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, BytesOut: res.BytesOut, Picked: res.Picked,
+	}
+	if len(rec.Detail) > 20 {
+		rec.Detail = rec.Detail[:20]
+	}
+	for _, u := range res.Task.Before {
+		rec.After = append(rec.After, u.Addr())
+	}
+	r.mu.Lock()
+	if !rec.Log.IsZero() && (res.Outcome == engine.Ran || res.Outcome == engine.Failed || res.Outcome == engine.Stopped) {
+		r.logs = append(r.logs, rec.Log)
+	}
+	r.mu.Unlock()
+	r.add(protocol.Event{Task: &rec})
+}
+
+// send posts what has gathered, until the run is finished or the service is
+// given up.
+func (r *Recorder) send() {
+	defer close(r.ended)
+	ctx := context.Background()
+	if r.c.call(ctx, http.MethodPost, "runs", r.run, nil) != nil {
+		return
+	}
+	for range r.wake {
+		finished, err := r.flush(ctx)
+		if err != nil || finished {
+			return
+		}
+	}
+}
+
+func (r *Recorder) flush(ctx context.Context) (finished bool, err error) {
+	r.mu.Lock()
+	events, logs := r.all[r.sent:], r.logs[r.sentLg:]
+	r.mu.Unlock()
+	if err := r.c.sendLogs(ctx, logs); err != nil {
+		return false, err
+	}
+	if err := r.c.postEvents(ctx, r.run.ID, events); err != nil {
+		return false, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.sent += len(events)
+	r.sentLg += len(logs)
+	return r.sent > 0 && r.all[r.sent-1].Finish != nil, nil
+}
+
+func (c *Client) postEvents(ctx context.Context, run string, events []protocol.Event) error {
+	for len(events) > 0 {
+		n := min(len(events), protocol.MaxEvents)
+		var answer protocol.EventsAnswer
+		if err := c.call(ctx, http.MethodPost, "runs/"+run+"/events", protocol.Events{Events: events[:n]}, &answer); err != nil {
+			return err
+		}
+		events = events[n:]
+	}
+	return nil
+}
+
+func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
+	var blobs []engine.Blob
+	for _, d := range logs {
+		if size, err := c.store.Size(d); err == nil {
+			blobs = append(blobs, engine.Blob{Digest: d, Size: size})
+		}
+	}
+	if len(blobs) == 0 {
+		return nil
+	}
+	_, err := c.upload(ctx, blobs, logs)
+	return err
+}
+
+const finishLimit = 20 * time.Second
+
+// Finish records how the run came out, and waits for what is left to be sent;
+// what cannot be sent waits in the spool. Sum is nil where the run never
+// began.
+func (r *Recorder) Finish(sum *engine.Summary, took time.Duration, failed error) {
+	fin := &protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
+	if sum != nil && failed == nil {
+		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
+		fin.CostSeconds = sum.Uploads.Seconds()
+		for _, res := range sum.Results {
+			fin.SavedSeconds += res.Saved()
+			fin.CostSeconds += res.Cost.Seconds()
+			fin.BytesIn += res.BytesIn
+		}
+	}
+	r.add(protocol.Event{Finish: fin})
+	limit := time.NewTimer(finishLimit)
+	defer limit.Stop()
+	select {
+	case <-r.ended:
+	case <-limit.C:
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.sent < len(r.all) {
+		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})
+	}
+	r.c.pushed.Wait()
+}
