@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -85,7 +86,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	defer stop()
 	process.Prepare()
 
-	e, record, err := a.engine(ctx, r, f)
+	e, client, err := a.engine(ctx, r, f)
 	if err != nil {
 		return err
 	}
@@ -97,11 +98,11 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		Run: newRunID(time.Now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew,
 		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
-	var rec *remote.Recorder
-	if record != nil {
-		rec = a.recorder(ctx, record, r, e, opt, f, args, view)
-		e.Observer = both{view, rec}
-		record.Warn = view.Warn
+	var rec *recording
+	if client != nil {
+		client.Warn = view.Warn
+		made := a.record(ctx, client, r, e, opt, f, args)
+		rec, e.Observer = &made, both{view, made}
 	}
 	began := time.Now()
 	sum, err := e.Run(ctx, opt)
@@ -109,7 +110,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		_ = e.Files.Memory.Save(e.State.DigestFile())
 	}
 	if rec != nil {
-		rec.Finish(sum, time.Since(began), err)
+		rec.finish(sum, time.Since(began))
 	}
 	view.close()
 	if err != nil {
@@ -118,7 +119,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		}
 		return err
 	}
-	return a.report(opt, sum, rec)
+	return a.report(opt, sum)
 }
 
 // interrupts makes a context that the first interrupt cancels, and a channel
@@ -215,20 +216,6 @@ func (a *app) maker(ctx context.Context, r *repository) protocol.Maker {
 	return m
 }
 
-func (a *app) recorder(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string, v view) *remote.Recorder {
-	commit, branch := r.git.Head(ctx)
-	asked := append([]string{}, args...)
-	if f.pick != "" {
-		asked = append(asked, f.pick)
-	} else if f.since != "" || len(f.files) > 0 || f.filesFrom != "" {
-		asked = append(asked, "affected")
-	}
-	return remote.Record(c, protocol.Run{
-		ID: opt.Run, Name: e.Maker.Name, Host: e.Maker.Host, Place: e.Maker.Place, Branch: branch, Commit: commit,
-		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: time.Now().UTC(),
-	})
-}
-
 // both tells two observers.
 type both [2]engine.Observer
 
@@ -278,7 +265,7 @@ type runTaskJSON struct {
 	Picked       bool            `json:"picked"`
 }
 
-func (a *app) report(opt engine.Options, s *engine.Summary, rec *remote.Recorder) error {
+func (a *app) report(opt engine.Options, s *engine.Summary) error {
 	if a.format == "json" {
 		out := runJSON{Run: opt.Run, OK: s.OK(), Seconds: round(s.Took.Seconds()), Tasks: []runTaskJSON{}, Totals: s.Totals()}
 		for _, r := range s.Results {
@@ -426,7 +413,7 @@ func (a *app) log(r *repository, t *graph.Task) error {
 	if err != nil {
 		return exit{exitFailed, fmt.Sprintf("grayloft: the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())}
 	}
-	lines := process.ParseLog(text)
+	lines := tasklog.Parse(text)
 	if a.format == "json" {
 		return a.json(lines)
 	}

@@ -11,8 +11,8 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
-	"grayloft.example/grayloft/internal/machine/process"
 )
 
 // view shows a run as it goes.
@@ -128,7 +128,7 @@ const failureLines = 12
 
 func (v *plainView) log(b *strings.Builder, r *engine.Result) {
 	var lines []string
-	for _, l := range process.ParseLog(r.LogText) {
+	for _, l := range tasklog.Parse(r.LogText) {
 		lines = append(lines, l.Text)
 	}
 	if len(lines) == 0 {

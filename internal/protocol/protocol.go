@@ -4,6 +4,7 @@
 package protocol
 
 import (
+	"errors"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -30,6 +31,19 @@ const (
 	TypePack    = "application/x-tar"        // POSIX tar, members named by digest
 	TypeBlob    = "application/octet-stream"
 )
+
+// Blob is a blob with its size, in bytes; -1 where it is not known.
+type Blob struct {
+	Digest digest.Digest `json:"digest"`
+	Size   int64         `json:"size"`
+}
+
+// ErrGone is wrapped by errors about a blob that is nowhere to be had.
+var ErrGone = errors.New("no longer in the cache")
+
+// ErrDown is returned by a shared cache that does not answer; it has said so
+// by then.
+var ErrDown = errors.New("the shared cache does not answer")
 
 // Problem is an RFC 9457 problem document.
 type Problem struct {
@@ -228,4 +242,33 @@ type Log struct {
 	Task  string    `json:"task"`
 	Lines []LogLine `json:"lines"`
 	Total int       `json:"total"`
+}
+
+// Balance is GET balance: what was saved and what sharing cost, over time.
+type Balance struct {
+	Since          time.Time      `json:"since"`
+	Until          time.Time      `json:"until"`
+	StretchSeconds float64        `json:"stretch_seconds"`
+	Runs           int            `json:"runs"`
+	SavedSeconds   float64        `json:"saved_seconds"`
+	CostSeconds    float64        `json:"cost_seconds"`
+	Places         []PlaceBalance `json:"places"`
+}
+
+// PlaceBalance is the balance of one place.
+type PlaceBalance struct {
+	Place        string         `json:"place"`
+	People       int            `json:"people"`
+	Runs         int            `json:"runs"`
+	SavedSeconds float64        `json:"saved_seconds"`
+	CostSeconds  float64        `json:"cost_seconds"`
+	Points       []BalancePoint `json:"points"`
+}
+
+// BalancePoint is one stretch of time in which there were runs.
+type BalancePoint struct {
+	At           time.Time `json:"at"` // its middle
+	Runs         int       `json:"runs"`
+	SavedSeconds float64   `json:"saved_seconds"`
+	CostSeconds  float64   `json:"cost_seconds"`
 }

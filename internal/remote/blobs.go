@@ -20,7 +20,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -32,8 +31,8 @@ const (
 
 // packs parts blobs into those that travel together and those that travel
 // alone.
-func packs(blobs []engine.Blob) (together [][]engine.Blob, alone []engine.Blob) {
-	var now []engine.Blob
+func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
+	var now []protocol.Blob
 	bytes := int64(0)
 	for _, b := range blobs {
 		if b.Size > protocol.PackedBlob {
@@ -54,7 +53,7 @@ func packs(blobs []engine.Blob) (together [][]engine.Blob, alone []engine.Blob) 
 
 // Fetch brings blobs into the store. Those that arrived stay, whatever becomes
 // of the others.
-func (c *Client) Fetch(ctx context.Context, blobs []engine.Blob) (int64, error) {
+func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error) {
 	var moved atomic.Int64
 	together, alone := packs(blobs)
 	g, ctx := errgroup.WithContext(ctx)
@@ -69,7 +68,7 @@ func (c *Client) Fetch(ctx context.Context, blobs []engine.Blob) (int64, error) 
 	return moved.Load(), err
 }
 
-func (c *Client) fetchPack(ctx context.Context, blobs []engine.Blob, moved *atomic.Int64) error {
+func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
 	want := map[digest.Digest]bool{}
 	ask := protocol.Digests{}
 	for _, b := range blobs {
@@ -117,7 +116,7 @@ func (c *Client) fetchPack(ctx context.Context, blobs []engine.Blob, moved *atom
 		delete(want, d)
 	}
 	for d := range want {
-		return fmt.Errorf("%w: blob %s", engine.ErrGone, d.Short())
+		return fmt.Errorf("%w: blob %s", protocol.ErrGone, d.Short())
 	}
 	return nil
 }
@@ -135,21 +134,10 @@ func (r *countingReader) Read(p []byte) (int, error) {
 
 // keep files one blob, if it is what its digest says.
 func (c *Client) keep(d digest.Digest, r io.Reader, size int64) error {
-	in, err := c.store.Incoming()
-	if err != nil {
-		return err
-	}
-	if _, err := io.Copy(in, io.LimitReader(r, size)); err != nil {
-		in.Drop()
-		return fmt.Errorf("blob %s was cut off: %w", d.Short(), err)
-	}
-	if _, _, err := in.Keep(d); err != nil {
-		return fmt.Errorf("the service sent something else than blob %s: %w", d.Short(), err)
-	}
-	return nil
+	return c.store.Keep(d, io.LimitReader(r, size))
 }
 
-func (c *Client) fetchBlob(ctx context.Context, b engine.Blob, moved *atomic.Int64) error {
+func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
 	resp, err := c.request(ctx, http.MethodGet, "blobs/"+b.Digest.String(), nil, nil, 0)
 	if err != nil {
 		return c.failed(ctx, err)
@@ -168,17 +156,17 @@ func (c *Client) failed(ctx context.Context, err error) error {
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case errors.Is(err, engine.ErrDown):
+	case errors.Is(err, protocol.ErrDown):
 		return err
 	case errors.As(err, &r) && r.Status == http.StatusNotFound:
-		return fmt.Errorf("%w: %w", engine.ErrGone, err)
+		return fmt.Errorf("%w: %w", protocol.ErrGone, err)
 	}
 	return c.trouble(err)
 }
 
 // Share files an entry with all that it names. Where the service is in
 // trouble, the entry waits in the spool.
-func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []engine.Blob) (int64, protocol.Filed, error) {
+func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	c.mu.Lock()
 	e.Shelf = c.shelf
 	c.mu.Unlock()
@@ -186,22 +174,22 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []engine.Blo
 		e.Shelf = strings.TrimSuffix(e.Shelf, "*") + "default"
 	}
 	for _, d := range append([]digest.Digest{e.Listing, e.Log, e.Ingredients}, e.Refs...) {
-		if !d.IsZero() && !slices.ContainsFunc(blobs, func(b engine.Blob) bool { return b.Digest == d }) {
+		if !d.IsZero() && !slices.ContainsFunc(blobs, func(b protocol.Blob) bool { return b.Digest == d }) {
 			size, err := c.store.Size(d)
 			if err != nil {
 				return 0, protocol.Filed{}, err
 			}
-			blobs = append(blobs, engine.Blob{Digest: d, Size: size})
+			blobs = append(blobs, protocol.Blob{Digest: d, Size: size})
 		}
 	}
 	moved, filed, err := c.send(ctx, e, blobs)
-	if errors.Is(err, engine.ErrDown) || errors.Is(err, context.DeadlineExceeded) {
+	if errors.Is(err, protocol.ErrDown) || errors.Is(err, context.DeadlineExceeded) {
 		c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
 	}
 	return moved, filed, err
 }
 
-func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []engine.Blob) (int64, protocol.Filed, error) {
+func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	var moved int64
 	var filed protocol.Filed
 	ask := protocol.Digests{}
@@ -233,12 +221,12 @@ func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []engine.Blob
 	}
 }
 
-func (c *Client) upload(ctx context.Context, blobs []engine.Blob, lack []digest.Digest) (int64, error) {
+func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []digest.Digest) (int64, error) {
 	missing := map[digest.Digest]bool{}
 	for _, d := range lack {
 		missing[d] = true
 	}
-	blobs = slices.DeleteFunc(slices.Clone(blobs), func(b engine.Blob) bool { return !missing[b.Digest] })
+	blobs = slices.DeleteFunc(slices.Clone(blobs), func(b protocol.Blob) bool { return !missing[b.Digest] })
 	together, alone := packs(blobs)
 	var moved atomic.Int64
 	g, ctx := errgroup.WithContext(ctx)
@@ -252,7 +240,7 @@ func (c *Client) upload(ctx context.Context, blobs []engine.Blob, lack []digest.
 	return moved.Load(), g.Wait()
 }
 
-func (c *Client) sendBlob(ctx context.Context, b engine.Blob, moved *atomic.Int64) error {
+func (c *Client) sendBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
 	pr, pw := io.Pipe()
 	go func() { pw.CloseWithError(c.store.WriteTo(b.Digest, pw)) }()
 	defer pr.Close()
@@ -264,7 +252,7 @@ func (c *Client) sendBlob(ctx context.Context, b engine.Blob, moved *atomic.Int6
 	return resp.Body.Close()
 }
 
-func (c *Client) sendPack(ctx context.Context, blobs []engine.Blob, moved *atomic.Int64) error {
+func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
 	var buf bytes.Buffer
 	enc, err := zstd.NewWriter(&buf, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	if err != nil {
@@ -311,7 +299,7 @@ type spooled struct {
 	Service string           `json:"service"`
 	Repo    string           `json:"repo"`
 	Entry   *protocol.Entry  `json:"entry,omitempty"`
-	Blobs   []engine.Blob    `json:"blobs,omitempty"`
+	Blobs   []protocol.Blob  `json:"blobs,omitempty"`
 	Run     *protocol.Run    `json:"run,omitempty"`
 	Events  []protocol.Event `json:"events,omitempty"`
 	Logs    []digest.Digest  `json:"logs,omitempty"`
@@ -347,7 +335,7 @@ func (c *Client) sendSpooled(ctx context.Context) {
 		if s.Service == c.base && s.Repo == c.repo {
 			err = c.sendOne(ctx, s)
 		} else {
-			err = engine.ErrDown
+			err = protocol.ErrDown
 		}
 		var r refusal
 		if err != nil && !errors.As(err, &r) && !errors.Is(err, os.ErrNotExist) {

@@ -20,8 +20,7 @@ import (
 	"sync"
 	"time"
 
-	"grayloft.example/grayloft/internal/machine/engine"
-	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -33,8 +32,22 @@ const (
 	stallLimit  = 15 * time.Second // without a single byte
 )
 
+// Store is this machine's cache, as far as the client needs it.
+type Store interface {
+	// Keep files what r yields, if it is what the digest says.
+	Keep(d digest.Digest, r io.Reader) error
+	// Read returns a small blob, checked; WriteTo writes any, checking it.
+	Read(d digest.Digest) ([]byte, error)
+	WriteTo(d digest.Digest, w io.Writer) error
+	Size(d digest.Digest) (int64, error)
+	// Spool keeps what is to be sent later, under a name.
+	Spool(name string, data []byte) error
+	Spooled() ([]string, error)
+	Unspool(name string) ([]byte, error)
+}
+
 // Client talks to one service about one repository. It is safe for concurrent
-// use, and serves as an [engine.Shared].
+// use.
 type Client struct {
 	Warn func(sentence string)
 
@@ -42,16 +55,16 @@ type Client struct {
 	repo  string
 	token string
 	http  *http.Client
-	store *store.Store
+	store Store
 
 	mu     sync.Mutex
 	down   bool
-	shelf  string // that the token puts on
+	shelf  string         // that the token puts on
 	pushed sync.WaitGroup // what earlier runs left waiting
 }
 
 // New returns a client of the service at address.
-func New(address, repo, token string, st *store.Store) *Client {
+func New(address, repo, token string, st Store) *Client {
 	return &Client{
 		Warn: func(string) {}, base: strings.TrimSuffix(address, "/"), repo: repo, token: token, store: st,
 		http: &http.Client{Transport: &http.Transport{
@@ -90,7 +103,7 @@ func (c *Client) trouble(err error) error {
 	if first {
 		c.Warn(fmt.Sprintf("the service at %s %s; going on with this machine's cache alone", c.base, explain(err)))
 	}
-	return engine.ErrDown
+	return protocol.ErrDown
 }
 
 func explain(err error) string {
@@ -121,7 +134,7 @@ func (c *Client) Down() bool {
 // status of 400 and above comes back as a refusal.
 func (c *Client) request(ctx context.Context, method, path string, header http.Header, body io.Reader, length int64) (*http.Response, error) {
 	if c.Down() {
-		return nil, engine.ErrDown
+		return nil, protocol.ErrDown
 	}
 	ctx, watch := stalling(ctx)
 	if body != nil {
@@ -164,7 +177,7 @@ func (c *Client) request(ctx context.Context, method, path string, header http.H
 // call sends and receives JSON. Trouble of any kind gives the service up.
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
 	err := c.try(ctx, method, path, in, out)
-	if err != nil && !errors.Is(err, engine.ErrDown) {
+	if err != nil && !errors.Is(err, protocol.ErrDown) {
 		return c.trouble(err)
 	}
 	return err

@@ -7,14 +7,11 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Recorder tells the service how a run goes, beside the work. It is an
-// [engine.Observer]. Events carry numbers, so that sending them again is
-// harmless.
+// Recorder tells the service how a run goes, beside the work. Events carry
+// numbers, so that sending them again is harmless.
 type Recorder struct {
 	c   *Client
 	run protocol.Run
@@ -47,32 +44,16 @@ func (r *Recorder) add(e protocol.Event) {
 }
 
 // Started records that a task began to run.
-func (r *Recorder) Started(t *graph.Task, at time.Duration, slot int) {
-	r.add(protocol.Event{Start: &protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot}})
-}
+func (r *Recorder) Started(s protocol.TaskStart) { r.add(protocol.Event{Start: &s}) }
 
-// Line does nothing: logs are recorded whole.
-func (r *Recorder) Line(*graph.Task, string) {}
+const detailKept = 20 // of a task's detail; the ingredients have it all
 
-// Warn does nothing: warnings are for the person.
-func (r *Recorder) Warn(string) {}
-
-// Done records how a task came out.
-func (r *Recorder) Done(res *engine.Result) {
-	rec := protocol.TaskRecord{
-		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
-		Detail: res.Detail(), Message: res.Message, At: res.At.Seconds(), Seconds: res.Took.Seconds(), Slot: res.Slot,
-		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
-		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, BytesOut: res.BytesOut, Picked: res.Picked,
-	}
-	if len(rec.Detail) > 20 {
-		rec.Detail = rec.Detail[:20]
-	}
-	for _, u := range res.Task.Before {
-		rec.After = append(rec.After, u.Addr())
-	}
+// Done records how a task came out. Its log is sent along where it was made
+// in this run.
+func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
+	rec.Detail = rec.Detail[:min(len(rec.Detail), detailKept)]
 	r.mu.Lock()
-	if !rec.Log.IsZero() && (res.Outcome == engine.Ran || res.Outcome == engine.Failed || res.Outcome == engine.Stopped) {
+	if logMade && !rec.Log.IsZero() {
 		r.logs = append(r.logs, rec.Log)
 	}
 	r.mu.Unlock()
@@ -125,10 +106,10 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 }
 
 func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
-	var blobs []engine.Blob
+	var blobs []protocol.Blob
 	for _, d := range logs {
 		if size, err := c.store.Size(d); err == nil {
-			blobs = append(blobs, engine.Blob{Digest: d, Size: size})
+			blobs = append(blobs, protocol.Blob{Digest: d, Size: size})
 		}
 	}
 	if len(blobs) == 0 {
@@ -141,20 +122,9 @@ func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 const finishLimit = 20 * time.Second
 
 // Finish records how the run came out, and waits for what is left to be sent;
-// what cannot be sent waits in the spool. Sum is nil where the run never
-// began.
-func (r *Recorder) Finish(sum *engine.Summary, took time.Duration, failed error) {
-	fin := &protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
-	if sum != nil && failed == nil {
-		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
-		fin.CostSeconds = sum.Uploads.Seconds()
-		for _, res := range sum.Results {
-			fin.SavedSeconds += res.Saved()
-			fin.CostSeconds += res.Cost.Seconds()
-			fin.BytesIn += res.BytesIn
-		}
-	}
-	r.add(protocol.Event{Finish: fin})
+// what cannot be sent waits in the spool.
+func (r *Recorder) Finish(fin protocol.RunFinish) {
+	r.add(protocol.Event{Finish: &fin})
 	limit := time.NewTimer(finishLimit)
 	defer limit.Stop()
 	select {
@@ -162,8 +132,9 @@ func (r *Recorder) Finish(sum *engine.Summary, took time.Duration, failed error)
 	case <-limit.C:
 	}
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.sent < len(r.all) {
+	left := r.sent < len(r.all)
+	r.mu.Unlock()
+	if left {
 		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})
 	}
 	r.c.pushed.Wait()

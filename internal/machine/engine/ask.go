@@ -85,9 +85,9 @@ func (a *asker) lookup(ctx context.Context, queries []protocol.Query) {
 		return
 	}
 	entries, err := a.r.Shared.Lookup(ctx, queries)
-	listings := make([]Blob, len(entries))
+	listings := make([]protocol.Blob, len(entries))
 	for i, e := range entries {
-		listings[i] = Blob{e.Listing, -1}
+		listings[i] = protocol.Blob{Digest: e.Listing, Size: -1}
 	}
 	// All listings in one go; whoever needs one that failed asks again.
 	_, _ = a.r.have(ctx, listings)

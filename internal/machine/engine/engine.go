@@ -59,17 +59,11 @@ type Shared interface {
 	// Lookup returns candidates for a batch of keys and early keys.
 	Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol.Entry, error)
 	// Fetch brings blobs into this machine's store, and returns the bytes
-	// moved. [ErrGone] is wrapped where the service no longer has one.
-	Fetch(ctx context.Context, blobs []Blob) (int64, error)
+	// moved. [protocol.ErrGone] is wrapped where the service no longer has one.
+	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
 	// Share files an entry with all its blobs, which are in the store, and
 	// returns the bytes moved.
-	Share(ctx context.Context, e protocol.Entry, blobs []Blob) (int64, protocol.Filed, error)
-}
-
-// Blob is a blob with its size, in bytes; -1 where it is not known.
-type Blob struct {
-	Digest digest.Digest
-	Size   int64
+	Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error)
 }
 
 // Observer is told what happens. Its methods are called from many goroutines

@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
@@ -67,7 +68,7 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	res := &Result{
 		Task: t, Reason: v.reason, Changes: v.changes, Key: before.key, Slot: slot, At: began.Sub(r.began),
 	}
-	log := process.NewLog(func(line string) { r.Observer.Line(t, line) })
+	log := tasklog.New(r.Now, func(line string) { r.Observer.Line(t, line) })
 	start := r.Now()
 	ended := process.Run(ctx, r.command(t, log))
 	res.Made = r.Now().Sub(start).Seconds()
@@ -149,7 +150,7 @@ type brought struct {
 func (r *run) bringUpstream(ctx context.Context, t *graph.Task) (came []brought, gone *node, err error) {
 	for _, u := range t.Counted() {
 		b, err := r.onDisk(ctx, r.of[u])
-		if errors.Is(err, ErrGone) || errors.Is(err, ErrDown) || errors.Is(err, checkout.ErrRefused) {
+		if errors.Is(err, protocol.ErrGone) || errors.Is(err, protocol.ErrDown) || errors.Is(err, checkout.ErrRefused) {
 			return came, r.of[u], nil
 		}
 		if err != nil {
@@ -194,7 +195,7 @@ func (r *run) environment(declared []decl.EnvVar) []string {
 	return env
 }
 
-func (r *run) command(t *graph.Task, log *process.Log) process.Command {
+func (r *run) command(t *graph.Task, log *tasklog.Log) process.Command {
 	return process.Command{
 		Words: t.Decl.Run.Words(), Dir: filepath.Join(r.State.Root, filepath.FromSlash(t.Project.Dir)),
 		Env: r.environment(t.Env), Mark: r.opt.Run + "/" + t.Addr(), Timeout: t.Timeout, Grace: r.opt.Grace, Output: log, Kill: r.opt.Kill,

@@ -161,6 +161,7 @@ func (r *run) prepare(ctx context.Context) error {
 				return
 			}
 			r.self = self
+			r.Maker.Name = self.Name // the token says who this is
 		})
 	}
 	wg.Wait()

@@ -33,6 +33,16 @@ type taken struct {
 	key   digest.Digest
 }
 
+// read returns a reader of manifests: those just taken, and those kept.
+func (tk taken) read(st *store.Store) func(digest.Digest) ([]byte, error) {
+	return func(d digest.Digest) ([]byte, error) {
+		if text, ok := tk.parts[d]; ok {
+			return text, nil
+		}
+		return st.Read(d)
+	}
+}
+
 // ingredients takes the ingredients of a task from a snapshot. Before gives
 // what is counted of a task upstream: its listing, or its early key.
 func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*graph.Task) digest.Digest) (taken, error) {
@@ -186,7 +196,7 @@ func (r *run) reason(tk taken, last checkout.Record, seen bool) (key.Reason, []k
 	text, err := r.Store.Read(last.Ingredients)
 	if err == nil {
 		if before, err := key.Decode(text); err == nil {
-			if reason, of := key.First(key.Compare(before, tk.in, r.Store.Read)); reason != "" {
+			if reason, of := key.First(key.Compare(before, tk.in, tk.read(r.Store))); reason != "" {
 				return reason, of
 			}
 			// Equal, and yet not kept: its files moved while it ran.
@@ -263,20 +273,14 @@ func (r *run) fromEntry(ctx context.Context, n *node, tk taken, res *Result) (ev
 		if ctx.Err() != nil {
 			return &event{n: n, result: &Result{Task: n.task, Outcome: Stopped}}, false
 		}
-		gone = gone || errors.Is(err, ErrGone)
+		gone = gone || errors.Is(err, protocol.ErrGone)
 		r.refused(n.task, e, err)
 	}
 	return nil, gone
 }
 
-// ErrGone is wrapped by errors about a blob that is nowhere to be had.
-var ErrGone = errors.New("no longer in the cache")
-
-// ErrDown is returned by a shared cache that does not answer; it has warned.
-var ErrDown = errors.New("the shared cache does not answer")
-
 func (r *run) refused(t *graph.Task, e protocol.Entry, err error) {
-	if errors.Is(err, ErrGone) || errors.Is(err, ErrDown) {
+	if errors.Is(err, protocol.ErrGone) || errors.Is(err, protocol.ErrDown) {
 		return
 	}
 	r.Observer.Warn(fmt.Sprintf("%s: what %s made is not used: %v", t.Addr(), orName(e.MadeBy.Name, "somebody"), err))
@@ -340,13 +344,13 @@ func (r *run) note(t *graph.Task, res *Result, ingredients digest.Digest) error 
 
 // entryListing reads an entry's listing, fetching it if it is not here.
 func (r *run) entryListing(ctx context.Context, e protocol.Entry) (listing.List, int64, error) {
-	moved, err := r.have(ctx, []Blob{{e.Listing, -1}})
+	moved, err := r.have(ctx, []protocol.Blob{{Digest: e.Listing, Size: -1}})
 	if err != nil {
 		return nil, moved, err
 	}
 	text, err := r.Store.Read(e.Listing)
 	if err != nil {
-		return nil, moved, fmt.Errorf("%w: its listing: %w", ErrGone, err)
+		return nil, moved, fmt.Errorf("%w: its listing: %w", protocol.ErrGone, err)
 	}
 	list, err := listing.Parse(text)
 	if err != nil {
@@ -356,8 +360,8 @@ func (r *run) entryListing(ctx context.Context, e protocol.Entry) (listing.List,
 }
 
 // have makes sure that blobs are in this machine's store.
-func (r *run) have(ctx context.Context, blobs []Blob) (int64, error) {
-	var lack []Blob
+func (r *run) have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
+	var lack []protocol.Blob
 	for _, b := range blobs {
 		if !r.Store.Has(b.Digest) {
 			lack = append(lack, b)
@@ -367,18 +371,18 @@ func (r *run) have(ctx context.Context, blobs []Blob) (int64, error) {
 		return 0, nil
 	}
 	if r.Shared == nil || r.opt.Fetch == FetchOff {
-		return 0, fmt.Errorf("%w: blob %s", ErrGone, lack[0].Digest.Short())
+		return 0, fmt.Errorf("%w: blob %s", protocol.ErrGone, lack[0].Digest.Short())
 	}
 	return r.Shared.Fetch(ctx, lack)
 }
 
-func blobsOf(list listing.List) []Blob {
-	var out []Blob
+func blobsOf(list listing.List) []protocol.Blob {
+	var out []protocol.Blob
 	seen := map[digest.Digest]bool{}
 	for _, row := range list {
 		if d, ok := row.Blob(); ok && !seen[d] {
 			seen[d] = true
-			out = append(out, Blob{d, row.Size})
+			out = append(out, protocol.Blob{Digest: d, Size: row.Size})
 		}
 	}
 	return out
@@ -405,7 +409,7 @@ func (r *run) bring(ctx context.Context, t *graph.Task, list listing.List) (int6
 			if try < 1 {
 				continue
 			}
-			return total, fmt.Errorf("%w: %w", ErrGone, err)
+			return total, fmt.Errorf("%w: %w", protocol.ErrGone, err)
 		}
 		return total, err
 	}

@@ -135,6 +135,22 @@ func (in *Incoming) Drop() {
 	os.Remove(in.f.Name())
 }
 
+// Keep files what r yields as a blob, if it is what the digest says.
+func (s *Store) Keep(d digest.Digest, r io.Reader) error {
+	in, err := s.Incoming()
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(in, r); err != nil {
+		in.Drop()
+		return fmt.Errorf("blob %s was cut off: %w", d.Short(), err)
+	}
+	if _, _, err := in.Keep(d); err != nil {
+		return fmt.Errorf("something else came than blob %s: %w", d.Short(), err)
+	}
+	return nil
+}
+
 // Put files bytes as a blob.
 func (s *Store) Put(b []byte) (digest.Digest, error) {
 	d := digest.Of(b)

@@ -1,4 +1,11 @@
-package process
+// Package tasklog is the form in which the output of tasks is kept.
+//
+// # Format, version 1
+//
+// The line "grayloft-log 1", then a row for each line of output: milliseconds
+// since the task began, a tab, the line. A last line that was not ended is
+// kept as if it were.
+package tasklog
 
 import (
 	"bytes"
@@ -8,20 +15,16 @@ import (
 	"time"
 )
 
-// # Log format, version 1
-//
-// The line "grayloft-log 1", then a row for each line of output: milliseconds
-// since the task began, a tab, the line. A last line that was not ended is
-// kept as if it were.
-const logHead = "grayloft-log 1\n"
+const head = "grayloft-log 1\n"
 
-// MaxLog is how many bytes of a task's output are kept.
-const MaxLog = 16 << 20
+// Max is how many bytes of a task's output are kept.
+const Max = 16 << 20
 
 // Log gathers what a task prints, with times. It is safe for concurrent use.
 type Log struct {
 	Live func(line string) // called for each line as it comes, if set
 
+	now   func() time.Time
 	mu    sync.Mutex
 	began time.Time
 	buf   bytes.Buffer
@@ -31,10 +34,10 @@ type Log struct {
 	cut   bool
 }
 
-// NewLog begins a log.
-func NewLog(live func(line string)) *Log {
-	l := &Log{Live: live, began: time.Now()}
-	l.buf.WriteString(logHead)
+// New begins a log, whose times are those of now.
+func New(now func() time.Time, live func(line string)) *Log {
+	l := &Log{Live: live, now: now, began: now()}
+	l.buf.WriteString(head)
 	return l
 }
 
@@ -44,12 +47,12 @@ func (l *Log) Write(p []byte) (int, error) {
 	defer l.mu.Unlock()
 	for rest := p; len(rest) > 0; {
 		if len(l.line) == 0 {
-			l.at = time.Since(l.began)
+			l.at = l.now().Sub(l.began)
 		}
 		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
 			l.line = append(l.line, rest...)
-			if len(l.line) > MaxLog/16 {
+			if len(l.line) > Max/16 {
 				l.end()
 			}
 			break
@@ -68,9 +71,9 @@ func (l *Log) end() {
 	}
 	switch {
 	case l.cut:
-	case l.buf.Len()+len(l.line) > MaxLog:
+	case l.buf.Len()+len(l.line) > Max:
 		l.cut = true
-		fmt.Fprintf(&l.buf, "%d\t[Gray Loft kept the first %d MB of this log]\n", l.at.Milliseconds(), MaxLog>>20)
+		fmt.Fprintf(&l.buf, "%d\t[Gray Loft kept the first %d MB of this log]\n", l.at.Milliseconds(), Max>>20)
 	default:
 		fmt.Fprintf(&l.buf, "%d\t", l.at.Milliseconds())
 		l.buf.Write(l.line)
@@ -89,23 +92,23 @@ func (l *Log) Bytes() []byte {
 	return bytes.Clone(l.buf.Bytes())
 }
 
-// LogLine is one line of a kept log.
-type LogLine struct {
+// Line is one line of a kept log.
+type Line struct {
 	At   time.Duration `json:"at"`
 	Text string        `json:"text"`
 }
 
-// ParseLog reads a kept log. What is not one comes back as lines without
+// Parse reads a kept log. What is not one comes back as lines without
 // times.
-func ParseLog(b []byte) []LogLine {
-	body, ok := bytes.CutPrefix(b, []byte(logHead))
-	var out []LogLine
+func Parse(b []byte) []Line {
+	body, ok := bytes.CutPrefix(b, []byte(head))
+	var out []Line
 	for line := range bytes.Lines(body) {
 		text := string(bytes.TrimSuffix(line, []byte("\n")))
-		row := LogLine{Text: text}
+		row := Line{Text: text}
 		if ms, rest, cut := bytes.Cut([]byte(text), []byte("\t")); ok && cut {
 			if n, err := strconv.ParseInt(string(ms), 10, 64); err == nil {
-				row = LogLine{time.Duration(n) * time.Millisecond, string(rest)}
+				row = Line{time.Duration(n) * time.Millisecond, string(rest)}
 			}
 		}
 		out = append(out, row)

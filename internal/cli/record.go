@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"context"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/remote"
+)
+
+// recording is an observer that tells the service how a run goes.
+type recording struct{ to *remote.Recorder }
+
+func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string) recording {
+	commit, branch := r.git.Head(ctx)
+	asked := append([]string{}, args...)
+	if f.pick != "" {
+		asked = append(asked, f.pick)
+	} else if f.since != "" || len(f.files) > 0 || f.filesFrom != "" {
+		asked = append(asked, "affected")
+	}
+	return recording{remote.Record(c, protocol.Run{
+		ID: opt.Run, Name: e.Maker.Name, Host: e.Maker.Host, Place: e.Maker.Place, Branch: branch, Commit: commit,
+		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: time.Now().UTC(),
+	})}
+}
+
+func (r recording) Started(t *graph.Task, at time.Duration, slot int) {
+	r.to.Started(protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot})
+}
+
+func (recording) Line(*graph.Task, string) {} // logs are recorded whole
+func (recording) Warn(string)              {} // warnings are for the person
+
+func (r recording) Done(res *engine.Result) {
+	rec := protocol.TaskRecord{
+		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
+		Detail: res.Detail(), Message: res.Message, At: res.At.Seconds(), Seconds: res.Took.Seconds(), Slot: res.Slot,
+		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
+		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, BytesOut: res.BytesOut, Picked: res.Picked,
+	}
+	for _, u := range res.Task.Before {
+		rec.After = append(rec.After, u.Addr())
+	}
+	made := res.Outcome == engine.Ran || res.Outcome == engine.Failed || res.Outcome == engine.Stopped
+	r.to.Done(rec, made)
+}
+
+// finish closes the record. Sum is nil where the run never began.
+func (r recording) finish(sum *engine.Summary, took time.Duration) {
+	fin := protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
+	if sum != nil {
+		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
+		fin.CostSeconds = sum.Uploads.Seconds()
+		for _, res := range sum.Results {
+			fin.SavedSeconds += res.Saved()
+			fin.CostSeconds += res.Cost.Seconds()
+			fin.BytesIn += res.BytesIn
+		}
+	}
+	r.to.Finish(fin)
+}

@@ -1,0 +1,149 @@
+// Package api is the service's HTTP: the protocol under /v1/{repo}, the
+// session of the console, metrics and the OpenAPI document that describes it
+// all. It checks whatever comes in, and leaves records and blobs to their
+// packages.
+package api
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// Server answers requests. Console serves what is not part of the protocol.
+type Server struct {
+	Records *records.DB
+	Blobs   blobs.Store
+	Console http.Handler
+	Log     *slog.Logger
+	Secure  bool // the console's cookie is for TLS only
+
+	hub     *hub
+	metrics *metrics
+}
+
+// Handler returns the server's routes. Ctx ends what runs beside requests.
+func (s *Server) Handler(ctx context.Context) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	s.hub = newHub(s.Log)
+	go s.hub.follow(ctx, s.Records)
+	s.metrics = newMetrics()
+
+	r := gin.New()
+	r.HandleMethodNotAllowed = true
+	r.Use(s.recover, s.measure)
+	r.GET("/healthz", s.health)
+	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
+	r.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", document) })
+	r.POST("/session", s.signIn)
+	r.GET("/session", s.session)
+	r.DELETE("/session", s.signOut)
+
+	v := r.Group("/"+protocol.Version+"/:repo", s.authenticate)
+	v.GET("/self", s.self)
+	v.POST("/entries/lookup", s.lookup)
+	v.PUT("/entries/:key", s.file)
+	v.POST("/blobs/missing", s.missing)
+	v.PUT("/blobs/:digest", s.putBlob)
+	v.GET("/blobs/:digest", s.getBlob)
+	v.HEAD("/blobs/:digest", s.getBlob)
+	v.POST("/packs", s.putPack)
+	v.POST("/packs/fetch", s.fetchPack)
+	v.POST("/runs", s.startRun)
+	v.POST("/runs/:id/events", s.addEvents)
+	look := v.Group("", s.mayLook)
+	look.GET("/runs", s.runs)
+	look.GET("/runs/:id", s.run)
+	look.GET("/runs/:id/log", s.runLog)
+	look.GET("/balance", s.balance)
+	look.GET("/live", s.live)
+
+	r.NoMethod(func(c *gin.Context) {
+		problem(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, "")
+	})
+	r.NoRoute(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/"+protocol.Version+"/") || s.Console == nil {
+			problem(c, http.StatusNotFound, "there is nothing at this address", c.Request.URL.Path)
+			return
+		}
+		s.Console.ServeHTTP(c.Writer, c.Request)
+	})
+	return r
+}
+
+// problem answers with an RFC 9457 document.
+func problem(c *gin.Context, status int, title, detail string) {
+	answerProblem(c, protocol.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail})
+}
+
+func answerProblem(c *gin.Context, p protocol.Problem) {
+	c.Header("Content-Type", protocol.TypeProblem)
+	c.AbortWithStatusJSON(p.Status, p)
+}
+
+// fault answers for an error of records or blobs.
+func (s *Server) fault(c *gin.Context, err error) {
+	switch {
+	case errors.Is(err, records.ErrNotExist), errors.Is(err, blobs.ErrNotExist):
+		problem(c, http.StatusNotFound, "not found", err.Error())
+	case errors.Is(err, context.Canceled):
+		problem(c, 499, "the client went away", "")
+	default:
+		s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		problem(c, http.StatusServiceUnavailable, "the service cannot do this now", "its log says why; trying again later is right")
+	}
+}
+
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			if p == http.ErrAbortHandler {
+				panic(p)
+			}
+			s.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", p)
+			problem(c, http.StatusInternalServerError, "the service failed", "")
+		}
+	}()
+	c.Next()
+}
+
+func (s *Server) health(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	defer cancel()
+	if err := s.Records.PingContext(ctx); err != nil {
+		problem(c, http.StatusServiceUnavailable, "the database does not answer", "")
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"ok": true})
+}
+
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.CounterVec
+	seconds  *prometheus.HistogramVec
+	moved    *prometheus.CounterVec
+	entries  *prometheus.CounterVec
+}
+
+func newMetrics() *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_requests_total", Help: "Requests by route and status."}, []string{"method", "route", "status"}),
+		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "grayloft_request_seconds", Help: "Time to answer, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 10)}, []string{"method", "route"}),
+		moved:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_blob_bytes_total", Help: "Bytes of blobs that came in and went out."}, []string{"way"}),
+		entries:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_lookups_total", Help: "Tasks looked up, and entries answered."}, []string{"what"}),
+	}
+	m.registry.MustRegister(m.requests, m.seconds, m.moved, m.entries)
+	return m
+}

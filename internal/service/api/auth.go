@@ -1,0 +1,132 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+const (
+	cookie   = "grayloft_session"
+	tokenKey = "token"
+)
+
+func (s *Server) measure(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	s.metrics.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Inc()
+	s.metrics.seconds.WithLabelValues(c.Request.Method, route).Observe(time.Since(began).Seconds())
+}
+
+// find returns the token of a secret, or answers with a problem.
+func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
+	if secret == "" {
+		c.Header("WWW-Authenticate", "Bearer")
+		problem(c, http.StatusUnauthorized, "a token is needed", "send Authorization: Bearer, or sign in to the console")
+		return records.Token{}, false
+	}
+	t, err := s.Records.FindToken(c, secret)
+	switch {
+	case errors.Is(err, records.ErrExpired):
+		c.Header("WWW-Authenticate", "Bearer")
+		problem(c, http.StatusUnauthorized, "this token has expired", fmt.Sprintf("the token %q expired on %s: ask for a new one", t.Name, t.ExpiresAt.Format(time.DateOnly)))
+		return t, false
+	case errors.Is(err, records.ErrNotExist):
+		c.Header("WWW-Authenticate", "Bearer")
+		problem(c, http.StatusUnauthorized, "this token is not known", "it was mistyped, revoked, or is of another service")
+		return t, false
+	case err != nil:
+		s.fault(c, err)
+		return t, false
+	}
+	return t, true
+}
+
+func secretOf(r *http.Request) string {
+	if s, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return strings.TrimSpace(s)
+	}
+	if ck, err := r.Cookie(cookie); err == nil {
+		return ck.Value
+	}
+	return ""
+}
+
+func (s *Server) authenticate(c *gin.Context) {
+	t, ok := s.find(c, secretOf(c.Request))
+	if !ok {
+		return
+	}
+	if t.Repository != c.Param("repo") {
+		problem(c, http.StatusForbidden, "this token is for another repository", fmt.Sprintf("it is for %q, and %q was asked for", t.Repository, c.Param("repo")))
+		return
+	}
+	c.Set(tokenKey, t)
+}
+
+func token(c *gin.Context) records.Token { return c.MustGet(tokenKey).(records.Token) }
+
+func (s *Server) mayLook(c *gin.Context) {
+	if !token(c).MayLook {
+		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --look may")
+	}
+}
+
+func selfOf(t records.Token) protocol.Self {
+	return protocol.Self{
+		Name: t.Name, Repo: t.Repository, PutsOn: t.PutsOn, TakesFrom: append([]string{}, t.TakesFrom...),
+		Look: t.MayLook, Manage: t.MayManage, Expires: t.ExpiresAt,
+	}
+}
+
+func (s *Server) self(c *gin.Context) { c.JSON(http.StatusOK, selfOf(token(c))) }
+
+// signIn turns a token into a cookie that scripts cannot read.
+func (s *Server) signIn(c *gin.Context) {
+	var in struct {
+		Token string `json:"token"`
+	}
+	if !decode(c, &in) {
+		return
+	}
+	t, ok := s.find(c, strings.TrimSpace(in.Token))
+	if !ok {
+		return
+	}
+	if !t.MayLook {
+		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --look may")
+		return
+	}
+	s.setCookie(c, strings.TrimSpace(in.Token), 30*24*3600)
+	c.JSON(http.StatusOK, selfOf(t))
+}
+
+func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
+	http.SetCookie(c.Writer, &http.Cookie{
+		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode,
+	})
+}
+
+func (s *Server) session(c *gin.Context) {
+	t, ok := s.find(c, secretOf(c.Request))
+	if ok {
+		c.JSON(http.StatusOK, selfOf(t))
+	}
+}
+
+func (s *Server) signOut(c *gin.Context) {
+	s.setCookie(c, "", -1)
+	c.Status(http.StatusNoContent)
+}

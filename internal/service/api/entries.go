@@ -1,0 +1,175 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// decode reads a JSON body, or answers with a problem.
+func decode(c *gin.Context, to any) bool {
+	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxBody))
+	d.DisallowUnknownFields()
+	err := d.Decode(to)
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		problem(c, http.StatusRequestEntityTooLarge, "the body is too large", fmt.Sprintf("at most %d bytes are taken here", protocol.MaxBody))
+	case err != nil:
+		problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
+	}
+	return err == nil
+}
+
+func (s *Server) lookup(c *gin.Context) {
+	var in protocol.Lookup
+	if !decode(c, &in) {
+		return
+	}
+	if len(in.Tasks) > protocol.MaxLookup {
+		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are taken", protocol.MaxLookup))
+		return
+	}
+	var keys, early []digest.Digest
+	for _, t := range in.Tasks {
+		if !t.Key.IsZero() {
+			keys = append(keys, t.Key)
+		}
+		if !t.EarlyKey.IsZero() {
+			early = append(early, t.EarlyKey)
+		}
+	}
+	entries, err := s.Records.Lookup(c, token(c), keys, early)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	s.metrics.entries.WithLabelValues("asked").Add(float64(len(in.Tasks)))
+	s.metrics.entries.WithLabelValues("answered").Add(float64(len(entries)))
+	c.JSON(http.StatusOK, protocol.LookupAnswer{Entries: entries})
+}
+
+func (s *Server) file(c *gin.Context) {
+	t := token(c)
+	shelf := c.Query("shelf")
+	var e protocol.Entry
+	if !decode(c, &e) {
+		return
+	}
+	if !t.MayPut(shelf) {
+		detail := fmt.Sprintf("the token %q puts on %q", t.Name, t.PutsOn)
+		if t.PutsOn == "" {
+			detail = fmt.Sprintf("the token %q puts on no shelf", t.Name)
+		}
+		problem(c, http.StatusForbidden, fmt.Sprintf("this token may not put on the shelf %q", shelf), detail)
+		return
+	}
+	if k, err := digest.Parse(c.Param("key")); err != nil || k != e.Key || e.Key.IsZero() {
+		problem(c, http.StatusBadRequest, "the key in the address is not that of the entry", "")
+		return
+	}
+	list, ok := s.checkEntry(c, e)
+	if !ok {
+		return
+	}
+	filed, err := s.Records.File(c, t, shelf, e, list)
+	var lack records.LackError
+	var size records.SizeError
+	switch {
+	case errors.As(err, &lack):
+		s.lacks(c, lack.Digests)
+	case errors.As(err, &size):
+		problem(c, http.StatusUnprocessableEntity, "the listing is wrong", size.Error())
+	case err != nil:
+		s.fault(c, err)
+	case filed.Created:
+		c.JSON(http.StatusCreated, filed)
+	default:
+		c.JSON(http.StatusOK, filed)
+	}
+}
+
+func (s *Server) lacks(c *gin.Context, list []digest.Digest) {
+	answerProblem(c, protocol.Problem{
+		Type: "about:blank", Title: "blobs that the entry names are missing", Status: http.StatusConflict,
+		Detail: "send them and file the entry again", Missing: list,
+	})
+}
+
+// maxPart bounds listings and ingredients, in bytes.
+const maxPart = 64 << 20
+
+// checkEntry reads what an entry names, recomputes its key from its
+// ingredients, and refuses a listing that could do harm.
+func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, bool) {
+	repo := token(c).RepositoryID
+	refuse := func(detail string) (listing.List, bool) {
+		problem(c, http.StatusUnprocessableEntity, "the entry is refused", detail)
+		return nil, false
+	}
+	if e.Listing.IsZero() || e.Ingredients.IsZero() || e.Task == "" {
+		return refuse("task, listing and ingredients have to be named")
+	}
+	have, err := s.Records.Blobs(c, repo, []digest.Digest{e.Listing, e.Ingredients})
+	if err != nil {
+		s.fault(c, err)
+		return nil, false
+	}
+	texts := map[digest.Digest][]byte{}
+	for _, d := range []digest.Digest{e.Listing, e.Ingredients} {
+		b, ok := have[d]
+		if !ok {
+			s.lacks(c, []digest.Digest{d})
+			return nil, false
+		}
+		if b.Size > maxPart {
+			return refuse(fmt.Sprintf("a listing or list of ingredients of %d bytes is too large", b.Size))
+		}
+		if texts[d], err = s.read(c, b); err != nil {
+			s.fault(c, err)
+			return nil, false
+		}
+	}
+	if key.KeyOf(texts[e.Ingredients]) != e.Key {
+		return refuse("the key is not that of the ingredients")
+	}
+	in, err := key.Decode(texts[e.Ingredients])
+	if err != nil {
+		return refuse(err.Error())
+	}
+	list, err := listing.Parse(texts[e.Listing])
+	if err != nil {
+		return refuse(err.Error())
+	}
+	if err := list.CheckLinks(in.Dir); err != nil {
+		return refuse(err.Error())
+	}
+	return list, true
+}
+
+func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
+	r, err := s.Blobs.Open(c, b.Object)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	text, err := io.ReadAll(io.LimitReader(r, b.Size+1))
+	if err != nil {
+		return nil, err
+	}
+	if d, _ := digest.FromBytes(b.Digest); digest.Of(text) != d {
+		return nil, fmt.Errorf("%w: %s is damaged on the service's disk", blobs.ErrNotExist, b.Object)
+	}
+	return text, nil
+}

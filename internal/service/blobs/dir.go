@@ -1,0 +1,102 @@
+package blobs
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Dir is a [Store] in a directory.
+type Dir struct{ root string }
+
+// OpenDir makes the directory where it is not there yet.
+func OpenDir(root string) (*Dir, error) {
+	if err := os.MkdirAll(filepath.Join(root, "tmp"), 0o700); err != nil {
+		return nil, fmt.Errorf("the blobs' directory: %w", err)
+	}
+	return &Dir{root}, nil
+}
+
+func (d *Dir) path(object string) (string, error) {
+	if !fs.ValidPath(object) || strings.HasPrefix(object, "tmp/") {
+		return "", fmt.Errorf("%q is not the name of an object", object)
+	}
+	return filepath.Join(d.root, filepath.FromSlash(object)), nil
+}
+
+// Put implements [Store].
+func (d *Dir) Put(ctx context.Context, object string, r io.Reader) error {
+	to, err := d.path(object)
+	if err != nil {
+		return err
+	}
+	var b [12]byte
+	_, _ = rand.Read(b[:])
+	f, err := os.OpenFile(filepath.Join(d.root, "tmp", hex.EncodeToString(b[:])), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = io.Copy(f, r)
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), to); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(to))
+}
+
+// syncDir makes a rename durable.
+func syncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+// Open implements [Store].
+func (d *Dir) Open(_ context.Context, object string) (io.ReadCloser, error) {
+	p, err := d.path(object)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNotExist, object)
+	}
+	return f, err
+}
+
+// Delete implements [Store].
+func (d *Dir) Delete(_ context.Context, object string) error {
+	p, err := d.path(object)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,229 @@
+// Package cluster runs a PostgreSQL server of the service's own, from the
+// installed server packages, in a directory, on loopback only. It is for a
+// team of one, for the demonstration and for tests; others name a database.
+//
+// PostgreSQL refuses to run as root. Started by root, the server runs as the
+// user postgres, who has to be able to reach the directory.
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Cluster is a running server.
+type Cluster struct {
+	dir     string
+	bin     string
+	port    int
+	started bool // by us, and so ours to stop
+	secret  string
+}
+
+// ErrNotInstalled is returned where there are no server packages.
+var ErrNotInstalled = errors.New("PostgreSQL's server is not installed: apt-get install postgresql (or name a database with --database)")
+
+// Start makes the cluster where there is none yet, and starts its server, or
+// finds it running already.
+func Start(ctx context.Context, dir string) (*Cluster, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	c := &Cluster{dir: dir, bin: bin}
+	if err := c.prepare(ctx); err != nil {
+		return nil, err
+	}
+	if port, ok := c.running(ctx); ok {
+		c.port = port
+		return c, nil
+	}
+	for try := 0; ; try++ {
+		if c.port, err = freePort(); err != nil {
+			return nil, err
+		}
+		if err = c.start(ctx); err == nil {
+			c.started = true
+			return c, nil
+		}
+		if try == 3 || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}
+
+// URL returns the address of a database in the cluster.
+func (c *Cluster) URL(database string) string {
+	return fmt.Sprintf("postgres://grayloft:%s@127.0.0.1:%d/%s?sslmode=disable", c.secret, c.port, database)
+}
+
+// Stop stops the server, if this process started it.
+func (c *Cluster) Stop() error {
+	if !c.started {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	_, err := c.run(ctx, "pg_ctl", "stop", "-D", c.dir, "-m", "fast", "-w")
+	return err
+}
+
+// binaries finds the newest installed server.
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	slices.SortFunc(found, func(a, b string) int { return version(b) - version(a) })
+	if len(found) > 0 {
+		return filepath.Dir(found[0]), nil
+	}
+	if p, err := exec.LookPath("initdb"); err == nil {
+		return filepath.Dir(p), nil
+	}
+	return "", ErrNotInstalled
+}
+
+func version(initdb string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(initdb))))
+	return n
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func (c *Cluster) prepare(ctx context.Context) error {
+	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return err
+	}
+	if err := c.own(); err != nil {
+		return err
+	}
+	if err := c.password(); err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(c.dir, "PG_VERSION")); err == nil {
+		return nil
+	}
+	given, err := c.handOver()
+	if err != nil {
+		return err
+	}
+	defer os.Remove(given)
+	_, err = c.run(ctx, "initdb", "-D", c.dir, "-U", "grayloft", "-A", "scram-sha-256", "--pwfile", given, "-E", "UTF8", "--locale=C.UTF-8")
+	return err
+}
+
+// password reads the server's password, which nobody but the service's own
+// user may read, or makes one.
+func (c *Cluster) password() error {
+	file := c.dir + ".password"
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		var b [20]byte
+		_, _ = rand.Read(b[:])
+		text = []byte(hex.EncodeToString(b[:]))
+		err = os.WriteFile(file, text, 0o600)
+	}
+	c.secret = strings.TrimSpace(string(text))
+	return err
+}
+
+// handOver writes the password to a file that the server's user may read.
+func (c *Cluster) handOver() (string, error) {
+	f, err := os.CreateTemp("", "grayloft-*")
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if _, err := f.WriteString(c.secret + "\n"); err != nil {
+		return f.Name(), err
+	}
+	return f.Name(), chown(f.Name())
+}
+
+// running returns the port of a server that runs in the directory already.
+func (c *Cluster) running(ctx context.Context) (int, bool) {
+	if _, err := c.run(ctx, "pg_ctl", "status", "-D", c.dir); err != nil {
+		return 0, false
+	}
+	data, err := os.ReadFile(filepath.Join(c.dir, "postmaster.pid"))
+	lines := strings.Split(string(data), "\n")
+	if err != nil || len(lines) < 4 {
+		return 0, false
+	}
+	port, err := strconv.Atoi(strings.TrimSpace(lines[3]))
+	return port, err == nil
+}
+
+func (c *Cluster) start(ctx context.Context) error {
+	opts := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories='' -c max_connections=100", c.port)
+	log := filepath.Join(c.dir, "server.log")
+	if _, err := c.run(ctx, "pg_ctl", "start", "-D", c.dir, "-l", log, "-o", opts, "-w", "-t", "30"); err != nil {
+		text, _ := os.ReadFile(log)
+		return fmt.Errorf("%w\n%s", err, tail(text, 5))
+	}
+	return nil
+}
+
+func tail(text []byte, n int) string {
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return strings.Join(lines[max(0, len(lines)-n):], "\n")
+}
+
+// run runs one of PostgreSQL's programs, as a user that it accepts.
+func (c *Cluster) run(ctx context.Context, name string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, filepath.Join(c.bin, name), args...)
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C", "TZ=UTC", "PGPASSWORD=" + c.secret}
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := asServer(cmd); err != nil {
+		return "", err
+	}
+	// pg_ctl leaves the server holding its output: wait for pg_ctl alone.
+	cmd.WaitDelay = time.Second
+	err := cmd.Run()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	if err != nil {
+		return out.String(), fmt.Errorf("%s: %w: %s", name, err, tail(out.Bytes(), 3))
+	}
+	return out.String(), nil
+}
+
+// CreateDatabase makes a database, which must not be there yet.
+func (c *Cluster) CreateDatabase(ctx context.Context, name string) error {
+	_, err := c.run(ctx, "createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-U", "grayloft", name)
+	return err
+}
+
+// EnsureDatabase makes a database unless it is there already.
+func (c *Cluster) EnsureDatabase(ctx context.Context, name string) error {
+	err := c.CreateDatabase(ctx, name)
+	if err != nil && strings.Contains(err.Error(), "already exists") {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,9 @@
+package cluster
+
+import "os/exec"
+
+func asServer(*exec.Cmd) error { return nil }
+
+func (c *Cluster) own() error { return nil }
+
+func chown(string) error { return nil }

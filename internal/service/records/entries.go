@@ -1,0 +1,213 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+type entryRow struct {
+	Shelf       string    `db:"shelf"`
+	Key         []byte    `db:"key"`
+	EarlyKey    []byte    `db:"early_key"`
+	Task        string    `db:"task"`
+	Listing     []byte    `db:"listing"`
+	Log         []byte    `db:"log"`
+	Ingredients []byte    `db:"ingredients"`
+	Seconds     float64   `db:"seconds"`
+	Bytes       int64     `db:"bytes"`
+	Rooted      texts     `db:"rooted"`
+	MadeName    string    `db:"made_name"`
+	MadeHost    string    `db:"made_host"`
+	MadePlace   string    `db:"made_place"`
+	MadeRun     string    `db:"made_run"`
+	MadeAt      time.Time `db:"made_at"`
+}
+
+func (r entryRow) entry() protocol.Entry {
+	return protocol.Entry{
+		Key: asDigest(r.Key), EarlyKey: asDigest(r.EarlyKey), Task: r.Task, Listing: asDigest(r.Listing), Log: asDigest(r.Log),
+		Ingredients: asDigest(r.Ingredients), Seconds: r.Seconds, Bytes: r.Bytes, Rooted: r.Rooted, Shelf: r.Shelf,
+		MadeBy: protocol.Maker{Name: r.MadeName, Host: r.MadeHost, Place: r.MadePlace, Run: r.MadeRun, At: r.MadeAt.UTC()},
+	}
+}
+
+const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, rooted,
+	made_name, made_host, made_place, made_run, made_at`
+
+// Lookup returns candidates: for each key the entry of the first shelf that
+// has one, in the order in which the token takes from them; for each early key
+// the newest few of each shelf.
+func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
+	shelves := likes(t.TakesFrom)
+	var rows []entryRow
+	if err := db.SelectContext(ctx, &rows, `
+		SELECT `+entryColumns+` FROM entries
+		WHERE repository_id = $1 AND key = ANY($2) AND shelf LIKE ANY($3)`, t.RepositoryID, digests(keys), shelves); err != nil {
+		return nil, err
+	}
+	rank := func(shelf string) int {
+		return slices.IndexFunc(t.TakesFrom, func(p string) bool { return onShelf(p, shelf) })
+	}
+	slices.SortStableFunc(rows, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
+	seen := map[digest.Digest]bool{}
+	out := []protocol.Entry{}
+	for _, r := range rows {
+		if k := asDigest(r.Key); !seen[k] {
+			seen[k] = true
+			out = append(out, r.entry())
+		}
+	}
+	rows = nil
+	if err := db.SelectContext(ctx, &rows, `
+		SELECT `+entryColumns+` FROM (
+			SELECT *, row_number() OVER (PARTITION BY early_key, shelf ORDER BY filed_at DESC) AS newest
+			FROM entries WHERE repository_id = $1 AND early_key = ANY($2) AND shelf LIKE ANY($3)) e
+		WHERE newest <= $4 ORDER BY newest`, t.RepositoryID, digests(early), shelves, protocol.EarlyAnswers); err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(rows, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
+	for _, r := range rows {
+		if k := asDigest(r.Key); !seen[k] {
+			seen[k] = true
+			out = append(out, r.entry())
+		}
+	}
+	return out, nil
+}
+
+// likes turns shelves and patterns of shelves into patterns of LIKE.
+func likes(patterns []string) []string {
+	esc := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+	out := []string{}
+	for _, p := range patterns {
+		if head, ok := strings.CutSuffix(p, "*"); ok {
+			out = append(out, esc.Replace(head)+"_%")
+		} else {
+			out = append(out, esc.Replace(p))
+		}
+	}
+	return out
+}
+
+// LackError lists blobs that an entry names and the service does not have.
+type LackError struct{ Digests []digest.Digest }
+
+func (e LackError) Error() string {
+	return fmt.Sprintf("%d blobs that it names are not here", len(e.Digests))
+}
+
+// SizeError says that a blob is not as long as a listing declares.
+type SizeError struct {
+	Path           string
+	Declared, Size int64
+}
+
+func (e SizeError) Error() string {
+	return fmt.Sprintf("%q is declared as %d bytes long, and its blob is %d", e.Path, e.Declared, e.Size)
+}
+
+// File files an entry on a shelf unless one is there already, and holds
+// references to all that it names. Blob rows are locked in the order of their
+// digests, in the transaction that inserts the entry.
+func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry, list listing.List) (protocol.Filed, error) {
+	filed := protocol.Filed{Listing: e.Listing}
+	contents := map[digest.Digest]listing.Row{}
+	named := append([]digest.Digest{e.Listing, e.Ingredients}, e.Refs...)
+	if !e.Log.IsZero() {
+		named = append(named, e.Log)
+	}
+	var parts []digest.Digest
+	for _, r := range list {
+		if d, ok := r.Blob(); ok {
+			if _, seen := contents[d]; !seen {
+				parts = append(parts, d)
+			}
+			contents[d] = r
+			named = append(named, d)
+		}
+	}
+	err := db.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := lockBlobs(ctx, tx, t.RepositoryID, named, contents); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, `
+			INSERT INTO entries (repository_id, `+entryColumns+`, token_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+			ON CONFLICT DO NOTHING`,
+			t.RepositoryID, shelf, e.Key[:], optional(e.EarlyKey), e.Task, e.Listing[:], optional(e.Log), e.Ingredients[:],
+			e.Seconds, e.Bytes, append([]string{}, e.Rooted...),
+			t.Name, e.MadeBy.Host, e.MadeBy.Place, e.MadeBy.Run, e.MadeBy.At, t.ID)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return diverged(ctx, tx, t, shelf, e, &filed)
+		}
+		filed.Created = true
+		if _, err := tx.ExecContext(ctx, `
+			INSERT INTO listing_blobs SELECT $1, $2, unnest($3::bytea[]) ON CONFLICT DO NOTHING`,
+			t.RepositoryID, e.Listing[:], digests(parts)); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `
+			INSERT INTO ingredient_blobs SELECT $1, $2, unnest($3::bytea[]) ON CONFLICT DO NOTHING`,
+			t.RepositoryID, e.Ingredients[:], digests(e.Refs))
+		return err
+	})
+	return filed, err
+}
+
+func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []digest.Digest, contents map[digest.Digest]listing.Row) error {
+	var rows []Blob
+	if err := tx.SelectContext(ctx, &rows, `
+		SELECT digest, object, size, condemned_at FROM blobs
+		WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, digests(named)); err != nil {
+		return err
+	}
+	have := map[digest.Digest]bool{}
+	for _, b := range rows {
+		d := asDigest(b.Digest)
+		have[d] = b.Condemned == nil
+		if r, ok := contents[d]; ok && r.Size != b.Size {
+			return SizeError{r.Path, r.Size, b.Size}
+		}
+	}
+	var lack []digest.Digest
+	for _, d := range named {
+		if ok, seen := have[d]; !ok {
+			if !seen || !slices.Contains(lack, d) {
+				lack = append(lack, d)
+			}
+		}
+	}
+	if len(lack) > 0 {
+		return LackError{lack}
+	}
+	return nil
+}
+
+func diverged(ctx context.Context, tx *sqlx.Tx, t Token, shelf string, e protocol.Entry, filed *protocol.Filed) error {
+	var first []byte
+	if err := tx.GetContext(ctx, &first, `
+		SELECT listing FROM entries WHERE repository_id = $1 AND shelf = $2 AND key = $3`, t.RepositoryID, shelf, e.Key[:]); err != nil {
+		return err
+	}
+	filed.Listing = asDigest(first)
+	if filed.Listing == e.Listing {
+		return nil
+	}
+	filed.Diverged = true
+	_, err := tx.ExecContext(ctx, `
+		INSERT INTO divergences (repository_id, shelf, key, listing, made_name, made_host, made_run)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)`, t.RepositoryID, shelf, e.Key[:], e.Listing[:], t.Name, e.MadeBy.Host, e.MadeBy.Run)
+	return err
+}

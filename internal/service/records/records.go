@@ -1,0 +1,142 @@
+// Package records is the service's database: PostgreSQL through sqlx, SQL as
+// SQL. Every table, and every question asked of it, carries the repository.
+package records
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+	_ "github.com/jackc/pgx/v5/stdlib" // the "pgx" driver
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// DB is the service's records.
+type DB struct {
+	*sqlx.DB
+	url string
+}
+
+// ErrNotExist is wrapped by errors about a row that is not there.
+var ErrNotExist = errors.New("no such record")
+
+// Open connects to the database, brings its tables up to date, and fails where
+// it is newer than this program.
+func Open(ctx context.Context, url string) (*DB, error) {
+	db, err := sqlx.Open("pgx", url)
+	if err != nil {
+		return nil, fmt.Errorf("the database's address: %w", err)
+	}
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(8)
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	if err := db.PingContext(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the database does not answer: %w", err)
+	}
+	p, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	if err == nil {
+		_, err = p.Up(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bringing the database's tables up to date: %w", err)
+	}
+	return &DB{db, url}, nil
+}
+
+// texts reads a text[] column.
+type texts []string
+
+// Scan implements [sql.Scanner].
+func (t *texts) Scan(src any) error {
+	return pgtype.NewMap().SQLScanner((*[]string)(t)).Scan(src)
+}
+
+// digests passes a list of digests as bytea[].
+func digests(list []digest.Digest) [][]byte {
+	out := make([][]byte, len(list))
+	for i := range list {
+		out[i] = list[i][:]
+	}
+	return out
+}
+
+func optional(d digest.Digest) []byte {
+	if d.IsZero() {
+		return nil
+	}
+	return d[:]
+}
+
+func asDigest(b []byte) digest.Digest {
+	d, _ := digest.FromBytes(b) // a column with no digest holds none
+	return d
+}
+
+func missing(err error, what string) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("%w: %s", ErrNotExist, what)
+	}
+	return err
+}
+
+// inTx runs f in a transaction.
+func (db *DB) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+const channel = "grayloft_runs"
+
+// Listen calls changed with the repository and the id of each run that any
+// replica touches, until the context ends or the connection is lost.
+func (db *DB) Listen(ctx context.Context, changed func(repository int64, run string)) error {
+	conn, err := pgx.Connect(ctx, db.url)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		var repo int64
+		var run string
+		if _, err := fmt.Sscanf(n.Payload, "%d %s", &repo, &run); err == nil {
+			changed(repo, run)
+		}
+	}
+}
+
+func notify(ctx context.Context, tx *sqlx.Tx, repository int64, run string) error {
+	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", channel, fmt.Sprintf("%d %s", repository, run))
+	return err
+}

@@ -1,0 +1,112 @@
+package records
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Trusted is the shelf that everyone takes from, and only CI on protected
+// branches puts on.
+const Trusted = "trusted"
+
+// Token is what a client shows. Only a hash of its secret is stored.
+type Token struct {
+	ID           int64      `db:"id"`
+	RepositoryID int64      `db:"repository_id"`
+	Repository   string     `db:"repository"`
+	Name         string     `db:"name"`
+	PutsOn       string     `db:"puts_on"`
+	TakesFrom    texts      `db:"takes_from"`
+	MayLook      bool       `db:"may_look"`
+	MayManage    bool       `db:"may_manage"`
+	ExpiresAt    *time.Time `db:"expires_at"`
+}
+
+// MayPut tells whether the token puts on a shelf.
+func (t Token) MayPut(shelf string) bool { return t.PutsOn != "" && onShelf(t.PutsOn, shelf) }
+
+func onShelf(pattern, shelf string) bool {
+	if head, ok := strings.CutSuffix(pattern, "*"); ok {
+		return strings.HasPrefix(shelf, head) && len(shelf) > len(head)
+	}
+	return pattern == shelf
+}
+
+// Check refuses rights that would let untrusted outputs onto the trusted
+// shelf.
+func (t Token) Check() error {
+	switch {
+	case t.Name == "":
+		return errors.New("a token needs a name: who or what uses it")
+	case t.Repository == "":
+		return errors.New("a token needs a repository")
+	case strings.ContainsAny(t.Repository, "/ ?#"):
+		return fmt.Errorf("%q is not the name of a repository", t.Repository)
+	case onShelf(t.PutsOn, Trusted) && slices.ContainsFunc(t.TakesFrom, func(s string) bool { return s != Trusted }):
+		return fmt.Errorf("a token that puts on %q may take from %q alone: otherwise what others made could end up there", Trusted, Trusted)
+	}
+	for _, s := range append([]string{t.PutsOn}, t.TakesFrom...) {
+		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "personal/") {
+			return fmt.Errorf("%q is not a shelf: there are %q, \"branch/…\" and \"personal/…\"", s, Trusted)
+		}
+	}
+	return nil
+}
+
+func hashSecret(secret string) []byte {
+	d := digest.Derive("grayloft 2026-11-23 token v1", []byte(secret))
+	return d[:]
+}
+
+// NewToken makes a token, and the repository where it is not known yet. The
+// secret is returned once and stored nowhere.
+func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) {
+	if err := t.Check(); err != nil {
+		return "", err
+	}
+	var b [20]byte
+	_, _ = rand.Read(b[:])
+	secret = "loft-" + strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+	return secret, db.inTx(ctx, func(tx *sqlx.Tx) error {
+		var repo int64
+		if err := tx.GetContext(ctx, &repo, `
+			INSERT INTO repositories (name) VALUES ($1)
+			ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id`, t.Repository); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO tokens (repository_id, name, secret_hash, puts_on, takes_from, may_look, may_manage, expires_at)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+			repo, t.Name, hashSecret(secret), t.PutsOn, append([]string{}, t.TakesFrom...), t.MayLook, t.MayManage, t.ExpiresAt)
+		return err
+	})
+}
+
+// ErrExpired is returned for a token whose time is over.
+var ErrExpired = errors.New("the token has expired")
+
+// FindToken returns the token of a secret.
+func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
+	var t Token
+	err := db.GetContext(ctx, &t, `
+		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.puts_on, t.takes_from, t.may_look, t.may_manage, t.expires_at
+		FROM tokens t JOIN repositories r ON r.id = t.repository_id
+		WHERE t.secret_hash = $1 AND t.revoked_at IS NULL`, hashSecret(secret))
+	if err != nil {
+		return t, missing(err, "token")
+	}
+	if t.ExpiresAt != nil && t.ExpiresAt.Before(time.Now()) {
+		return t, ErrExpired
+	}
+	return t, nil
+}

@@ -1,0 +1,121 @@
+// Package service puts the service together: records, blobs, HTTP and console,
+// with an explicit start and stop.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"grayloft.example/grayloft/internal/service/api"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/cluster"
+	"grayloft.example/grayloft/internal/service/console"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// Config says where a service keeps things and where it listens.
+type Config struct {
+	Data     string // directory of blobs and, without Database, of the records
+	Database string // PostgreSQL's address; empty: a private cluster in Data
+	Listen   string // host:port
+	CertFile string // with KeyFile: TLS
+	KeyFile  string
+	Log      *slog.Logger
+}
+
+// Service is a running service.
+type Service struct {
+	URL  string
+	stop func() error
+	done chan error
+}
+
+// OpenRecords connects to the database that the configuration names, or to the
+// private cluster. Close stops a cluster that it started.
+func OpenRecords(ctx context.Context, c Config) (db *records.DB, close func() error, err error) {
+	url := c.Database
+	stop := func() error { return nil }
+	if url == "" {
+		cl, err := cluster.Start(ctx, filepath.Join(c.Data, "postgres"))
+		if err != nil {
+			return nil, nil, err
+		}
+		stop = cl.Stop
+		if err := cl.EnsureDatabase(ctx, "grayloft"); err != nil {
+			return nil, nil, errors.Join(err, stop())
+		}
+		url = cl.URL("grayloft")
+	}
+	if db, err = records.Open(ctx, url); err != nil {
+		return nil, nil, errors.Join(err, stop())
+	}
+	return db, func() error { return errors.Join(db.Close(), stop()) }, nil
+}
+
+// Start starts a service and returns once it answers.
+func Start(ctx context.Context, c Config) (*Service, error) {
+	if err := os.MkdirAll(c.Data, 0o755); err != nil {
+		return nil, fmt.Errorf("the data directory: %w", err)
+	}
+	l, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listening: %w (choose another --listen, such as 127.0.0.1:0)", err)
+	}
+	db, closeDB, err := OpenRecords(ctx, c)
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	dir, err := blobs.OpenDir(filepath.Join(c.Data, "blobs"))
+	if err != nil {
+		l.Close()
+		return nil, errors.Join(err, closeDB())
+	}
+	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	tls := c.CertFile != ""
+	server := &api.Server{Records: db, Blobs: dir, Console: console.Handler(), Log: c.Log, Secure: tls}
+	hs := &http.Server{
+		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
+	}
+	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1)}
+	go func() {
+		var err error
+		if tls {
+			err = hs.ServeTLS(l, c.CertFile, c.KeyFile)
+		} else {
+			err = hs.Serve(l)
+		}
+		if errors.Is(err, http.ErrServerClosed) {
+			err = nil
+		}
+		s.done <- err
+	}()
+	if tls {
+		s.URL = "https://" + l.Addr().String()
+	}
+	s.stop = func() error {
+		cancel() // what is followed live ends first
+		ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+		defer cancel()
+		err := hs.Shutdown(ctx)
+		if err != nil {
+			err = errors.Join(err, hs.Close())
+		}
+		return errors.Join(err, closeDB())
+	}
+	return s, nil
+}
+
+// Stop ends the service, after what it is answering.
+func (s *Service) Stop() error { return s.stop() }
+
+// Done yields the error that ended the service, or nil after [Service.Stop].
+func (s *Service) Done() <-chan error { return s.done }
