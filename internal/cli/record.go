@@ -23,7 +23,7 @@ func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *en
 	}
 	return recording{remote.Record(c, protocol.Run{
 		ID: opt.Run, Name: e.Maker.Name, Host: e.Maker.Host, Place: e.Maker.Place, Branch: branch, Commit: commit,
-		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: time.Now().UTC(),
+		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
 	})}
 }
 

@@ -95,7 +95,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	defer view.close()
 	e.Observer = engine.Observer(view)
 	opt := engine.Options{
-		Run: newRunID(time.Now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew,
+		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew,
 		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 	var rec *recording
@@ -159,6 +159,13 @@ func newRunID(now time.Time) string {
 	return strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString(b[:]))
 }
 
+// now is the time as the records are to have it: GRAYLOFT_CLOCK_OFFSET moves
+// it, for demonstrations and tests. What is measured is not changed by it.
+func (a *app) now() time.Time {
+	offset, _ := time.ParseDuration(os.Getenv("GRAYLOFT_CLOCK_OFFSET"))
+	return time.Now().Add(offset)
+}
+
 // engine puts together what a run works with.
 func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.Engine, *remote.Client, error) {
 	state, err := checkout.Open(r.root)
@@ -178,7 +185,7 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 	e := &engine.Engine{
 		Graph: r.graph, Files: &files.Checkout{Root: r.root, Git: r.git, Memory: memory, Graph: r.graph},
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
-		Maker: a.maker(ctx, r), Now: time.Now,
+		Maker: a.maker(ctx, r), Now: a.now,
 	}
 	url := os.Getenv("GRAYLOFT_SERVICE")
 	if url == "" {
@@ -361,6 +368,8 @@ func (a *app) summary(s *engine.Summary) string {
 		line += fmt.Sprintf(" Saved %s for %s of fetching.", inWords(saved), inWords(cost))
 	} else if saved >= 0.1 {
 		line += fmt.Sprintf(" Saved %s.", inWords(saved))
+	} else if saved <= -0.1 {
+		line += fmt.Sprintf(" Fetching took %s longer than running would have.", inWords(-saved))
 	}
 	return line
 }

@@ -8,9 +8,9 @@ import (
 
 func TestOnlyThePaidBoard(t *testing.T) {
 	for b, want := range map[wire.Booking]string{
-		{}:                       "no ticket",
-		{Id: "k7"}:               "pay at the desk",
-		{Id: "k7", Paid: true}:   "welcome aboard",
+		{}:                     "no ticket",
+		{Id: "k7"}:             "pay at the desk",
+		{Id: "k7", Paid: true}: "welcome aboard",
 	} {
 		if got := admit(b); got != want {
 			t.Errorf("%+v: %q, want %q", b, got, want)

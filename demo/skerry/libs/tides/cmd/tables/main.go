@@ -1,4 +1,5 @@
-// Command tables prints a year of high and low waters for every port.
+// Command tables prints a year of high and low waters for every port, and the
+// highest and lowest of a whole nodal cycle, which is 18.6 years long.
 package main
 
 import (
@@ -10,6 +11,12 @@ import (
 	"strings"
 
 	"skerry.example/tides"
+)
+
+// In hours.
+const (
+	year  = 365 * 24
+	cycle = 18.6 * 365.25 * 24
 )
 
 func main() {
@@ -38,13 +45,19 @@ func main() {
 	out := bufio.NewWriter(os.Stdout)
 	defer out.Flush()
 	for _, n := range names {
-		for _, e := range tides.Extremes(ports[n], 0, 365*24) {
+		least, most := 0.0, 0.0
+		for _, e := range tides.Extremes(ports[n], 0, cycle) {
+			least, most = min(least, e.Height), max(most, e.Height)
+			if e.Hours >= year {
+				continue
+			}
 			what := "low"
 			if e.High {
 				what = "high"
 			}
 			fmt.Fprintf(out, "%s,%.2f,%s,%.2f\n", n, e.Hours, what, e.Height)
 		}
-		fmt.Fprintf(os.Stderr, "%s: done\n", n)
+		fmt.Fprintf(out, "%s,,range,%.2f\n", n, most-least)
+		fmt.Fprintf(os.Stderr, "%s: %.2f to %.2f m\n", n, least, most)
 	}
 }

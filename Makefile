@@ -1,0 +1,57 @@
+# Gray Loft. `make help` lists what there is.
+SHELL := /bin/sh
+GO ?= go
+DEMO_DIR ?= .demo
+DEMO_PORT ?= 7420
+DEMO_STAY ?= yes
+
+WEB := $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/vite.config.ts web/package.json web/package-lock.json internal/service/api/openapi.json
+DIST := internal/service/console/dist/index.html
+
+.PHONY: help
+help: ## list what there is
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+.PHONY: demo
+demo: ## start everything with demo data, and stay up (DEMO_STAY=no: exit when it is there)
+	@scripts/need.sh demo
+	@$(MAKE) --no-print-directory build
+	@$(GO) run ./demo/play --dir "$(DEMO_DIR)" --bin bin --port "$(DEMO_PORT)" --stay=$(if $(filter no,$(DEMO_STAY)),false,true)
+
+.PHONY: test
+test: ## everything: formatting, vet, the console's types, all tests with the race detector
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory build
+	@test -z "$$(git ls-files -z '*.go' | xargs -0 gofmt -l)" || { echo "gofmt would change:"; git ls-files -z '*.go' | xargs -0 gofmt -l; exit 1; }
+	$(GO) vet ./...
+	cd web && npm run --silent check
+	$(GO) test -race -timeout 12m ./...
+
+.PHONY: build
+build: $(DIST) ## both programs into bin/, the console embedded
+	$(GO) build -trimpath -o bin/ ./cmd/...
+
+$(DIST): $(WEB) web/node_modules/.installed
+	cd web && npm run --silent build
+	@touch $@
+
+web/node_modules/.installed: web/package-lock.json
+	@scripts/need.sh build
+	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
+	@touch $@
+
+.PHONY: cross
+cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
+	@for p in linux/amd64 linux/arm64 darwin/arm64 windows/amd64; do \
+	  echo "bin/grayloft-$${p%/*}-$${p#*/}"; \
+	  CGO_ENABLED=0 GOOS=$${p%/*} GOARCH=$${p#*/} $(GO) build -trimpath -o bin/grayloft-$${p%/*}-$${p#*/} ./cmd/grayloft || exit 1; \
+	done
+
+.PHONY: screenshots
+screenshots: build ## docs/screenshots, from the demo data
+	@scripts/need.sh test
+	$(GO) run ./docs/shoot
+
+.PHONY: clean
+clean: ## what was built; the demo's data stays in .demo
+	rm -rf bin web/node_modules internal/service/console/dist/assets internal/service/console/dist/index.html

@@ -1,0 +1,258 @@
+// Command play sets Skerry Lines up: a git repository with some history, the
+// service, and real runs from three places, one of them behind a slow line.
+// Every run is real; only its date is moved back, so that the runs spread over
+// a few days.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"grayloft.example/grayloft/demo/slowline"
+)
+
+// The home's line: 10 Mbit/s, and 20 ms each way.
+const (
+	lineSpeed = 10e6 / 8
+	lineDelay = 20 * time.Millisecond
+)
+
+func main() {
+	var d demo
+	stay := flag.Bool("stay", true, "stay up until interrupted")
+	flag.StringVar(&d.dir, "dir", ".demo", "where everything is kept")
+	flag.StringVar(&d.bin, "bin", "bin", "directory of grayloft and grayloftd")
+	flag.StringVar(&d.source, "source", "demo/skerry", "the repository's files")
+	flag.StringVar(&d.port, "port", "7420", "the service's port; a free one where it is taken")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := d.run(ctx, *stay); err != nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+type demo struct {
+	dir, bin, source, port string
+	url                    string
+	state                  state
+}
+
+// state is what a later start has to know.
+type state struct {
+	Port   string            `json:"port"`
+	Tokens map[string]string `json:"tokens"`
+	Played bool              `json:"played"`
+}
+
+func (d *demo) path(parts ...string) string {
+	return filepath.Join(append([]string{d.dir}, parts...)...)
+}
+
+func (d *demo) run(ctx context.Context, stay bool) error {
+	if err := d.paths(); err != nil {
+		return err
+	}
+	if url, ok := d.running(); ok {
+		d.url = url
+		if err := d.load(); err != nil {
+			return err
+		}
+		fmt.Println("The demonstration is running already.")
+		d.tell()
+		return nil
+	}
+	if err := d.load(); err != nil {
+		return err
+	}
+	stop, err := d.serve(ctx)
+	if err != nil {
+		return err
+	}
+	err = d.fill(ctx)
+	if err == nil {
+		d.tell()
+		if stay {
+			fmt.Println("\nCtrl-C stops it; the next start finds everything as it is.")
+			<-ctx.Done()
+		}
+	}
+	return errors.Join(err, stop())
+}
+
+func (d *demo) paths() (err error) {
+	for _, p := range []*string{&d.dir, &d.bin, &d.source} {
+		if *p, err = filepath.Abs(*p); err != nil {
+			return err
+		}
+	}
+	if os.Geteuid() == 0 && !open(filepath.Dir(d.dir)) {
+		// PostgreSQL does not run as root, and its own user has to get there.
+		d.dir = filepath.Join("/var/tmp", "grayloft-demo"+strings.ReplaceAll(d.dir, "/", "-"))
+	}
+	return os.MkdirAll(d.dir, 0o755)
+}
+
+// open tells whether everyone may pass through a directory and those above it.
+func open(dir string) bool {
+	for {
+		info, err := os.Stat(dir)
+		if err != nil || info.Mode()&0o001 == 0 {
+			return false
+		}
+		if dir == filepath.Dir(dir) {
+			return true
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+func (d *demo) running() (string, bool) {
+	url, err := os.ReadFile(d.path("ready"))
+	if err != nil {
+		return "", false
+	}
+	c := http.Client{Timeout: 2 * time.Second}
+	resp, err := c.Get(strings.TrimSpace(string(url)) + "/healthz")
+	if err != nil {
+		return "", false
+	}
+	resp.Body.Close()
+	return strings.TrimSpace(string(url)), resp.StatusCode == http.StatusOK
+}
+
+func (d *demo) load() error {
+	data, err := os.ReadFile(d.path("state.json"))
+	if errors.Is(err, os.ErrNotExist) {
+		d.state = state{Tokens: map[string]string{}}
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &d.state)
+	}
+	return err
+}
+
+func (d *demo) save() error {
+	data, err := json.MarshalIndent(d.state, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(d.path("state.json"), data, 0o600)
+}
+
+// serve starts the service as a process of its own.
+func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
+	os.Remove(d.path("ready"))
+	port := d.port
+	if l, err := net.Listen("tcp", "127.0.0.1:"+port); err != nil {
+		port = "0"
+	} else {
+		l.Close()
+	}
+	cmd := exec.Command(filepath.Join(d.bin, "grayloftd"), "serve", "--data", d.path("service"), "--listen", "127.0.0.1:"+port, "--ready-file", d.path("ready"))
+	log, err := os.Create(d.path("service.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt reaches it through us
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	exited := make(chan error, 1)
+	go func() { exited <- cmd.Wait() }()
+	for {
+		if url, ok := d.running(); ok {
+			d.url = url
+			break
+		}
+		select {
+		case <-exited:
+			text, _ := os.ReadFile(d.path("service.log"))
+			return nil, fmt.Errorf("the service did not start:\n%s", text)
+		case <-ctx.Done():
+			_ = cmd.Process.Signal(syscall.SIGTERM)
+			<-exited
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return func() error {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		return <-exited
+	}, nil
+}
+
+// fill makes tokens, the repository and the runs, as far as they are not there
+// from an earlier start.
+func (d *demo) fill(ctx context.Context) error {
+	for _, t := range people {
+		if d.state.Tokens[t.name] != "" {
+			continue
+		}
+		out, err := exec.CommandContext(ctx, filepath.Join(d.bin, "grayloftd"), append([]string{
+			"token", "new", "--data", d.path("service"), "--repo", "skerry", "--name", t.name, "--look"}, t.rights...)...).Output()
+		if err != nil {
+			return fmt.Errorf("making a token for %s: %w", t.name, err)
+		}
+		d.state.Tokens[t.name] = strings.TrimSpace(string(out))
+		if err := d.save(); err != nil {
+			return err
+		}
+	}
+	if d.state.Played {
+		return nil
+	}
+	for _, old := range []string{"origin.git", "places", "work"} { // left by a start that was interrupted
+		if err := os.RemoveAll(d.path(old)); err != nil {
+			return err
+		}
+	}
+	if err := d.play(ctx); err != nil {
+		return err
+	}
+	d.state.Played = true
+	return d.save()
+}
+
+func (d *demo) tell() {
+	dir := d.path("places", "brenna", "skerry")
+	fmt.Printf(`
+Gray Loft is at   %s
+sign in with      %s
+
+Three commands to try, as brenna in the north office:
+
+  export PATH=%s:$PATH GRAYLOFT_SERVICE=%s GRAYLOFT_TOKEN=%s \
+         GRAYLOFT_CACHE=%s GRAYLOFT_PLACE=north-office
+  cd %s
+
+  grayloft run build test
+  echo "# dearer in August" >> libs/fares/rates/summer.csv; grayloft reach; grayloft run test
+  grayloft show build@booking
+`, d.url, d.state.Tokens["brenna"], d.bin, d.url, d.state.Tokens["brenna"], d.path("places", "brenna", "cache"), dir)
+}
+
+// slow starts the home's line.
+func (d *demo) slow(ctx context.Context) (string, error) {
+	line, err := slowline.Start(ctx, strings.TrimPrefix(d.url, "http://"), lineSpeed, lineDelay)
+	if err != nil {
+		return "", err
+	}
+	return "http://" + line.Addr, nil
+}

@@ -1,0 +1,59 @@
+import type { RunDetail, TaskRecord } from "./api";
+
+/** A task in the timeline of a run, in seconds since it began. */
+export type Block = { task: string; outcome: TaskRecord["outcome"]; from: number; to: number; lane: number; running: boolean };
+export type Lane = { name: string };
+
+/** Lays a run's tasks out: a lane for each worker slot, and below them as many
+ * as it takes for what was moved. */
+export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number } {
+  const blocks: Block[] = [];
+  const slots = Math.max(0, ...run.records.map((r) => r.slot), ...run.starts.map((s) => s.slot));
+  const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({ name: `slot ${i + 1}` }));
+  const busy: number[] = []; // until when each lane of moves is taken
+  for (const r of [...run.records].sort((a, b) => a.at - b.at)) {
+    const moved = r.outcome === "fetched" || r.outcome === "restored";
+    if (r.slot === 0 && !moved) continue;
+    const block = { task: r.task, outcome: r.outcome, from: r.at, to: r.at + r.seconds, running: false };
+    if (r.slot > 0) {
+      blocks.push({ ...block, lane: r.slot - 1 });
+      continue;
+    }
+    let lane = busy.findIndex((until) => until <= r.at);
+    if (lane < 0) lane = busy.length;
+    busy[lane] = block.to;
+    blocks.push({ ...block, lane: slots + lane });
+  }
+  busy.forEach((_, i) => lanes.push({ name: i === 0 ? "moving" : "" }));
+  const end = run.running ? now : Math.max(run.seconds, ...blocks.map((b) => b.to));
+  for (const s of run.starts) blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
+  return { lanes, blocks, end: Math.max(end, 0.05) };
+}
+
+/** The path that held a run up: the task that came last, the one before it
+ * that it waited for longest, and so on. */
+export function path(records: TaskRecord[]): TaskRecord[] {
+  const by = new Map(records.map((r) => [r.task, r]));
+  const end = (r: TaskRecord) => r.at + r.seconds;
+  const worked = records.filter((r) => ["ran", "failed", "fetched", "restored"].includes(r.outcome));
+  const out: TaskRecord[] = [];
+  let at = worked.reduce<TaskRecord | undefined>((last, r) => (!last || end(r) > end(last) ? r : last), undefined);
+  while (at && !out.includes(at)) {
+    out.unshift(at);
+    let next: TaskRecord | undefined;
+    const seen = new Set<string>();
+    const look = (names: readonly string[] = []) => {
+      for (const name of names) {
+        if (seen.has(name)) continue;
+        seen.add(name);
+        const r = by.get(name);
+        if (!r) continue;
+        if (!worked.includes(r)) look(r.after); // it took no time: what it waited for counts
+        else if (!next || end(r) > end(next)) next = r;
+      }
+    };
+    look(at.after);
+    at = next;
+  }
+  return out;
+}

@@ -1,0 +1,63 @@
+// Numbers and times as people read them.
+
+export const seconds = (s: number): string => {
+  const sign = s < 0 ? "−" : "";
+  const a = Math.abs(s);
+  if (a < 9.95) return `${sign}${a.toFixed(1)} s`;
+  if (a < 59.5) return `${sign}${Math.round(a)} s`;
+  if (a < 3599.5) {
+    const n = Math.round(a);
+    return `${sign}${Math.floor(n / 60)} m ${String(n % 60).padStart(2, "0")} s`;
+  }
+  const n = Math.round(a / 60);
+  return `${sign}${Math.floor(n / 60)} h ${String(n % 60).padStart(2, "0")} m`;
+};
+
+export const bytes = (n: number): string => {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  let i = 0;
+  while (n >= 999.5 && i < units.length - 1) {
+    n /= 1000;
+    i++;
+  }
+  return `${i === 0 || n >= 9.95 ? n.toFixed(0) : n.toFixed(1)} ${units[i]}`;
+};
+
+const hours = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+const weekday = new Intl.DateTimeFormat(undefined, { weekday: "short" });
+const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const whole = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long" });
+
+export const exact = (at: string | Date): string => whole.format(new Date(at));
+
+/** 09:42 today, Sun 23:00 this week, 3 Nov 10:12 before. */
+export const when = (at: string | Date, now = new Date()): string => {
+  const t = new Date(at);
+  if (t.toDateString() === now.toDateString()) return hours.format(t);
+  if (now.getTime() - t.getTime() < 6 * 86400_000) return `${weekday.format(t)} ${hours.format(t)}`;
+  return `${day.format(t)} ${hours.format(t)}`;
+};
+
+export const dayOf = (at: Date): string => day.format(at);
+
+export const counted = (n: number, one: string, many = `${one}s`): string => (n === 1 ? `1 ${one}` : `${n} ${many}`);
+
+export const outcomes = ["current", "known", "restored", "fetched", "ran", "failed", "held", "stopped", "unstarted"] as const;
+
+/** The reasons for which a task runs, as the legend explains them. */
+export const reasons: Record<string, string> = {
+  asked: "everything was asked for anew",
+  volatile: "its reuse is “never”",
+  undeclared: "it, or a task before it, does not say what it writes",
+  new: "it had not been seen there, and nobody had shared it",
+  definition: "its declaration changed",
+  setting: "a setting that it uses changed",
+  environment: "an environment variable that it declares changed",
+  probe: "the output of a probe changed",
+  files: "a file that it reads changed",
+  upstream: "a task before it came out different",
+  writes: "its outputs were missing or altered, and no copy was left",
+  broken: "it failed the time before",
+  gone: "the shared cache no longer had it",
+  cheaper: "running it beat fetching it there",
+};

@@ -1,0 +1,47 @@
+<script lang="ts">
+  import { Button, Label } from "bits-ui";
+  import { session } from "../lib/session.svelte";
+
+  let token = $state("");
+  let trouble = $state("");
+  let busy = $state(false);
+
+  async function enter(e: SubmitEvent) {
+    e.preventDefault();
+    busy = true;
+    trouble = "";
+    try {
+      await session.enter(token);
+    } catch (err) {
+      trouble = (err as Error).message;
+    } finally {
+      busy = false;
+    }
+  }
+</script>
+
+<main class="mx-auto max-w-md px-4 pt-[14vh]">
+  <form class="sheet p-7" onsubmit={enter}>
+    <h1 class="text-[21px] font-semibold tracking-tight">Sign in to Gray Loft</h1>
+    <p class="mt-1 text-soft">with a token that may look at records.</p>
+    <Label.Root class="mt-5 block font-medium" for="token">Token</Label.Root>
+    <input
+      id="token"
+      type="password"
+      autocomplete="current-password"
+      required
+      class="mt-1 w-full rounded-control border border-line bg-paper px-3 py-2 font-mono text-[12.5px]"
+      bind:value={token}
+      aria-invalid={trouble !== ""}
+      aria-describedby="trouble"
+    />
+    <p id="trouble" class="mt-2 min-h-5 text-failed" role="alert">{trouble}</p>
+    <Button.Root type="submit" disabled={busy} class="control mt-2 border-copper bg-wash font-semibold text-copper">
+      {busy ? "Signing in…" : "Sign in"}
+    </Button.Root>
+    <p class="small mt-6">No token yet? On the service's machine:</p>
+    <pre class="mt-1 overflow-x-auto rounded-control border border-line bg-paper px-3 py-2"><code
+        >grayloftd token new --repo REPO --name YOU --look</code
+      ></pre>
+  </form>
+</main>

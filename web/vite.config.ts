@@ -1,0 +1,14 @@
+import { svelte } from "@sveltejs/vite-plugin-svelte";
+import tailwindcss from "@tailwindcss/vite";
+import { defineConfig } from "vite";
+
+// The service embeds what is built; in development, its address is asked.
+export default defineConfig({
+  plugins: [tailwindcss(), svelte()],
+  build: { outDir: "../internal/service/console/dist", emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  server: {
+    proxy: Object.fromEntries(
+      ["/v1", "/session", "/openapi.json"].map((p) => [p, process.env.GRAYLOFT_SERVICE ?? "http://127.0.0.1:7420"]),
+    ),
+  },
+});
