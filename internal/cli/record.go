@@ -53,10 +53,8 @@ func (r recording) finish(sum *engine.Summary, took time.Duration) {
 	fin := protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
 	if sum != nil {
 		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
-		fin.CostSeconds = sum.Uploads.Seconds()
+		fin.SavedSeconds, fin.CostSeconds = sum.Saved(), (sum.Fetching + sum.Uploading).Seconds()
 		for _, res := range sum.Results {
-			fin.SavedSeconds += res.Saved()
-			fin.CostSeconds += res.Cost.Seconds()
 			fin.BytesIn += res.BytesIn
 		}
 	}

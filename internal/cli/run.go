@@ -359,17 +359,13 @@ func (a *app) summary(s *engine.Summary) string {
 		parts = append(parts, strings.Join(rest, ", "))
 	}
 	line := strings.Join(parts, "; ") + "."
-	saved, cost := 0.0, 0.0
-	for _, r := range s.Results {
-		saved += r.Saved()
-		cost += r.Cost.Seconds()
-	}
-	if saved >= 0.1 && cost > 0.05 {
+	saved, cost := s.Saved(), s.Fetching.Seconds()
+	switch {
+	case saved < 0.1:
+	case cost > 0.05:
 		line += fmt.Sprintf(" Saved %s for %s of fetching.", inWords(saved), inWords(cost))
-	} else if saved >= 0.1 {
+	default:
 		line += fmt.Sprintf(" Saved %s.", inWords(saved))
-	} else if saved <= -0.1 {
-		line += fmt.Sprintf(" Fetching took %s longer than running would have.", inWords(-saved))
 	}
 	return line
 }

@@ -149,8 +149,22 @@ type Summary struct {
 	Results     []*Result // in the order of the graph
 	Took        time.Duration
 	Interrupted bool
-	Uploads     time.Duration // spent on sharing, beside the work
+	Fetching    time.Duration // in which anything was on its way here
+	Uploading   time.Duration // in which anything was on its way to the service
 	BytesOut    int64
+}
+
+// Saved returns the seconds of work that did not have to be done here: what
+// the tasks took when they were made. What sharing cost is not taken off.
+func (s *Summary) Saved() float64 {
+	sum := 0.0
+	for _, r := range s.Results {
+		switch r.Outcome {
+		case Known, Restored, Fetched:
+			sum += r.Made
+		}
+	}
+	return sum
 }
 
 // OK tells whether every task came out right.

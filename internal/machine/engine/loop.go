@@ -66,15 +66,16 @@ type run struct {
 	probes map[string]string
 	self   protocol.Self
 
-	events  chan event
-	queue   *schedule.Queue
-	free    int
-	slots   []bool
-	active  int
-	settle  int // goroutines that settle
-	failed  bool
-	ask     *asker
-	uploads *uploads
+	events   chan event
+	queue    *schedule.Queue
+	free     int
+	slots    []bool
+	active   int
+	settle   int // goroutines that settle
+	failed   bool
+	ask      *asker
+	uploads  *uploads
+	fetching span
 }
 
 type event struct {
@@ -109,7 +110,8 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	r.uploads = newUploads(r)
 	err := r.loop(ctx)
 	s := &Summary{Interrupted: ctx.Err() != nil}
-	s.Uploads, s.BytesOut = r.uploads.finish()
+	s.Uploading, s.BytesOut = r.uploads.finish()
+	s.Fetching = r.fetching.total()
 	if err != nil {
 		return nil, err
 	}

@@ -373,6 +373,7 @@ func (r *run) have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
 	if r.Shared == nil || r.opt.Fetch == FetchOff {
 		return 0, fmt.Errorf("%w: blob %s", protocol.ErrGone, lack[0].Digest.Short())
 	}
+	defer r.fetching.during(r.Now)()
 	return r.Shared.Fetch(ctx, lack)
 }
 

@@ -20,7 +20,7 @@ type uploads struct {
 
 	mu    sync.Mutex
 	bytes int64
-	spent time.Duration
+	spent span
 }
 
 const (
@@ -38,11 +38,11 @@ func (u *uploads) add(e protocol.Entry, list listing.List, res *Result) {
 		// Interrupting the run does not lose what was made: the spool keeps it.
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 		defer cancel()
-		began := u.r.Now()
+		end := u.spent.during(u.r.Now)
 		moved, filed, err := u.r.Shared.Share(ctx, e, blobs)
+		end()
 		u.mu.Lock()
 		u.bytes += moved
-		u.spent += u.r.Now().Sub(began)
 		u.mu.Unlock()
 		switch {
 		case err != nil && !errors.Is(err, protocol.ErrDown):
@@ -65,5 +65,5 @@ func (u *uploads) finish() (time.Duration, int64) {
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return u.spent, u.bytes
+	return u.spent.total(), u.bytes
 }

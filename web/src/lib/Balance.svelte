@@ -7,12 +7,12 @@
   const since = $derived(new Date(balance.since));
   const until = $derived(new Date(balance.until));
   const points = $derived(balance.places.flatMap((p) => p.points));
-  const most = $derived(Math.max(1, ...points.map((p) => p.saved_seconds)));
-  // The cost is drawn larger, so that it can be seen, by a round factor that is said.
-  const factor = $derived.by(() => {
-    const cost = Math.max(0.001, ...points.map((p) => p.cost_seconds));
-    return [1, 2, 5, 10, 20, 50, 100].findLast((f) => (cost * f) / most <= 0.55) ?? 1;
-  });
+  // Two thirds of a strip are above the line, one third below. Both share one
+  // scale, in which the cost is drawn larger, so that it can be seen, by a
+  // round factor that is said.
+  const cost = $derived(Math.max(0.001, ...points.map((p) => p.cost_seconds)));
+  const most = $derived(Math.max(1, 2 * cost, ...points.map((p) => p.saved_seconds)));
+  const factor = $derived([1, 2, 5, 10, 20, 50, 100].findLast((f) => cost * f <= most / 2) ?? 1);
   const midnights = $derived.by(() => {
     const out: Date[] = [];
     const d = new Date(since);
@@ -27,7 +27,7 @@
 
 <section class="sheet overflow-hidden" aria-label="What was saved and what sharing cost, by place">
   {#each sorted as place (place.place)}
-    <Strip {place} {since} {until} {most} mostCost={(most / factor) * 0.5} days={midnights.length > 31 ? labels : midnights} />
+    <Strip {place} {since} {until} {most} mostCost={most / 2 / factor} days={midnights.length > 31 ? labels : midnights} />
   {/each}
   <div class="grid grid-cols-[minmax(84px,150px)_1fr] gap-x-3 px-4.5 pt-1 pb-2 text-[12.5px] text-faint sm:grid-cols-[150px_1fr_140px]">
     <div></div>
