@@ -237,7 +237,8 @@ func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []diges
 	for _, b := range alone {
 		g.Go(func() error { return c.sendBlob(ctx, b, &moved) })
 	}
-	return moved.Load(), g.Wait()
+	err := g.Wait()
+	return moved.Load(), err
 }
 
 func (c *Client) sendBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {

@@ -130,6 +130,7 @@ func (r *reader) strings(e *entry) (List, bool) {
 
 func (r *reader) command(to *Command) field {
 	return func(e *entry) {
+		to.Pos = e.val.pos // it was given, whatever is wrong with it
 		if e.val.kind == unstable.String {
 			if strings.TrimSpace(e.val.text) == "" {
 				r.fail(e.val.pos, "say what to run", "%q is empty", e.key)

@@ -109,7 +109,7 @@ func (l *loader) overTask(base, next *TaskDecl) *TaskDecl {
 	t.Reads, t.Writes = l.over(base.Reads, next.Reads), l.over(base.Writes, next.Writes)
 	t.After, t.Env = l.over(base.After, next.After), l.over(base.Env, next.Env)
 	t.Probes = l.over(base.Probes, next.Probes)
-	if !t.Run.Given() {
+	if t.Run.Pos.Line == 0 {
 		t.Run = base.Run
 	}
 	for _, f := range []struct{ to, from *Item }{
@@ -138,7 +138,7 @@ func (l *loader) patterns(list List) []glob.Pattern {
 
 func (l *loader) task(p *Project, d *TaskDecl) *Task {
 	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Weigh, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
-	if !d.Run.Given() {
+	if !d.Run.Given() && d.Run.Pos.Line == 0 {
 		l.fail(d.Pos, `write run = "…"`, "task %q of project %q does not say what to run", d.Name, p.Name)
 	}
 	for _, it := range d.Writes.Items {

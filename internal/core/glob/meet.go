@@ -37,6 +37,9 @@ func deepen(alt string) string {
 // place of its wildcards that stand in no pattern, so that only p's own
 // wildcards can match them.
 func (p Pattern) Covers(q Pattern) bool {
+	if p.text == q.text {
+		return p.text != ""
+	}
 	for _, alt := range q.alts {
 		for _, w := range witnesses(alt) {
 			if !doublestar.MatchUnvalidated(p.deep, w) {
@@ -89,7 +92,7 @@ func fill(seg string) string {
 		case literal:
 			b.WriteRune(t.r)
 		case class:
-			b.WriteRune(t.sample())
+			b.WriteRune('\u2060') // errs towards not covering
 		case star:
 			b.WriteString(odd)
 		case single:
@@ -136,15 +139,6 @@ type token struct {
 	kind tokenKind
 	r    rune
 	text string // a class as written, brackets included
-}
-
-func (t token) sample() rune {
-	for r := rune(' '); r < 0x250; r++ {
-		if t.has(r) {
-			return r
-		}
-	}
-	return '\u2060'
 }
 
 func (t token) has(r rune) bool {

@@ -196,15 +196,15 @@ func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
 	return out
 }
 
-// order sorts tasks so that each stands after what it comes after, and tells
-// whether that is possible.
-func (b *builder) order() bool {
+// order sorts tasks so that each stands after what it comes after. Where they
+// wait for each other in a circle, the edge that closes it is reported and
+// then passed over, so that what else is wrong can be found as well.
+func (b *builder) order() {
 	g := b.g
 	slices.SortFunc(g.Tasks, byAddr)
 	const walking, done = 1, 2
 	state := map[*Task]int{}
 	var path, sorted []*Task
-	ok := true
 	var walk func(t *Task)
 	walk = func(t *Task) {
 		state[t] = walking
@@ -212,7 +212,6 @@ func (b *builder) order() bool {
 		for _, u := range t.Before {
 			switch state[u] {
 			case walking:
-				ok = false
 				b.afterCycle(path[slices.Index(path, u):])
 			case 0:
 				walk(u)
@@ -233,15 +232,14 @@ func (b *builder) order() bool {
 		t.above = newBits(len(sorted))
 		slices.SortFunc(t.After, byAddr)
 	}
-	if ok {
-		for _, t := range sorted {
-			for _, u := range t.Before {
+	for _, t := range sorted {
+		for _, u := range t.Before {
+			if u.Index < t.Index {
 				t.above.set(u.Index)
 				t.above.or(u.above)
 			}
 		}
 	}
-	return ok
 }
 
 func (b *builder) afterCycle(cycle []*Task) {

@@ -69,9 +69,8 @@ func Build(repo *decl.Repo) (*Graph, decl.Problems) {
 	}}
 	b.projects()
 	b.edges()
-	if b.order() {
-		b.meetings()
-	}
+	b.order()
+	b.meetings()
 	return b.g, b.problems
 }
 

@@ -33,8 +33,8 @@
     <div></div>
     <div class="relative h-5">
       {#each labels as d, i (d.getTime())}
-        {#if at(d) < 93 && at(d) > 2}
-          <span class="absolute -translate-x-1/2 whitespace-nowrap {i % 2 ? 'max-sm:hidden' : ''}" style:left="{at(d)}%">{dayOf(d)}</span>
+        {#if at(d) < 94 && at(d) > 2}
+          <span class="absolute -translate-x-1/2 whitespace-nowrap {i % 2 || at(d) > 80 ? 'max-sm:hidden' : ''}" style:left="{at(d)}%">{dayOf(d)}</span>
         {/if}
       {/each}
       <span class="absolute right-0">now</span>

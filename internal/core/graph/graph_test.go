@@ -1,0 +1,225 @@
+package graph
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+func repo(files map[string]string) fstest.MapFS {
+	fsys := fstest.MapFS{}
+	for name, text := range files {
+		fsys[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	return fsys
+}
+
+func load(t *testing.T, files map[string]string) *Graph {
+	t.Helper()
+	g, err := Load(repo(files), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+func addrs(tasks []*Task) []string {
+	out := []string{}
+	for _, t := range tasks {
+		out = append(out, t.Addr())
+	}
+	return out
+}
+
+// A repository that has every error there is: all come in one go, each with
+// its place, its line and what to do.
+func TestEveryErrorInOneGo(t *testing.T) {
+	_, err := Load(os.DirFS("testdata/broken"), "broken")
+	if err == nil {
+		t.Fatal("it was taken")
+	}
+	got := err.Error() + "\n"
+	const file = "testdata/broken.golden"
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, rerr := os.ReadFile(file)
+	if rerr != nil {
+		t.Fatal(rerr)
+	}
+	if got != string(want) {
+		t.Errorf("got:\n%s\nwant:\n%s", got, want)
+	}
+	for _, word := range []string{
+		"unknown key \"red\" in [task.rates]", "did you mean \"reads\"?", "wants a list of strings, this is a string",
+		"no project is called that", "has no task", "in a circle: build@a → build@b → build@a", "need each other in a circle",
+		"two projects are called", "which meets", "and neither comes after the other", "is not declared",
+	} {
+		if !strings.Contains(got, word) {
+			t.Errorf("nothing says %q", word)
+		}
+	}
+}
+
+func TestFilesThatAreNotTomlAtAll(t *testing.T) {
+	for name, text := range map[string]string{
+		"unclosed":  "schema = 1\n[repo\n",
+		"twice":     "schema = 1\nschema = 1\n",
+		"no schema": "[repo]\nname = \"x\"\n",
+		"another":   "schema = 2\n",
+	} {
+		_, err := Load(repo(map[string]string{"grayloft.toml": text}), "test")
+		ps, ok := AsProblems(err)
+		if !ok || len(ps) == 0 || ps[0].File != "grayloft.toml" || ps[0].Line == 0 {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+const kinds = `schema = 1
+[repo]
+projects = ["libs/*", "apps/*"]
+[probe.sh]
+run = "sh --version"
+[kind.lib]
+offers = ["**/*.go", "!**/*_test.go"]
+tags = ["go"]
+[kind.lib.task.build]
+run = "go build"
+reads = ["**/*.go", "!**/*_test.go", "needs:*"]
+writes = []
+after = ["build@needs:*"]
+[kind.lib.task.test]
+run = "go test"
+reads = ["**/*.go", "needs:*"]
+writes = []
+after = ["build"]
+[kind.strict]
+tags = ["kind:*", "strict"]
+[kind.strict.task.test]
+run = "go test -strict"
+`
+
+func TestKindsFoldFromLeftToRight(t *testing.T) {
+	g := load(t, map[string]string{
+		"grayloft.toml":     kinds,
+		"libs/a/loft.toml":  "[project]\nname = \"a\"\nkind = [\"lib\", \"strict\"]\ntags = [\"kind:*\", \"own\"]\n[task.test]\nreads = [\"kind:*\", \"testdata/**\"]\n",
+		"libs/b/loft.toml":  "[project]\nkind = \"lib\"\nomit = [\"test\"]\nneeds = [\"a\"]\n",
+		"apps/c/loft.toml":  "[project]\nneeds = [\"libs/b\"]\n[task.pack]\nrun = [\"tar\", \"c\"]\nafter = [\"build@needs:*\"]\n",
+		"apps/no/readme.md": "no project",
+	})
+	test := g.Task("test@a")
+	if got := test.Decl.Run.String(); got != "go test -strict" {
+		t.Errorf("the later kind does not win: %q", got)
+	}
+	if got := test.Decl.Reads.Texts(); !slices.Equal(got, []string{"**/*.go", "needs:*", "testdata/**"}) {
+		t.Errorf("reads %v", got)
+	}
+	if got := g.Project("a").Tags; len(got) != 3 || got[0].Text != "go" || got[2].Text != "own" {
+		t.Errorf("tags %v", got)
+	}
+	if g.Task("test@libs/b") != nil || g.Task("build@libs/b") == nil {
+		t.Error("omit left out the wrong task")
+	}
+	if got := addrs(g.Task("pack@apps/c").Before); !slices.Equal(got, []string{"build@a", "build@libs/b"}) {
+		t.Errorf("needs:* is not transitive: %v", got)
+	}
+	if len(g.Projects) != 3 {
+		t.Errorf("projects %v", g.ProjectNames())
+	}
+}
+
+func TestWhatTasksRead(t *testing.T) {
+	g := load(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"libs/*\", \"libs/a/inner\"]\n",
+		"libs/a/loft.toml": `[task.own]
+run = "true"
+writes = ["out/**"]
+[task.some]
+run = "true"
+reads = ["src/**", "!src/skip/**", "src/skip/but.txt", "repo:schemas/*.json", "loft.toml"]
+writes = []
+`,
+		"libs/a/inner/loft.toml": "[task.x]\nrun = \"true\"\n",
+	})
+	for _, c := range []struct {
+		task, path string
+		want       bool
+	}{
+		{"own@libs/a", "libs/a/x.txt", true},
+		{"own@libs/a", "libs/a/loft.toml", false},        // read only where it is named
+		{"own@libs/a", "libs/a/inner/y.txt", false},      // another project's
+		{"own@libs/a", "libs/b.txt", false},              // nobody's
+		{"some@libs/a", "libs/a/src/deep/z", true},       //
+		{"some@libs/a", "libs/a/src/skip/z", false},      // taken away
+		{"some@libs/a", "libs/a/src/skip/but.txt", true}, // the last one decides
+		{"some@libs/a", "schemas/r.json", true},          // from the root
+		{"some@libs/a", "libs/a/loft.toml", true},        // named
+		{"some@libs/a", "libs/a/other", false},           //
+	} {
+		if got := g.Task(c.task).ReadsFile(c.path); got != c.want {
+			t.Errorf("%s reads %s: %v, want %v", c.task, c.path, got, c.want)
+		}
+	}
+	if w := g.Writer("libs/a/out/x"); w == nil || w.Addr() != "own@libs/a" {
+		t.Errorf("libs/a/out/x is written by %v", w)
+	}
+	if w := g.Writer("libs/a/inner/out/x"); w != nil {
+		t.Errorf("writes reach into another project: %s", w.Addr())
+	}
+}
+
+func TestTransparentTasksPassOnWhatIsBeforeThem(t *testing.T) {
+	g := load(t, map[string]string{"grayloft.toml": `schema = 1
+[task.gen]
+run = "true"
+writes = ["gen/**"]
+reads = ["in"]
+[task.check]
+run = "true"
+writes = []
+reads = []
+after = ["gen"]
+[task.pack]
+run = "true"
+writes = ["dist"]
+reads = []
+after = ["check"]
+[task.loose]
+run = "true"
+after = ["pack"]
+[task.end]
+run = "true"
+writes = []
+after = ["loose"]
+`})
+	if got := addrs(g.Task("pack@test").Counted()); !slices.Equal(got, []string{"gen@test"}) {
+		t.Errorf("pack counts %v", got)
+	}
+	if u := g.Task("end@test").Undeclared(); u == nil || u.Name != "loose" {
+		t.Errorf("end always runs because of %v", u)
+	}
+	if got := addrs(g.Downstream([]*Task{g.Task("check@test")})); !reflect.DeepEqual(got, []string{"check@test", "pack@test", "loose@test", "end@test"}) {
+		t.Errorf("after check come %v", got)
+	}
+}
+
+func TestDemoIsRight(t *testing.T) {
+	dir := filepath.Join("..", "..", "..", "demo", "skerry")
+	g, err := Load(os.DirFS(dir), "skerry")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := len(g.Projects); n < 18 || n > 22 {
+		t.Errorf("%d projects", n)
+	}
+}
