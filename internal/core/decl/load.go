@@ -76,6 +76,7 @@ func (l *loader) open(file string, data []byte) (*reader, bool) {
 	l.repo.Files = append(l.repo.Files, file)
 	if problem != nil {
 		l.problems = append(l.problems, *problem)
+		l.repo.Unread = true
 	}
 	return &reader{doc: doc, problems: &l.problems}, problem == nil
 }

@@ -20,6 +20,14 @@ func (b *builder) fail(pos decl.Pos, advice, format string, args ...any) {
 	b.problems = append(b.problems, b.g.Repo.Problem(pos, advice, format, args...))
 }
 
+// unknown reports a name that nothing has, unless it may stand in a file that
+// could not be read.
+func (b *builder) unknown(pos decl.Pos, advice, format string, args ...any) {
+	if !b.g.Repo.Unread {
+		b.fail(pos, advice, format, args...)
+	}
+}
+
 func (b *builder) projects() {
 	g := b.g
 	for _, d := range g.Repo.Projects {
@@ -44,7 +52,7 @@ func (b *builder) projects() {
 			q, ok := g.byName[it.Text]
 			switch {
 			case !ok:
-				b.fail(it.Pos, b.meantProject(it.Text), "project %q needs %q, and no project is called that", p.Name, it.Text)
+				b.unknown(it.Pos, b.meantProject(it.Text), "project %q needs %q, and no project is called that", p.Name, it.Text)
 			case q == p:
 				b.fail(it.Pos, "take it out", "project %q needs itself", p.Name)
 			case !slices.Contains(p.Needs, q):
@@ -150,7 +158,7 @@ func (b *builder) after(t *Task, it decl.Item) []*Task {
 	default:
 		p = b.g.byName[where]
 		if p == nil {
-			b.fail(it.Pos, b.meantProject(where), "%s comes after %q, and no project is called %q", t.Addr(), it.Text, where)
+			b.unknown(it.Pos, b.meantProject(where), "%s comes after %q, and no project is called %q", t.Addr(), it.Text, where)
 			return nil
 		}
 	}
@@ -176,7 +184,7 @@ func (b *builder) noTask(t *Task, p *Project, name string, it decl.Item) {
 	} else if len(names) == 0 {
 		advice = "it has no tasks at all"
 	}
-	b.fail(it.Pos, advice, "%s comes after %q, and project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
+	b.unknown(it.Pos, advice, "%s comes after %q, and project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
 }
 
 func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
@@ -191,7 +199,7 @@ func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
 		if c := decl.Closest(name, b.g.TaskNames()); c != "" {
 			advice = fmt.Sprintf("did you mean %q?", c+"@needs:*")
 		}
-		b.fail(it.Pos, advice, "%s comes after %q, and no project has a task %q", t.Addr(), it.Text, name)
+		b.unknown(it.Pos, advice, "%s comes after %q, and no project has a task %q", t.Addr(), it.Text, name)
 	}
 	return out
 }

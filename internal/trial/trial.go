@@ -1,0 +1,351 @@
+// Package trial is what the tests of whole programs share: repositories made
+// on the spot, the client as a process of its own, a database of one's own and
+// a service on loopback.
+package trial
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"grayloft.example/grayloft/internal/cli"
+	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/cluster"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// asClient makes the test binary be the client.
+const asClient = "GRAYLOFT_TRIAL_CLIENT"
+
+// Main is a package's TestMain: it runs the tests, or the client where the
+// binary was started as one, and stops what the tests shared.
+func Main(m *testing.M) {
+	if os.Getenv(asClient) != "" {
+		os.Unsetenv(asClient)
+		os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdout, os.Stderr))
+	}
+	code := m.Run()
+	if shared.stop != nil {
+		shared.stop()
+	}
+	os.Exit(code)
+}
+
+// Repo is a checkout with a git repository, a cache and an environment.
+type Repo struct {
+	T   testing.TB
+	Dir string
+	Env []string // beside the process's own
+}
+
+// New makes a repository of the files and commits them.
+func New(t testing.TB, files map[string]string) *Repo {
+	t.Helper()
+	r := &Repo{T: t, Dir: filepath.Join(t.TempDir(), "repo"), Env: []string{"GRAYLOFT_CACHE=" + t.TempDir(), "GRAYLOFT_NAME=tester"}}
+	if err := os.MkdirAll(r.Dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range files {
+		r.Write(name, text)
+	}
+	r.Git("init", "-q", "-b", "main")
+	r.Commit("start")
+	return r
+}
+
+// Clone makes another checkout, with a cache of its own: another machine.
+func (r *Repo) Clone() *Repo {
+	r.T.Helper()
+	c := &Repo{T: r.T, Dir: filepath.Join(r.T.TempDir(), "repo"), Env: []string{"GRAYLOFT_CACHE=" + r.T.TempDir(), "GRAYLOFT_NAME=other"}}
+	r.Git("clone", "-q", ".", c.Dir)
+	return c
+}
+
+// Path returns where a file is on the disk.
+func (r *Repo) Path(name string) string { return filepath.Join(r.Dir, filepath.FromSlash(name)) }
+
+// Write writes a file, and the directories on the way to it.
+func (r *Repo) Write(name, text string) {
+	r.T.Helper()
+	if err := os.MkdirAll(filepath.Dir(r.Path(name)), 0o755); err != nil {
+		r.T.Fatal(err)
+	}
+	if err := os.WriteFile(r.Path(name), []byte(text), 0o644); err != nil {
+		r.T.Fatal(err)
+	}
+}
+
+// Append adds to the end of a file.
+func (r *Repo) Append(name, text string) {
+	r.T.Helper()
+	r.Write(name, r.Read(name)+text)
+}
+
+// Read returns a file's contents.
+func (r *Repo) Read(name string) string {
+	r.T.Helper()
+	b, err := os.ReadFile(r.Path(name))
+	if err != nil {
+		r.T.Fatal(err)
+	}
+	return string(b)
+}
+
+// Has tells whether something is there.
+func (r *Repo) Has(name string) bool {
+	_, err := os.Lstat(r.Path(name))
+	return err == nil
+}
+
+// Remove removes a file or a directory.
+func (r *Repo) Remove(name string) {
+	r.T.Helper()
+	if err := os.RemoveAll(r.Path(name)); err != nil {
+		r.T.Fatal(err)
+	}
+}
+
+// Git runs git and returns what it prints.
+func (r *Repo) Git(args ...string) string {
+	r.T.Helper()
+	cmd := exec.Command("git", args...)
+	cmd.Dir = r.Dir
+	cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=t", "GIT_AUTHOR_EMAIL=t@t.example", "GIT_COMMITTER_NAME=t",
+		"GIT_COMMITTER_EMAIL=t@t.example", "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		r.T.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+// Commit commits everything.
+func (r *Repo) Commit(message string) {
+	r.T.Helper()
+	r.Git("add", "-A")
+	r.Git("commit", "-q", "--allow-empty", "-m", message)
+}
+
+// Answer is what a command printed, and its exit code.
+type Answer struct {
+	Out, Err string
+	Code     int
+}
+
+// Command returns the client as a command that has not been started.
+func (r *Repo) Command(args ...string) *exec.Cmd {
+	self, err := os.Executable()
+	if err != nil {
+		r.T.Fatal(err)
+	}
+	cmd := exec.Command(self, args...)
+	cmd.Dir = r.Dir
+	for _, v := range os.Environ() {
+		if !strings.HasPrefix(v, "GRAYLOFT_") && !strings.HasPrefix(v, "CI=") && !strings.HasPrefix(v, "GOCOVERDIR=") {
+			cmd.Env = append(cmd.Env, v)
+		}
+	}
+	cmd.Env = append(append(cmd.Env, asClient+"=yes"), r.Env...)
+	return cmd
+}
+
+// Loft runs the client.
+func (r *Repo) Loft(args ...string) Answer {
+	r.T.Helper()
+	return r.LoftIn(".", args...)
+}
+
+// LoftIn runs the client in a directory of the checkout.
+func (r *Repo) LoftIn(dir string, args ...string) Answer {
+	r.T.Helper()
+	cmd := r.Command(args...)
+	cmd.Dir = r.Path(dir)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		r.T.Fatal(err)
+	}
+	return Answer{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// Report is what run --format json prints.
+type Report struct {
+	Run    string         `json:"run"`
+	OK     bool           `json:"ok"`
+	Tasks  []Task         `json:"tasks"`
+	Totals map[string]int `json:"totals"`
+	Answer Answer         `json:"-"`
+}
+
+// Task is one task of a report.
+type Task struct {
+	Task    string   `json:"task"`
+	Outcome string   `json:"outcome"`
+	Reason  *string  `json:"reason"`
+	Detail  []string `json:"detail"`
+	Message string   `json:"message"`
+	Key     string   `json:"key"`
+	Picked  bool     `json:"picked"`
+	MadeBy  *struct {
+		Name, Place, Host, Run string
+	} `json:"made_by"`
+}
+
+// Run runs tasks and returns the report.
+func (r *Repo) Run(args ...string) Report {
+	r.T.Helper()
+	a := r.Loft(append([]string{"run", "--format", "json"}, args...)...)
+	var rep Report
+	if err := json.Unmarshal([]byte(a.Out), &rep); err != nil {
+		r.T.Fatalf("run %v: exit %d, %v\n%s\n%s", args, a.Code, err, a.Out, a.Err)
+	}
+	rep.Answer = a
+	return rep
+}
+
+// Of returns what the report says of a task.
+func (p Report) Of(task string) Task {
+	for _, t := range p.Tasks {
+		if t.Task == task {
+			return t
+		}
+	}
+	return Task{Outcome: "not in the run"}
+}
+
+// Outcomes returns the outcomes by task.
+func (p Report) Outcomes() map[string]string {
+	out := map[string]string{}
+	for _, t := range p.Tasks {
+		out[t.Task] = t.Outcome
+	}
+	return out
+}
+
+// Ran returns the tasks that ran, with their reasons.
+func (p Report) Ran() map[string]string {
+	out := map[string]string{}
+	for _, t := range p.Tasks {
+		if t.Outcome == "ran" || t.Outcome == "failed" {
+			out[t.Task] = ""
+			if t.Reason != nil {
+				out[t.Task] = *t.Reason
+			}
+		}
+	}
+	return out
+}
+
+var shared struct {
+	once sync.Once
+	c    *cluster.Cluster
+	err  error
+	stop func()
+	mu   sync.Mutex
+	next int
+}
+
+// Database makes a database of its own in the cluster that the tests of a
+// package share, and returns its address.
+func Database(t testing.TB) string {
+	t.Helper()
+	ctx := context.Background()
+	shared.once.Do(func() {
+		dir, err := os.MkdirTemp("", "grayloft-trial-")
+		if err == nil {
+			err = os.Chmod(dir, 0o755) // PostgreSQL's own user has to get there
+		}
+		if err == nil {
+			shared.c, err = cluster.Start(ctx, filepath.Join(dir, "postgres"))
+		}
+		shared.err = err
+		shared.stop = func() {
+			if shared.c != nil {
+				_ = shared.c.Stop()
+			}
+			os.RemoveAll(dir)
+		}
+	})
+	if shared.err != nil {
+		t.Fatal(shared.err)
+	}
+	shared.mu.Lock()
+	shared.next++
+	name := "trial" + string(rune('a'+shared.next/26%26)) + string(rune('a'+shared.next%26))
+	shared.mu.Unlock()
+	if err := shared.c.CreateDatabase(ctx, name); err != nil {
+		t.Fatal(err)
+	}
+	return shared.c.URL(name)
+}
+
+// Service is a running service with a database of its own.
+type Service struct {
+	*service.Service
+	Config service.Config
+	DB     *records.DB
+}
+
+// Serve starts a service.
+func Serve(t testing.TB) *Service {
+	t.Helper()
+	cfg := service.Config{
+		Data: t.TempDir(), Database: Database(t), Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	}
+	s, err := service.Start(context.Background(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := records.Open(context.Background(), cfg.Database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		db.Close()
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	return &Service{s, cfg, db}
+}
+
+// Token makes a token for the repository "test".
+func (s *Service) Token(t testing.TB, name, putsOn string, takesFrom ...string) string {
+	t.Helper()
+	secret, err := s.DB.NewToken(context.Background(), records.Token{
+		Repository: "test", Name: name, PutsOn: putsOn, TakesFrom: takesFrom, MayLook: true,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return secret
+}
+
+// Attach has a checkout use the service.
+func (r *Repo) Attach(url, token, place string) *Repo {
+	r.Env = append(r.Env, "GRAYLOFT_SERVICE="+url, "GRAYLOFT_TOKEN="+token, "GRAYLOFT_PLACE="+place)
+	return r
+}
+
+// Wait waits until ok, asking again and again for at most ten seconds.
+func Wait(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("waited in vain: %s", what)
+}
