@@ -1,0 +1,333 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/trial"
+)
+
+// everyone makes the tokens of a small team.
+func everyone(t *testing.T, s *trial.Service) (ci, brenna string) {
+	return s.Token(t, "ci", "trusted", "trusted"), s.Token(t, "brenna", "personal/brenna", "personal/brenna", "trusted")
+}
+
+func TestASecondMachineRunsNothing(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	r := trial.New(t, sample).Attach(s.URL, ci, "harbour-ci")
+	rep := r.Run("--pick", "all")
+	if rep.Totals["ran"] != 4 || rep.Answer.Err != "" {
+		t.Fatalf("%v\n%s", rep.Totals, rep.Answer.Err)
+	}
+	c := r.Clone().Attach(s.URL, brenna, "home")
+	other := c.Run("--pick", "all")
+	want(t, "another machine", other.Outcomes(), map[string]string{
+		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "known", "test@app": "known"})
+	for _, x := range other.Tasks {
+		if x.MadeBy == nil || x.MadeBy.Name != "ci" || x.MadeBy.Place != "harbour-ci" || x.MadeBy.Run != rep.Run || x.Key != rep.Of(x.Task).Key {
+			t.Errorf("%s was made by %+v", x.Task, x.MadeBy)
+		}
+	}
+	if c.Read("app/out/app") != r.Read("app/out/app") {
+		t.Error("the outputs differ")
+	}
+	allAre(t, "again", c.Run("--pick", "all"), "current")
+
+	// Only what is wanted is moved; what a task that runs will read, too.
+	d := r.Clone().Attach(s.URL, brenna, "office")
+	if o := d.Run("test@app").Outcomes(); o["build@app"] != "known" || d.Has("app/out/app") {
+		t.Errorf("nobody asked for the outputs: %v", o)
+	}
+	d.Append("lib/test/t", "more\n")
+	rep = d.Run("test@lib")
+	want(t, "a task that has to run", rep.Outcomes(), map[string]string{"generate@lib": "fetched", "test@lib": "ran"})
+	if reason := *rep.Of("test@lib").Reason; reason != "new" {
+		t.Errorf("it ran because %s", reason)
+	}
+
+	// What brenna makes is hers; CI does not take it.
+	d.Write("app/main", "hers\n")
+	d.Run("build@app")
+	e := r.Clone().Attach(s.URL, ci, "harbour-ci")
+	e.Write("app/main", "hers\n")
+	if o := e.Run("build@app").Of("build@app").Outcome; o != "ran" {
+		t.Errorf("CI took what brenna made: %s", o)
+	}
+	f := r.Clone().Attach(s.URL, brenna, "home")
+	f.Write("app/main", "hers\n")
+	if x := f.Run("build@app").Of("build@app"); x.Outcome != "fetched" || x.MadeBy.Name != "brenna" {
+		t.Errorf("brenna's own shelf: %+v", x)
+	}
+}
+
+func TestRecordsOfRuns(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	r := trial.New(t, sample).Attach(s.URL, ci, "harbour-ci")
+	r.Append("app/loft.toml", "[task.bad]\nrun = \"echo so bad; false\"\nreads = []\nwrites = []\nprobes = []\n")
+	rep := r.Run("--pick", "all", "--keep-going")
+	ctx := context.Background()
+	tok, err := s.DB.FindToken(ctx, ci)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := s.DB.Run(ctx, tok.RepositoryID, rep.Run)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Name != "ci" || d.Place != "harbour-ci" || d.OK || d.Running || d.Finished == nil || d.Totals["failed"] != 1 || d.Totals["ran"] != 4 || len(d.Records) != 5 {
+		t.Errorf("%+v", d)
+	}
+	if d.Commit == "" || d.Branch != "main" || d.BytesOut == 0 {
+		t.Errorf("commit %q, branch %q, %d bytes out", d.Commit, d.Branch, d.BytesOut)
+	}
+	i := slices.IndexFunc(d.Records, func(x protocol.TaskRecord) bool { return x.Task == "bad@app" })
+	if d.Records[i].Message != "exit 1" || d.Records[i].Log.IsZero() {
+		t.Errorf("%+v", d.Records[i])
+	}
+	if _, err := s.DB.Blob(ctx, tok.RepositoryID, d.Records[i].Log); err != nil {
+		t.Errorf("the log of what failed is not there: %v", err)
+	}
+}
+
+// gate stands before a service and can be told to misbehave.
+type gate struct {
+	*httptest.Server
+	mode atomic.Value // "", refuse, cut, flip, hang
+}
+
+func newGate(t *testing.T, to string) *gate {
+	target, err := url.Parse(to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := &gate{}
+	g.mode.Store("")
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	proxy.FlushInterval = -1
+	proxy.ModifyResponse = func(resp *http.Response) error {
+		blob := strings.Contains(resp.Request.URL.Path, "/blobs/") || strings.Contains(resp.Request.URL.Path, "/packs/fetch")
+		mode := g.mode.Load().(string)
+		if !blob || resp.StatusCode != http.StatusOK || (mode != "cut" && mode != "flip") {
+			return nil
+		}
+		body, err := io.ReadAll(resp.Body)
+		if err != nil {
+			return err
+		}
+		resp.Body.Close()
+		if mode == "cut" {
+			body = body[:len(body)/2]
+		} else {
+			body[len(body)/2] ^= 1
+		}
+		resp.Body = io.NopCloser(bytes.NewReader(body))
+		return nil
+	}
+	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { panic(http.ErrAbortHandler) }
+	g.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		switch g.mode.Load().(string) {
+		case "refuse":
+			http.Error(w, "no", http.StatusServiceUnavailable)
+		case "drop":
+			panic(http.ErrAbortHandler)
+		case "dropblobs":
+			if strings.Contains(req.URL.Path, "packs") || strings.Contains(req.URL.Path, "blobs") {
+				panic(http.ErrAbortHandler)
+			}
+			proxy.ServeHTTP(w, req)
+		default:
+			proxy.ServeHTTP(w, req)
+		}
+	}))
+	t.Cleanup(g.Close)
+	return g
+}
+
+func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	g := newGate(t, s.URL)
+	r := trial.New(t, sample).Attach(s.URL, ci, "ci")
+	r.Run("--pick", "all")
+
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nobody := "http://" + closed.Addr().String()
+	closed.Close()
+	for _, c := range []struct {
+		what, mode, url, token, says string
+	}{
+		{"nobody there", "", nobody, brenna, "cannot be reached"},
+		{"one that refuses", "refuse", g.URL, brenna, "not how a Gray Loft service answers"},
+		{"one that hangs up", "drop", g.URL, brenna, "going on with this machine's cache alone"},
+		{"one that dies in the middle", "dropblobs", g.URL, brenna, "going on with this machine's cache alone"},
+		{"blobs that are cut off", "cut", g.URL, brenna, ""},
+		{"blobs with a flipped bit", "flip", g.URL, brenna, ""},
+		{"an unknown token", "", g.URL, "loft-nobody", "does not know this token"},
+	} {
+		g.mode.Store(c.mode)
+		d := r.Clone().Attach(c.url, c.token, "home")
+		rep := d.Run("--pick", "all")
+		if !rep.OK || rep.Totals["fetched"] != 0 {
+			t.Errorf("%s: %v\n%s", c.what, rep.Outcomes(), rep.Answer.Err)
+		}
+		if d.Read("app/out/app") != r.Read("app/out/app") {
+			t.Errorf("%s: the output is wrong", c.what)
+		}
+		if n := strings.Count(rep.Answer.Err, "warning:"); n != 1 || !strings.Contains(rep.Answer.Err, c.says) {
+			t.Errorf("%s: %d warnings, want one that says %q:\n%s", c.what, n, c.says, rep.Answer.Err)
+		}
+	}
+}
+
+func TestWhatCouldNotBeSentIsSentLater(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	g := newGate(t, s.URL)
+	r := trial.New(t, sample).Attach(g.URL, ci, "ci")
+	g.mode.Store("dropblobs")
+	rep := r.Run("--pick", "all")
+	if !rep.OK {
+		t.Fatal(rep.Outcomes())
+	}
+	g.mode.Store("")
+	if again := r.Run("--pick", "all"); again.Answer.Err != "" {
+		t.Errorf("it warned: %s", again.Answer.Err)
+	}
+	c := r.Clone().Attach(s.URL, brenna, "home")
+	if other := c.Run("--pick", "all"); other.Totals["ran"] != 0 {
+		t.Errorf("what was spooled did not arrive: %v", other.Outcomes())
+	}
+	tok, err := s.DB.FindToken(context.Background(), ci)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d, err := s.DB.Run(context.Background(), tok.RepositoryID, rep.Run); err != nil || d.Totals["ran"] != 4 {
+		t.Errorf("the record of the first run: %v, %v", d.Totals, err)
+	}
+}
+
+// Bits are flipped in files of this machine's cache: nothing of it is ever
+// restored.
+func TestDamagedCacheFilesAreNeverRestored(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	r.Run("--pick", "all")
+	right := r.Read("app/out/app")
+	dir := strings.TrimPrefix(r.Env[0], "GRAYLOFT_CACHE=")
+	blobs, err := filepath.Glob(filepath.Join(dir, "blobs", "*", "*"))
+	if err != nil || len(blobs) < 5 {
+		t.Fatal(blobs, err)
+	}
+	for _, b := range blobs {
+		r.Remove("app/out")
+		r.Remove("lib/gen")
+		data, err := os.ReadFile(b)
+		if err != nil || len(data) == 0 {
+			continue
+		}
+		data[len(data)/2] ^= 4
+		if err := os.WriteFile(b, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		rep := r.Run("--pick", "all")
+		if !rep.OK || r.Read("app/out/app") != right || r.Read("lib/gen/types") != "one\n" {
+			t.Errorf("after damaging %s: %v", filepath.Base(b), rep.Outcomes())
+		}
+	}
+	entries, _ := filepath.Glob(filepath.Join(dir, "entries", "*", "*"))
+	for _, e := range entries {
+		if err := os.WriteFile(e, []byte("{nonsense"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.Remove("app/out")
+	if rep := r.Run("--pick", "all"); !rep.OK || r.Read("app/out/app") != right {
+		t.Errorf("after damaging the entries: %v", rep.Outcomes())
+	}
+}
+
+// Blobs that the service has lost: the task runs, and what was settled on it
+// stands.
+func TestEntriesWhoseBlobsHaveGone(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	r := trial.New(t, sample).Attach(s.URL, ci, "ci")
+	r.Run("--pick", "all")
+	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
+		t.Fatal(err)
+	}
+	c := r.Clone().Attach(s.URL, brenna, "home")
+	rep := c.Run("--pick", "all")
+	if !rep.OK || rep.Ran()["generate@lib"] != "gone" || c.Read("app/out/app") != r.Read("app/out/app") {
+		t.Errorf("%v", rep.Outcomes())
+	}
+	d := r.Clone().Attach(s.URL, s.Token(t, "oskar", "", "trusted"), "office")
+	d.Append("lib/test/t", "more\n")
+	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
+		t.Fatal(err)
+	}
+	rep = d.Run("test@lib") // generate is known until test has to run, and its blobs are not there
+	want(t, "found out late", rep.Outcomes(), map[string]string{"generate@lib": "ran", "test@lib": "ran"})
+}
+
+func TestTheServiceIsKilledAndComesBack(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	g := newGate(t, s.URL)
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "test"
+[task.a]
+run = "echo a > a.out; while [ ! -e go ]; do sleep 0.01; done"
+reads = []
+writes = ["a.out"]
+probes = []
+[task.b]
+run = "cat a.out > b.out"
+reads = []
+writes = ["b.out"]
+probes = []
+after = ["a"]
+`, ".gitignore": "*.out\ngo\n"}).Attach(g.URL, ci, "ci")
+	cmd := r.Command("run", "b")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	trial.Wait(t, "a to begin", func() bool { return r.Has("a.out") })
+	g.CloseClientConnections()
+	g.mode.Store("drop")
+	r.Write("go", "")
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("the run did not survive: %v", err)
+	}
+	g.mode.Store("")
+	r.Run("b")
+	c := r.Clone().Attach(s.URL, ci, "ci")
+	if rep := c.Run("b"); rep.Totals["ran"] != 0 {
+		t.Errorf("what was made while the service was away: %v", rep.Outcomes())
+	}
+}
