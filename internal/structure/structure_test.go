@@ -1,0 +1,109 @@
+// Package structure holds tests about the repository as a whole.
+package structure
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+const module = "grayloft.example/grayloft/"
+
+// may says what the packages below each part may import of the module, beside
+// their own part. Data goes one way: core → machine, remote, service → cli.
+var may = map[string][]string{
+	"internal/core":      {},
+	"internal/protocol":  {"internal/core/digest"},
+	"internal/machine":   {"internal/core", "internal/protocol"},
+	"internal/remote":    {"internal/core", "internal/protocol"},
+	"internal/service":   {"internal/core", "internal/protocol"},
+	"internal/cli":       {"internal/core", "internal/machine", "internal/protocol", "internal/remote"},
+	"internal/browser":   {},
+	"internal/trial":     {"internal/cli", "internal/service"},
+	"internal/structure": {},
+	"cmd/grayloft":       {"internal/cli"},
+	"cmd/grayloftd":      {"internal/service"},
+	"demo":               {},
+	"docs":               {"internal/browser"},
+}
+
+// forbidden are what the core must not touch: the network, databases,
+// processes, terminals.
+var forbidden = []string{"net", "net/http", "os/exec", "database/sql", "os/signal", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/jmoiron/sqlx"}
+
+type pack struct {
+	ImportPath string
+	Imports    []string
+}
+
+func packages(t *testing.T) []pack {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	cmd.Dir = filepath.Join("..", "..")
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var list []pack
+	for d := json.NewDecoder(strings.NewReader(string(out))); d.More(); {
+		var p pack
+		if err := d.Decode(&p); err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, p)
+	}
+	return list
+}
+
+func partOf(path string) string {
+	best := ""
+	for part := range may {
+		if (path == part || strings.HasPrefix(path, part+"/")) && len(part) > len(best) {
+			best = part
+		}
+	}
+	return best
+}
+
+func TestDataGoesOneWay(t *testing.T) {
+	list := packages(t)
+	if len(list) < 20 {
+		t.Fatalf("only %d packages were found", len(list))
+	}
+	for _, p := range list {
+		from := strings.TrimPrefix(p.ImportPath, module)
+		part := partOf(from)
+		if part == "" {
+			t.Errorf("%s belongs to no part", from)
+			continue
+		}
+		for _, imp := range p.Imports {
+			to, own := strings.CutPrefix(imp, module)
+			if part == "internal/core" && slices.Contains(forbidden, imp) {
+				t.Errorf("%s imports %s: the core has no network, terminal, database or process", from, imp)
+			}
+			if !own || to == part || strings.HasPrefix(to, part+"/") {
+				continue
+			}
+			if !slices.ContainsFunc(may[part], func(ok string) bool { return to == ok || strings.HasPrefix(to, ok+"/") }) {
+				t.Errorf("%s imports %s, which %s may not", from, to, part)
+			}
+		}
+	}
+}
+
+// The client is one file for every system, without cgo.
+func TestTheClientBuildsEverywhere(t *testing.T) {
+	for _, system := range []string{"linux", "darwin", "windows"} {
+		cmd := exec.Command("go", "build", "-o", os.DevNull, "./cmd/grayloft")
+		cmd.Dir = filepath.Join("..", "..")
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+system, "GOARCH=amd64")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Errorf("%s: %v\n%s", system, err, out)
+		}
+	}
+}
