@@ -324,8 +324,14 @@ func Serve(t testing.TB) *Service {
 // Token makes a token for the repository "test".
 func (s *Service) Token(t testing.TB, name, putsOn string, takesFrom ...string) string {
 	t.Helper()
+	return s.TokenFor(t, "test", name, putsOn, takesFrom...)
+}
+
+// TokenFor makes a token for a repository.
+func (s *Service) TokenFor(t testing.TB, repo, name, putsOn string, takesFrom ...string) string {
+	t.Helper()
 	secret, err := s.DB.NewToken(context.Background(), records.Token{
-		Repository: "test", Name: name, PutsOn: putsOn, TakesFrom: takesFrom, MayLook: true,
+		Repository: repo, Name: name, PutsOn: putsOn, TakesFrom: takesFrom, MayLook: true,
 	})
 	if err != nil {
 		t.Fatal(err)

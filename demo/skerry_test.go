@@ -1,0 +1,104 @@
+// Package demo holds Skerry Lines to what it is there to show.
+package demo
+
+import (
+	"io/fs"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/trial"
+)
+
+func TestMain(m *testing.M) { trial.Main(m) }
+
+func skerry(t *testing.T) *trial.Repo {
+	t.Helper()
+	files := map[string]string{}
+	err := filepath.WalkDir("skerry", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(p)
+		rel, _ := filepath.Rel("skerry", p)
+		files[filepath.ToSlash(rel)] = string(data)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	files["data/chart-tiles/chart.bin"] = strings.Repeat("soundings ", 20000)
+	return trial.New(t, files)
+}
+
+func ran(rep trial.Report) []string { return slices.Sorted(maps.Keys(rep.Ran())) }
+
+func TestSkerryLines(t *testing.T) {
+	s := trial.Serve(t)
+	r := skerry(t).Attach(s.URL, s.TokenFor(t, "skerry", "ci", "trusted", "trusted"), "harbour-ci")
+	rep := r.Run("--pick", "all")
+	if !rep.OK {
+		for _, x := range rep.Tasks {
+			if x.Outcome == "failed" {
+				t.Errorf("%s: %s\n%s", x.Task, x.Message, r.Loft("log", x.Task).Out)
+			}
+		}
+		t.Fatal(rep.Totals)
+	}
+	n := len(rep.Tasks)
+	if again := r.Run("--pick", "all"); again.Totals["current"] != n {
+		t.Errorf("the second run: %v", again.Totals)
+	}
+
+	// Deleted outputs are restored, whatever has none is current.
+	r.Git("clean", "-xfdq", "-e", ".grayloft")
+	for _, x := range r.Run("--pick", "all").Tasks {
+		name, project, _ := strings.Cut(x.Task, "@")
+		has := !slices.Contains([]string{"test"}, name) && (name != "build" || !slices.Contains([]string{"tides", "money", "timetable", "fares", "wire-schema"}, project))
+		if want := map[bool]string{true: "restored", false: "current"}[has]; x.Outcome != want {
+			t.Errorf("after deleting outputs, %s is %s, want %s", x.Task, x.Outcome, want)
+		}
+	}
+
+	// Another machine with an empty cache runs nothing.
+	c := r.Clone().Attach(s.URL, s.TokenFor(t, "skerry", "brenna", "personal/brenna", "personal/brenna", "trusted"), "home")
+	other := c.Run("--pick", "all")
+	if other.Totals["fetched"]+other.Totals["known"] != n || other.Totals["fetched"] == 0 {
+		t.Errorf("a second clone: %v\n%s", other.Totals, other.Answer.Err)
+	}
+
+	// A comment in a test file runs that library's test and nothing else.
+	r.Append("libs/fares/fares_test.go", "\n// A comment.\n")
+	if got := ran(r.Run("--pick", "all")); !slices.Equal(got, []string{"test@fares"}) {
+		t.Errorf("a comment in a test file ran %v", got)
+	}
+	// A comment where code is generated from runs the generator alone.
+	r.Append("libs/wire-schema/schema/booking.wire", "# A comment.\n")
+	if got := ran(r.Run("--pick", "all")); !slices.Equal(got, []string{"generate@wire-schema"}) {
+		t.Errorf("a comment in a schema ran %v", got)
+	}
+	// A real change there reaches the services and the apps.
+	r.Append("libs/wire-schema/schema/sailing.wire", "\nmessage Fog\n  port text\n")
+	got := ran(r.Run("--pick", "all"))
+	for _, want := range []string{"generate@wire-schema", "build@booking", "bundle@crew-tablet", "gather@release"} {
+		if !slices.Contains(got, want) {
+			t.Errorf("a new message did not run %s: %v", want, got)
+		}
+	}
+	// A test that fails, fails.
+	r.Append("libs/money/money_test.go", "\nfunc TestFails(t *testing.T) { t.Error(\"on purpose\") }\n")
+	if rep := r.Run("test@money"); rep.OK || rep.Answer.Code != 1 {
+		t.Error("a failing test went through")
+	}
+}
+
+func TestGoFilesOfTheDemoAreFormatted(t *testing.T) {
+	out, err := exec.Command("gofmt", "-l", "skerry").CombinedOutput()
+	if err != nil || len(out) > 0 {
+		t.Errorf("%s%v", out, err)
+	}
+}
