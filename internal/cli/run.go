@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -91,7 +92,10 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		return err
 	}
 	defer e.State.Close()
-	view := a.view(f, len(r.graph.Closure(picked)), args)
+	view := a.view(f, len(r.graph.Closure(picked)), args, func(t *graph.Task) (float64, bool) {
+		last, ok := e.State.Last(t.Addr())
+		return last.Took, ok && last.Took > 0
+	})
 	defer view.close()
 	e.Observer = engine.Observer(view)
 	opt := engine.Options{
@@ -282,6 +286,7 @@ func (a *app) report(opt engine.Options, s *engine.Summary) error {
 			return err
 		}
 	} else if !a.quiet || !s.OK() {
+		a.legend(s)
 		fmt.Fprintln(a.out, a.summary(s))
 	}
 	switch {
@@ -291,6 +296,20 @@ func (a *app) report(opt engine.Options, s *engine.Summary) error {
 		return exit{exitFailed, ""}
 	}
 	return nil
+}
+
+// legend explains the reasons that were shown.
+func (a *app) legend(s *engine.Summary) {
+	seen := map[key.Reason]bool{}
+	for _, r := range s.Results {
+		if r.Outcome == engine.Ran && !seen[r.Reason] {
+			seen[r.Reason] = true
+			fmt.Fprintln(a.out, a.soft(fmt.Sprintf("%-11s %s", r.Reason, key.Legend[r.Reason])))
+		}
+	}
+	if len(seen) > 0 {
+		fmt.Fprintln(a.out)
+	}
 }
 
 func resultJSON(r *engine.Result) runTaskJSON {

@@ -21,7 +21,9 @@ type view interface {
 	close()
 }
 
-func (a *app) view(f runFlags, tasks int, asked []string) view {
+// view returns the view that fits the output. Before tells how many seconds a
+// task took the last time, if it is known.
+func (a *app) view(f runFlags, tasks int, asked []string, before func(*graph.Task) (float64, bool)) view {
 	logs := f.logs
 	wide := a.width()
 	if a.format == "json" {
@@ -46,7 +48,7 @@ func (a *app) view(f runFlags, tasks int, asked []string) view {
 	if wide == 0 || a.quiet {
 		return p
 	}
-	return newTerminalView(p, tasks)
+	return newTerminalView(p, tasks, before)
 }
 
 // plainView writes a line for each task that finished, with its log below it.
@@ -107,7 +109,11 @@ func (v *plainView) describe(r *engine.Result) string {
 	if v.quiet && r.Outcome != engine.Failed {
 		return ""
 	}
-	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), seconds(r.Took.Seconds()), a.soft(why(r)))
+	took := seconds(r.Took.Seconds())
+	if r.Outcome == engine.Held || r.Outcome == engine.Unstarted {
+		took = ""
+	}
+	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), took, a.soft(why(r)))
 	var b strings.Builder
 	b.WriteString(strings.TrimRight(fit(line, v.wide), " ") + "\n")
 	if v.logs == "whole" && r.Outcome == engine.Ran || v.logs != "none" && v.logs != "live" && r.Outcome == engine.Failed {
@@ -191,26 +197,25 @@ func some(changes []key.Change) string {
 // below those that have finished.
 type terminalView struct {
 	*plainView
-	prog  *tea.Program
-	ended chan struct{}
-	once  sync.Once
+	prog   *tea.Program
+	before func(*graph.Task) (float64, bool)
+	ended  chan struct{}
+	once   sync.Once
 }
 
 type startedMsg struct {
-	task string
-	at   time.Time
+	task   string
+	at     time.Time
+	before float64 // seconds that it took the last time; 0 where that is not known
 }
-type doneMsg struct {
-	task string
-	text string
-}
-type warnMsg string
-type lineMsg string
+type doneMsg string
 type tickMsg time.Time
 type endMsg struct{}
 
-func newTerminalView(p *plainView, tasks int) *terminalView {
-	v := &terminalView{plainView: p, ended: make(chan struct{})}
+func minutes(s float64) string { return fmt.Sprintf("%d:%02d", int(s)/60, int(s)%60) }
+
+func newTerminalView(p *plainView, tasks int, before func(*graph.Task) (float64, bool)) *terminalView {
+	v := &terminalView{plainView: p, before: before, ended: make(chan struct{})}
 	m := &progress{a: p.a, total: tasks, wide: p.wide, finished: map[string]bool{}, began: time.Now()}
 	v.prog = tea.NewProgram(m, tea.WithOutput(p.out), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
@@ -221,22 +226,27 @@ func newTerminalView(p *plainView, tasks int) *terminalView {
 }
 
 func (v *terminalView) Started(t *graph.Task, _ time.Duration, _ int) {
-	v.prog.Send(startedMsg{t.Addr(), time.Now()})
+	took, _ := v.before(t)
+	v.prog.Send(startedMsg{t.Addr(), time.Now(), took})
 }
 
 func (v *terminalView) Line(t *graph.Task, line string) {
 	if v.logs == "live" {
-		v.prog.Send(lineMsg(fit(t.Addr()+" │ "+line, v.wide)))
+		v.prog.Println(fit(t.Addr()+" │ "+line, v.wide))
 	}
 }
 
 func (v *terminalView) Done(r *engine.Result) {
 	text := v.describe(r)
 	v.shown = v.shown || text != ""
-	v.prog.Send(doneMsg{r.Task.Addr(), text})
+	// Printed through the program, so that lines keep their order.
+	if text != "" {
+		v.prog.Println(strings.TrimRight(text, "\n"))
+	}
+	v.prog.Send(doneMsg(r.Task.Addr()))
 }
 
-func (v *terminalView) Warn(s string) { v.prog.Send(warnMsg(s)) }
+func (v *terminalView) Warn(s string) { v.prog.Println(fit("warning: "+s, v.wide)) }
 
 func (v *terminalView) close() {
 	v.once.Do(func() {
@@ -272,20 +282,13 @@ func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case startedMsg:
 		p.running = append(p.running, m)
 	case doneMsg:
-		p.finished[m.task] = true
+		p.finished[string(m)] = true
 		for i, r := range p.running {
-			if r.task == m.task {
+			if r.task == string(m) {
 				p.running = append(p.running[:i], p.running[i+1:]...)
 				break
 			}
 		}
-		if m.text != "" {
-			return p, tea.Println(strings.TrimRight(m.text, "\n"))
-		}
-	case warnMsg:
-		return p, tea.Println(fit("warning: "+string(m), p.wide))
-	case lineMsg:
-		return p, tea.Println(string(m))
 	case endMsg:
 		p.ending = true
 		return p, tea.Quit
@@ -300,8 +303,11 @@ func (p *progress) View() string {
 	var b strings.Builder
 	b.WriteString("\n")
 	for _, r := range p.running {
-		n := int(time.Since(r.at).Seconds())
-		fmt.Fprintf(&b, "%s\n", fit(fmt.Sprintf("  %s %s %4d:%02d", p.a.style.NewStyle().Foreground(tints[engine.Ran]).Render("▶"), pad(r.task, 36), n/60, n%60), p.wide))
+		line := fmt.Sprintf("  %s %s %8s", p.a.style.NewStyle().Foreground(tints[engine.Ran]).Render("▶"), pad(r.task, 36), minutes(time.Since(r.at).Seconds()))
+		if r.before >= 1 {
+			line += p.a.soft(" of about " + minutes(r.before))
+		}
+		fmt.Fprintf(&b, "%s\n", fit(line, p.wide))
 	}
 	const cells = 32
 	full := cells * len(p.finished) / p.total
