@@ -119,7 +119,7 @@ func (s *Server) recover(c *gin.Context) {
 }
 
 func (s *Server) health(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
 	if err := s.Records.PingContext(ctx); err != nil {
 		problem(c, http.StatusServiceUnavailable, "the database does not answer", "")

@@ -37,7 +37,7 @@ func (s *Server) missing(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out, err := s.Records.Missing(c, token(c).RepositoryID, list)
+	out, err := s.Records.Missing(c.Request.Context(), token(c).RepositoryID, list)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -103,13 +103,13 @@ func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int
 	repo := token(c).RepositoryID
 	object := fmt.Sprintf("%d/%s/%s-%s", repo, d.String()[:2], d, hex.EncodeToString(upload[:]))
 	r := &checked{r: body, h: digest.New(), want: d, left: size}
-	if err := s.Blobs.Put(c, object, r); err != nil {
+	if err := s.Blobs.Put(c.Request.Context(), object, r); err != nil {
 		return err
 	}
 	s.metrics.moved.WithLabelValues("in").Add(float64(size))
-	kept, err := s.Records.PutBlob(c, repo, d, object, size)
+	kept, err := s.Records.PutBlob(c.Request.Context(), repo, d, object, size)
 	if err == nil && !kept {
-		err = s.Blobs.Delete(c, object)
+		err = s.Blobs.Delete(c.Request.Context(), object)
 	}
 	return err
 }
@@ -145,7 +145,7 @@ func (s *Server) getBlob(c *gin.Context) {
 	if !ok {
 		return
 	}
-	b, err := s.Records.Blob(c, token(c).RepositoryID, d)
+	b, err := s.Records.Blob(c.Request.Context(), token(c).RepositoryID, d)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -157,7 +157,7 @@ func (s *Server) getBlob(c *gin.Context) {
 		c.Status(http.StatusOK)
 		return
 	}
-	r, err := s.Blobs.Open(c, b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
 	if err != nil {
 		c.Header("Content-Length", "")
 		s.fault(c, err)
@@ -223,7 +223,7 @@ func (s *Server) fetchPack(c *gin.Context) {
 	if !ok {
 		return
 	}
-	have, err := s.Records.Blobs(c, token(c).RepositoryID, list)
+	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, list)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -258,7 +258,7 @@ func (s *Server) fetchPack(c *gin.Context) {
 }
 
 func (s *Server) member(c *gin.Context, tw *tar.Writer, d digest.Digest, b records.Blob) error {
-	r, err := s.Blobs.Open(c, b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
 	if err != nil {
 		s.Log.Error("a blob is on record and not stored", "object", b.Object, "error", err)
 		return nil // left out: the client takes it for gone

@@ -50,7 +50,7 @@ func (s *Server) lookup(c *gin.Context) {
 			early = append(early, t.EarlyKey)
 		}
 	}
-	entries, err := s.Records.Lookup(c, token(c), keys, early)
+	entries, err := s.Records.Lookup(c.Request.Context(), token(c), keys, early)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -83,7 +83,7 @@ func (s *Server) file(c *gin.Context) {
 	if !ok {
 		return
 	}
-	filed, err := s.Records.File(c, t, shelf, e, list)
+	filed, err := s.Records.File(c.Request.Context(), t, shelf, e, list)
 	var lack records.LackError
 	var size records.SizeError
 	switch {
@@ -121,7 +121,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 	if e.Listing.IsZero() || e.Ingredients.IsZero() || e.Task == "" {
 		return refuse("task, listing and ingredients have to be named")
 	}
-	have, err := s.Records.Blobs(c, repo, []digest.Digest{e.Listing, e.Ingredients})
+	have, err := s.Records.Blobs(c.Request.Context(), repo, []digest.Digest{e.Listing, e.Ingredients})
 	if err != nil {
 		s.fault(c, err)
 		return nil, false
@@ -159,7 +159,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 }
 
 func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
-	r, err := s.Blobs.Open(c, b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ func (s *Server) startRun(c *gin.Context) {
 		problem(c, http.StatusBadRequest, "the run cannot be recorded", "it needs an id of 8 to 64 letters and digits, and the time when it started")
 		return
 	}
-	if err := s.Records.StartRun(c, token(c), in); err != nil {
+	if err := s.Records.StartRun(c.Request.Context(), token(c), in); err != nil {
 		s.fault(c, err)
 		return
 	}
@@ -46,7 +46,7 @@ func (s *Server) addEvents(c *gin.Context) {
 		problem(c, http.StatusRequestEntityTooLarge, "too many events in one request", fmt.Sprintf("at most %d are taken", protocol.MaxEvents))
 		return
 	}
-	through, err := s.Records.AddEvents(c, token(c), c.Param("id"), in.Events)
+	through, err := s.Records.AddEvents(c.Request.Context(), token(c), c.Param("id"), in.Events)
 	var gap records.GapError
 	switch {
 	case errors.As(err, &gap):
@@ -83,7 +83,7 @@ func (s *Server) runs(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Records.Runs(c, token(c).RepositoryID, records.RunFilter{
+	rows, err := s.Records.Runs(c.Request.Context(), token(c).RepositoryID, records.RunFilter{
 		Since: time.Now().AddDate(0, 0, -days), Place: c.Query("place"), Before: c.Query("before"), Limit: limit + 1,
 	})
 	if err != nil {
@@ -99,7 +99,7 @@ func (s *Server) runs(c *gin.Context) {
 }
 
 func (s *Server) run(c *gin.Context) {
-	d, err := s.Records.Run(c, token(c).RepositoryID, c.Param("id"))
+	d, err := s.Records.Run(c.Request.Context(), token(c).RepositoryID, c.Param("id"))
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -111,17 +111,17 @@ const logLines = 5000
 
 func (s *Server) runLog(c *gin.Context) {
 	repo := token(c).RepositoryID
-	d, err := s.Records.RunLog(c, repo, c.Param("id"), c.Query("task"))
+	d, err := s.Records.RunLog(c.Request.Context(), repo, c.Param("id"), c.Query("task"))
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
-	b, err := s.Records.Blob(c, repo, d)
+	b, err := s.Records.Blob(c.Request.Context(), repo, d)
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
-	r, err := s.Blobs.Open(c, b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -149,7 +149,7 @@ func (s *Server) balance(c *gin.Context) {
 		return
 	}
 	until := time.Now()
-	b, err := s.Records.Balance(c, token(c).RepositoryID, until.AddDate(0, 0, -days), until, stretches)
+	b, err := s.Records.Balance(c.Request.Context(), token(c).RepositoryID, until.AddDate(0, 0, -days), until, stretches)
 	if err != nil {
 		s.fault(c, err)
 		return
