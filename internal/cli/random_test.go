@@ -21,10 +21,11 @@ func TestReuseIsTrue(t *testing.T) {
 	if testing.Short() {
 		steps = 15
 	}
+	bin := trial.Build(t)
 	for seed := range uint64(4) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			t.Parallel()
-			w := newWorld(t, seed)
+			w := newWorld(t, seed, bin)
 			for i := range steps {
 				what := w.edit()
 				w.compare(fmt.Sprintf("step %d: %s", i, what))
@@ -56,7 +57,7 @@ type world struct {
 	cut     int
 }
 
-func newWorld(t *testing.T, seed uint64) *world {
+func newWorld(t *testing.T, seed uint64, bin string) *world {
 	w := &world{t: t, rnd: rand.New(rand.NewPCG(seed, 99))}
 	n := 3 + w.rnd.IntN(2)
 	files := map[string]string{".gitignore": "out/\n"}
@@ -75,6 +76,7 @@ func newWorld(t *testing.T, seed uint64) *world {
 		files[fmt.Sprintf("p%d/src/m.txt", i)] = fmt.Sprintf("m%d\n", i)
 	}
 	w.r = trial.New(t, files)
+	w.r.Bin = bin
 	w.declare()
 	return w
 }
@@ -275,7 +277,7 @@ func (w *world) compare(what string) {
 			w.t.Errorf("%s: %s failed: %s", what, x.Task, x.Message)
 		}
 	}
-	clean := &trial.Repo{T: w.t, Dir: filepath.Join(w.t.TempDir(), "clean"), Env: []string{"GRAYLOFT_CACHE=" + w.t.TempDir()}}
+	clean := &trial.Repo{T: w.t, Dir: filepath.Join(w.t.TempDir(), "clean"), Env: []string{"GRAYLOFT_CACHE=" + w.t.TempDir()}, Bin: w.r.Bin}
 	w.copy(clean.Dir)
 	clean.Git("init", "-q", "-b", "main")
 	ref := clean.Run("--pick", "all", "--keep-going")

@@ -46,6 +46,7 @@ type Repo struct {
 	T   testing.TB
 	Dir string
 	Env []string // beside the process's own
+	Bin string   // the client to run; empty: the test binary itself
 }
 
 // New makes a repository of the files and commits them.
@@ -136,6 +137,17 @@ func (r *Repo) Commit(message string) {
 	r.Git("commit", "-q", "--allow-empty", "-m", message)
 }
 
+// Build builds the client as it is shipped, for tests that start it so often
+// that the race detector's own start would be most of what they measure.
+func Build(t testing.TB) string {
+	t.Helper()
+	bin := filepath.Join(t.TempDir(), "grayloft")
+	if out, err := exec.Command("go", "build", "-trimpath", "-o", bin, "grayloft.example/grayloft/cmd/grayloft").CombinedOutput(); err != nil {
+		t.Fatalf("building the client: %v\n%s", err, out)
+	}
+	return bin
+}
+
 // Answer is what a command printed, and its exit code.
 type Answer struct {
 	Out, Err string
@@ -147,6 +159,9 @@ func (r *Repo) Command(args ...string) *exec.Cmd {
 	self, err := os.Executable()
 	if err != nil {
 		r.T.Fatal(err)
+	}
+	if r.Bin != "" {
+		self = r.Bin
 	}
 	cmd := exec.Command(self, args...)
 	cmd.Dir = r.Dir
