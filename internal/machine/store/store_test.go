@@ -1,0 +1,143 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestBlobsAreWhatTheirNamesSayOrGone(t *testing.T) {
+	s := open(t)
+	d, err := s.Put([]byte("tide"))
+	if err != nil || d != digest.Of([]byte("tide")) {
+		t.Fatal(d, err)
+	}
+	if b, err := s.Read(d); err != nil || string(b) != "tide" {
+		t.Errorf("%q, %v", b, err)
+	}
+	for _, spoil := range [][]byte{[]byte("Tide"), []byte("tid"), {}, []byte("tide and more")} {
+		if err := os.WriteFile(s.blob(d), spoil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		var out bytes.Buffer
+		if err := s.WriteTo(d, &out); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%q: %v", spoil, err)
+		}
+		if s.Has(d) {
+			t.Errorf("%q: it is still there", spoil)
+		}
+		if _, err := s.Put([]byte("tide")); err != nil {
+			t.Fatal(err)
+		}
+		if b, err := s.Read(d); err != nil || string(b) != "tide" {
+			t.Errorf("after %q it cannot be kept again: %q, %v", spoil, b, err)
+		}
+	}
+}
+
+func TestKeepRefusesWhatIsNotAskedFor(t *testing.T) {
+	s := open(t)
+	want := digest.Of([]byte("asked"))
+	if err := s.Keep(want, strings.NewReader("something else")); err == nil {
+		t.Error("kept")
+	}
+	if s.Has(want) || s.Has(digest.Of([]byte("something else"))) {
+		t.Error("something stayed")
+	}
+	if left, _ := os.ReadDir(filepath.Join(s.Dir(), "tmp")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestManyKeepTheSameBlobAtOnce(t *testing.T) {
+	s := open(t)
+	text := bytes.Repeat([]byte("chart"), 50000)
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			if _, err := s.Put(text); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if b, err := s.Read(digest.Of(text)); err != nil || !bytes.Equal(b, text) {
+		t.Error(err)
+	}
+}
+
+func TestEntriesBelongToWhereTheyComeFrom(t *testing.T) {
+	s := open(t)
+	k := digest.Of([]byte("key"))
+	listing, err := s.Put([]byte("first"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	trusted, mine := Origin{"r", "http://s", "trusted"}, Origin{Repo: "r"}
+	e := protocol.Entry{Key: k, Listing: listing, Task: "build@a"}
+	if _, err := s.PutEntry(e, trusted); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := s.Entry(k, mine); ok {
+		t.Error("an entry of the trusted shelf is seen as one's own")
+	}
+	if _, ok := s.Entry(k, Origin{"other", "http://s", "trusted"}); ok {
+		t.Error("an entry is seen from another repository")
+	}
+	second := e
+	second.Listing = digest.Of([]byte("second"))
+	if got, err := s.PutEntry(second, trusted); err != nil || got.Listing != listing {
+		t.Errorf("the first did not stay: %v, %v", got.Listing.Short(), err)
+	}
+	for _, bad := range []string{"", "{", `{"version":2}`, `{"version":1,"entry":{}}`} {
+		if err := os.WriteFile(s.entry(k, trusted), []byte(bad), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if _, ok := s.Entry(k, trusted); ok {
+			t.Errorf("%q was taken for an entry", bad)
+		}
+	}
+}
+
+func TestOnlyOneTakesWhatWaitsToBeSent(t *testing.T) {
+	s := open(t)
+	if err := s.Spool("entry-1", []byte("x")); err != nil {
+		t.Fatal(err)
+	}
+	if names, err := s.Spooled(); err != nil || len(names) != 1 {
+		t.Fatal(names, err)
+	}
+	if b, err := s.Unspool("entry-1"); err != nil || string(b) != "x" {
+		t.Errorf("%q, %v", b, err)
+	}
+	if _, err := s.Unspool("entry-1"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("taken twice: %v", err)
+	}
+}
+
+func TestACacheThatCannotBeWrittenSaysWhatToDo(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(file, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(filepath.Join(file, "cache")); err == nil || !strings.Contains(err.Error(), "GRAYLOFT_CACHE") {
+		t.Errorf("%v", err)
+	}
+}
