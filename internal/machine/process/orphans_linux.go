@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -24,26 +25,46 @@ func awaitExit(pid int) bool {
 	}
 }
 
-// endRest ends every process that carries the mark, and reaps those that came
-// to us. New ones may start while we look, so it looks until there is none.
+// endRest ends every process that carries the mark, waits until they have
+// ended, and reaps what came to us. New ones may start while we look, so it
+// looks until there is none.
 func endRest(mark string) {
 	want := []byte(MarkVar + "=" + mark)
-	for range 100 {
+	ended := map[int]bool{}
+	for look := range 1000 {
 		found := false
 		for _, pid := range processes() {
 			env, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))
-			if err != nil || !hasVar(env, want) {
-				continue
-			}
-			found = true
-			_ = syscall.Kill(pid, syscall.SIGKILL)
-			if parentOf(pid) == os.Getpid() {
-				_, _ = syscall.Wait4(pid, nil, 0, nil)
+			switch {
+			case err == nil && hasVar(env, want):
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+				ended[pid] = true
+				found = true
+			case len(env) == 0:
+				if st := statusOf(pid); st.dead {
+					reap(pid, st)
+				} else if ended[pid] {
+					found = true // on its way out
+				}
 			}
 		}
 		if !found {
 			return
 		}
+		if look > 3 {
+			time.Sleep(time.Millisecond) // the kernel tells nobody of a grandchild's end
+		}
+	}
+}
+
+// reap reaps a dead process that came to us when its own parent ended. Our
+// other children are left alone, since somebody waits for them: the leaders of
+// tasks, and what was started in our own group.
+func reap(pid int, st status) {
+	leaders.Lock()
+	defer leaders.Unlock()
+	if st.parent == os.Getpid() && st.group != syscall.Getpgrp() && !leaders.pids[pid] {
+		_, _ = syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
 	}
 }
 
@@ -72,16 +93,23 @@ func processes() []int {
 	return out
 }
 
-func parentOf(pid int) int {
+// status is what /proc says of a process (proc(5), stat).
+type status struct {
+	dead          bool
+	parent, group int
+}
+
+func statusOf(pid int) status {
 	stat, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
 	if err != nil {
-		return 0
+		return status{dead: true}
 	}
-	s := string(stat)
-	f := strings.Fields(s[strings.LastIndexByte(s, ')')+1:])
-	if len(f) < 2 {
-		return 0
+	text := string(stat)
+	f := strings.Fields(text[strings.LastIndexByte(text, ')')+1:])
+	if len(f) < 3 {
+		return status{dead: true}
 	}
-	ppid, _ := strconv.Atoi(f[1])
-	return ppid
+	parent, _ := strconv.Atoi(f[1])
+	group, _ := strconv.Atoi(f[2])
+	return status{f[0] == "Z" || f[0] == "X", parent, group}
 }

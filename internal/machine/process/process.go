@@ -15,6 +15,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -74,7 +75,7 @@ func Run(ctx context.Context, c Command) Result {
 	cmd.Dir, cmd.Env = c.Dir, append(c.Env, MarkVar+"="+c.Mark)
 	cmd.Stdout, cmd.Stderr = pw, pw
 	ownGroup(cmd)
-	err = cmd.Start()
+	err = startLeader(cmd)
 	pw.Close()
 	if err != nil {
 		if errors.Is(err, exec.ErrNotFound) || errors.Is(err, os.ErrNotExist) {
@@ -88,6 +89,7 @@ func Run(ctx context.Context, c Command) Result {
 		_, _ = io.Copy(c.Output, pr)
 	}()
 	res := wait(ctx, cmd, c)
+	forgetLeader(cmd)
 	endRest(c.Mark)
 	select {
 	case <-copied:
@@ -96,6 +98,28 @@ func Run(ctx context.Context, c Command) Result {
 		<-copied
 	}
 	return res
+}
+
+// leaders are the processes that are waited for by their own [Run].
+var leaders = struct {
+	sync.Mutex
+	pids map[int]bool
+}{pids: map[int]bool{}}
+
+func startLeader(cmd *exec.Cmd) error {
+	leaders.Lock()
+	defer leaders.Unlock()
+	err := cmd.Start()
+	if err == nil {
+		leaders.pids[cmd.Process.Pid] = true
+	}
+	return err
+}
+
+func forgetLeader(cmd *exec.Cmd) {
+	leaders.Lock()
+	defer leaders.Unlock()
+	delete(leaders.pids, cmd.Process.Pid)
 }
 
 func wait(ctx context.Context, cmd *exec.Cmd, c Command) Result {
