@@ -449,3 +449,83 @@ writes = []
 		}
 	}
 }
+
+func TestProbes(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "t"
+[probe.steady]
+run = "cat version; echo asked >> asked.log"
+reads = ["version"]
+[probe.each]
+run = "echo asked >> each.log; echo same"
+[task.a]
+run = "true"
+reads = []
+writes = []
+probes = ["steady", "each"]
+`, "version": "1\n", ".gitignore": "*.log\n"})
+	for range 3 {
+		r.Run("a")
+	}
+	if got := strings.Count(r.Read("asked.log"), "asked"); got != 1 {
+		t.Errorf("a probe that says what it reads was asked %d times, want once", got)
+	}
+	if got := strings.Count(r.Read("each.log"), "asked"); got != 3 {
+		t.Errorf("one that does not was asked %d times, want in every run", got)
+	}
+	r.Write("version", "2\n")
+	rep := r.Run("a")
+	want(t, "another version", rep.Ran(), map[string]string{"a@t": "probe"})
+	if d := rep.Of("a@t").Detail; len(d) != 1 || d[0] != "steady" {
+		t.Errorf("detail %v", d)
+	}
+	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "cat version;", "echo no compiler here; exit 3;", 1))
+	a := r.Loft("run", "a")
+	if a.Code != 2 || !strings.Contains(a.Err, `probe "steady"`) || !strings.Contains(a.Err, "exit 3") || !strings.Contains(a.Err, "no compiler here") {
+		t.Errorf("a probe that fails: exit %d, %s", a.Code, a.Err)
+	}
+}
+
+func TestOneFileWrittenByTwoTasksIsNotKept(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "t"
+[task.one]
+run = "mkdir -p gen/rates.json; echo 1 > gen/rates.json/x.txt"
+reads = []
+writes = ["gen/rates.json"]
+[task.two]
+run = "true"
+reads = []
+writes = ["**/*.txt"]
+after = ["one"]
+`, ".gitignore": "gen/\n"})
+	e := r.Run("one").Of("one@t")
+	if e.Outcome != "ran" || !strings.Contains(e.Message, "gen/rates.json/x.txt is written by two@t as well") {
+		t.Errorf("%+v", e)
+	}
+}
+
+func TestSlotsAndJobs(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "t"
+[task.wide]
+run = "mkdir busy && sleep 0.1 && rmdir busy"
+reads = []
+writes = []
+slots = 8
+[task.other]
+run = "mkdir busy && sleep 0.1 && rmdir busy"
+reads = []
+writes = []
+`, ".gitignore": "busy\n"})
+	// A task that takes more slots than there are takes them all.
+	if rep := r.Run("--jobs", "3", "--pick", "all"); !rep.OK {
+		t.Errorf("two tasks ran at a time where one takes all slots: %v", rep.Outcomes())
+	}
+}

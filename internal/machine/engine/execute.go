@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -223,6 +223,9 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	list, rooted, keepErr := listing.List(nil), []string(nil), error(nil)
 	if t.WritesGiven() {
 		list, rooted, keepErr = out.Keep()
+		if keepErr == nil {
+			keepErr = r.writtenByOthers(t, list)
+		}
 		rec.Listing = r.keepBytes(list.Encode())
 	}
 	if err := out.PutBack(); err != nil && keepErr == nil {
@@ -250,6 +253,19 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 		r.keepEntry(n, before, rec, list, rooted, res)
 	}
 	return event{n: n, result: res, place: place}
+}
+
+// writtenByOthers finds files that another task writes as well: the patterns of
+// both were taken not to meet, and they did.
+func (r *run) writtenByOthers(t *graph.Task, list listing.List) error {
+	for _, u := range t.Project.Tasks {
+		for _, row := range list {
+			if name := path.Join(t.Project.Dir, row.Path); u != t && u.WritesFile(name) {
+				return fmt.Errorf("%s is written by %s as well: let each file be written by one task only", name, u.Addr())
+			}
+		}
+	}
+	return nil
 }
 
 // notKept says why a result stands but must not be used again, or nothing.
@@ -340,136 +356,4 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 	}
 	e.EarlyKey = r.ask.earlyKeys()[n.task]
 	r.uploads.add(e, list, res)
-}
-
-// runProbes runs every probe that a task of the plan counts.
-func (r *run) runProbes(ctx context.Context) (map[string]string, error) {
-	wanted := map[string]bool{}
-	for _, n := range r.nodes {
-		for _, p := range n.task.Decl.Probes.Items {
-			wanted[p.Text] = true
-		}
-	}
-	names := make([]string, 0, len(wanted))
-	for name := range wanted {
-		names = append(names, name)
-	}
-	type answer struct {
-		name, out string
-		err       error
-	}
-	answers := make(chan answer)
-	for _, name := range names {
-		go func() {
-			out, err := r.probe(ctx, r.Graph.Repo.Probes[name])
-			answers <- answer{name, out, err}
-		}()
-	}
-	out := map[string]string{}
-	var errs []error
-	for range names {
-		a := <-answers
-		out[a.name] = a.out
-		if a.err != nil {
-			errs = append(errs, a.err)
-		}
-	}
-	return out, errors.Join(errs...)
-}
-
-// ProbeLimit is how long a probe may take.
-const ProbeLimit = 10 * time.Second
-
-func (r *run) probe(ctx context.Context, p *decl.Probe) (string, error) {
-	memo, memoKey := r.probeMemo(p)
-	if memo != "" {
-		return memo, nil
-	}
-	var out limited
-	res := process.Run(ctx, process.Command{
-		Words: p.Run.Words(), Dir: r.State.Root, Env: r.environment(nil),
-		Mark: r.opt.Run + "/probe/" + p.Name, Timeout: ProbeLimit, Grace: time.Second, Output: &out, Kill: r.opt.Kill,
-	})
-	if !res.OK() {
-		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", p.Name, p.Run, p.Pos.At(), res, strings.TrimRight(out.String(), "\n"))
-	}
-	text := strings.TrimRight(out.String(), "\n")
-	if memoKey != "" {
-		r.saveMemo(memoKey, text)
-	}
-	return text, nil
-}
-
-// limited keeps the first 64 KiB of what is written to it.
-type limited struct{ strings.Builder }
-
-func (l *limited) Write(p []byte) (int, error) {
-	if room := 64<<10 - l.Len(); room > 0 {
-		l.Builder.Write(p[:min(room, len(p))])
-	}
-	return len(p), nil
-}
-
-// probeMemo returns the remembered output of a steady probe, and the name
-// under which to remember it: the resolved program, PATH, and the digests of
-// the files that the probe reads.
-func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
-	if !p.Steady {
-		return "", ""
-	}
-	path, _ := lookupEnv(r.Env, "PATH")
-	word := p.Run.Words()[0]
-	if p.Run.Argv == nil {
-		word = strings.Fields(p.Run.Shell)[0]
-	}
-	h := digest.New()
-	fmt.Fprintf(h, "%q %q ", p.Run.Words(), path)
-	full := find(word, path)
-	if full == "" {
-		return "", ""
-	}
-	info, err := os.Stat(full)
-	if err != nil {
-		return "", ""
-	}
-	fmt.Fprintf(h, "%q %d %d ", full, info.Size(), info.ModTime().UnixNano())
-	paths, err := r.Files.List(context.Background())
-	if err != nil {
-		return "", ""
-	}
-	for _, f := range paths {
-		for _, pat := range p.Reads {
-			if pat.Match(f) {
-				row, err := r.Files.Memory.Row(f)
-				fmt.Fprintf(h, "%v %v ", row, err)
-				break
-			}
-		}
-	}
-	memoKey = digest.From(h).String()
-	b, err := os.ReadFile(filepath.Join(r.State.Root, checkout.Dir, "probes", memoKey))
-	if err != nil {
-		return "", memoKey
-	}
-	return string(b), memoKey
-}
-
-func find(word, path string) string {
-	if strings.ContainsRune(word, '/') {
-		return word
-	}
-	for _, dir := range filepath.SplitList(path) {
-		full := filepath.Join(dir, word)
-		if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
-			return full
-		}
-	}
-	return ""
-}
-
-func (r *run) saveMemo(memoKey, text string) {
-	dir := filepath.Join(r.State.Root, checkout.Dir, "probes")
-	if os.MkdirAll(dir, 0o755) == nil {
-		_ = files.WriteFile(filepath.Join(dir, memoKey), []byte(text))
-	}
 }

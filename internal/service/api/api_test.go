@@ -76,7 +76,7 @@ func ci(s *trial.Service) string {
 }
 
 func init() {
-	for _, t := range []string{"application/x-tar", "text/event-stream"} {
+	for _, t := range []string{"application/x-tar", "text/event-stream", "application/octet-stream"} {
 		openapi3filter.RegisterBodyDecoder(t, openapi3filter.FileBodyDecoder)
 	}
 }
@@ -114,6 +114,7 @@ func (c *caller) call(method, path string, body any) (int, []byte) {
 	if err != nil {
 		c.t.Fatal(err)
 	}
+	req.Body = io.NopCloser(bytes.NewReader(data))
 	c.hold(req, resp, answer)
 	if resp.StatusCode >= 400 && method != http.MethodHead {
 		var p protocol.Problem
@@ -134,6 +135,11 @@ func (c *caller) hold(req *http.Request, resp *http.Response, answer []byte) {
 	}
 	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+	if resp.StatusCode < 300 && req.Method != http.MethodPut { // what the service takes, the document allows
+		if err := openapi3filter.ValidateRequest(context.Background(), in); err != nil {
+			c.t.Errorf("%s %s was taken, and the document does not allow it: %v", req.Method, req.URL.Path, err)
+		}
+	}
 	out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: resp.StatusCode, Header: resp.Header,
 		Options: &openapi3filter.Options{IncludeResponseStatus: true}}
 	out.SetBodyBytes(answer)

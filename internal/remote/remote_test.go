@@ -1,0 +1,192 @@
+package remote
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// memory is a [Store] in memory.
+type memory struct {
+	mu    sync.Mutex
+	blobs map[digest.Digest][]byte
+	spool map[string][]byte
+}
+
+func newMemory() *memory {
+	return &memory{blobs: map[digest.Digest][]byte{}, spool: map[string][]byte{}}
+}
+
+func (m *memory) Keep(d digest.Digest, r io.Reader) error {
+	b, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	if digest.Of(b) != d {
+		return errors.New("not what was asked for")
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.blobs[d] = b
+	return nil
+}
+
+func (m *memory) Read(d digest.Digest) ([]byte, error) { return m.blobs[d], nil }
+func (m *memory) WriteTo(d digest.Digest, w io.Writer) error {
+	_, err := w.Write(m.blobs[d])
+	return err
+}
+func (m *memory) Size(d digest.Digest) (int64, error) { return int64(len(m.blobs[d])), nil }
+func (m *memory) Spool(name string, data []byte) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.spool[name] = data
+	return nil
+}
+func (m *memory) Spooled() (names []string, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for n := range m.spool {
+		names = append(names, n)
+	}
+	return names, nil
+}
+func (m *memory) Unspool(name string) ([]byte, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b := m.spool[name]
+	delete(m.spool, name)
+	return b, nil
+}
+
+// client returns a client of a handler, and what it warns of.
+func client(t *testing.T, h http.HandlerFunc) (*Client, *memory, *[]string) {
+	t.Helper()
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	m := newMemory()
+	c := New(s.URL+"/", "test", "loft-x", m)
+	var said []string
+	c.Warn = func(s string) { said = append(said, s) }
+	return c, m, &said
+}
+
+func TestTroubleIsSaidOnceAndEndsAsking(t *testing.T) {
+	asked := 0
+	c, _, said := client(t, func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		w.Header().Set("Content-Type", protocol.TypeProblem)
+		w.WriteHeader(http.StatusServiceUnavailable)
+		_ = json.NewEncoder(w).Encode(protocol.Problem{Title: "full", Status: 503, Detail: "the disk is full"})
+	})
+	for range 3 {
+		if _, err := c.Lookup(context.Background(), []protocol.Query{{Task: "a"}}); !errors.Is(err, protocol.ErrDown) {
+			t.Errorf("%v", err)
+		}
+	}
+	if asked != 1 || len(*said) != 1 || !strings.Contains((*said)[0], "refuses: the disk is full") {
+		t.Errorf("asked %d times, said %q", asked, *said)
+	}
+}
+
+func TestInterruptingIsNoTrouble(t *testing.T) {
+	c, _, said := client(t, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := c.Self(ctx); !errors.Is(err, context.Canceled) || c.Down() || len(*said) > 0 {
+		t.Errorf("%v, down %v, said %q", err, c.Down(), *said)
+	}
+}
+
+func pack(names []string, texts ...string) []byte {
+	var b bytes.Buffer
+	tw := tar.NewWriter(&b)
+	for i, name := range names {
+		_ = tw.WriteHeader(&tar.Header{Name: name, Size: int64(len(texts[i])), Mode: 0o444, Format: tar.FormatUSTAR})
+		_, _ = tw.Write([]byte(texts[i]))
+	}
+	_ = tw.Close()
+	return b.Bytes()
+}
+
+func TestPacksAreCheckedMemberByMember(t *testing.T) {
+	one, two := digest.Of([]byte("one")), digest.Of([]byte("two"))
+	for what, c := range map[string]struct {
+		answer []byte
+		kept   int
+		err    error
+	}{
+		"all of it":             {pack([]string{one.String(), two.String()}, "one", "two"), 2, nil},
+		"one is left out":       {pack([]string{one.String()}, "one"), 1, protocol.ErrGone},
+		"one was not asked for": {pack([]string{one.String(), digest.Of(nil).String()}, "one", ""), 1, protocol.ErrDown},
+		"a name that is none":   {pack([]string{"../../etc/passwd"}, "one"), 0, protocol.ErrDown},
+		"other contents":        {pack([]string{one.String(), two.String()}, "one", "owt"), 1, protocol.ErrDown},
+		"cut in a member":       {pack([]string{one.String(), two.String()}, "one", "two")[:1026], 1, protocol.ErrDown},
+		"no tar at all":         {bytes.Repeat([]byte("x"), 2000), 0, protocol.ErrDown},
+	} {
+		cl, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(c.answer) })
+		_, err := cl.Fetch(context.Background(), []protocol.Blob{{Digest: one, Size: 3}, {Digest: two, Size: 3}})
+		if len(m.blobs) < c.kept || (c.err == nil) != (err == nil) || (c.err != nil && !errors.Is(err, c.err)) {
+			t.Errorf("%s: %d kept, %v; want %d and %v", what, len(m.blobs), err, c.kept, c.err)
+		}
+		for d, b := range m.blobs {
+			if digest.Of(b) != d {
+				t.Errorf("%s: %q was kept as %s", what, b, d.Short())
+			}
+		}
+	}
+}
+
+func TestPacksStayWithinTheirBounds(t *testing.T) {
+	var blobs []protocol.Blob
+	for i := range 5000 {
+		blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte{byte(i), byte(i >> 8)}), Size: int64(i % 300_000)})
+	}
+	blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte("large")), Size: 5 << 20}, protocol.Blob{Digest: digest.Of([]byte("unknown")), Size: -1})
+	together, alone := packs(blobs)
+	n := len(alone)
+	for _, p := range together {
+		bytes := int64(0)
+		for _, b := range p {
+			bytes += max(b.Size, 0)
+		}
+		if len(p) > packMembers || bytes > packBytes || len(p) == 0 {
+			t.Errorf("a pack of %d members and %d bytes", len(p), bytes)
+		}
+		n += len(p)
+	}
+	if n != len(blobs) {
+		t.Errorf("%d of %d travel", n, len(blobs))
+	}
+	for _, b := range alone {
+		if b.Size <= protocol.PackedBlob {
+			t.Errorf("a blob of %d bytes travels alone", b.Size)
+		}
+	}
+}
+
+func TestWhatIsForAnotherServiceStaysSpooled(t *testing.T) {
+	c, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) {
+		_ = json.NewEncoder(w).Encode(protocol.Self{Name: "x", Repo: "test"})
+	})
+	m.spool["entry-a"] = []byte(`{"service":"http://elsewhere","repo":"test","entry":{}}`)
+	m.spool["entry-b"] = []byte("damaged")
+	if _, err := c.Self(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	c.pushed.Wait()
+	if len(m.spool) != 1 || m.spool["entry-a"] == nil {
+		t.Errorf("left: %v", m.spool)
+	}
+}

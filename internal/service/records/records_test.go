@@ -1,0 +1,191 @@
+package records_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/trial"
+)
+
+func TestMain(m *testing.M) { trial.Main(m) }
+
+func open(t *testing.T) *records.DB {
+	t.Helper()
+	db, err := records.Open(context.Background(), trial.Database(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+func token(t *testing.T, db *records.DB, repo, name, puts string, takes ...string) records.Token {
+	t.Helper()
+	secret, err := db.NewToken(context.Background(), records.Token{Repository: repo, Name: name, PutsOn: puts, TakesFrom: takes})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tok, err := db.FindToken(context.Background(), secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tok
+}
+
+func put(t *testing.T, db *records.DB, tok records.Token, text string) digest.Digest {
+	t.Helper()
+	d := digest.Of([]byte(text))
+	if _, err := db.PutBlob(context.Background(), tok.RepositoryID, d, "object-"+text, int64(len(text))); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func file(t *testing.T, db *records.DB, tok records.Token, shelf, key, early string) protocol.Entry {
+	t.Helper()
+	e := protocol.Entry{
+		Key: digest.Of([]byte(key)), EarlyKey: digest.Of([]byte(early)), Task: "build@a", Listing: put(t, db, tok, "listing"),
+		Ingredients: put(t, db, tok, "ingredients"), MadeBy: protocol.Maker{At: time.Now()},
+	}
+	if _, err := db.File(context.Background(), tok, shelf, e, nil); err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+func TestShelvesAreAskedInTheirOrder(t *testing.T) {
+	db, ctx := open(t), context.Background()
+	ci := token(t, db, "r", "ci", "trusted", "trusted")
+	brenna := token(t, db, "r", "brenna", "personal/brenna", "personal/brenna", "trusted")
+	branches := token(t, db, "r", "pr", "branch/*", "branch/*", "trusted")
+	stranger := token(t, db, "other", "x", "trusted", "trusted")
+	both := file(t, db, ci, "trusted", "both", "early")
+	file(t, db, brenna, "personal/brenna", "both", "early")
+	only := file(t, db, branches, "branch/fix_1", "only", "other")
+	for _, c := range []struct {
+		who  records.Token
+		key  digest.Digest
+		want string
+	}{
+		{ci, both.Key, "trusted"}, {brenna, both.Key, "personal/brenna"}, {branches, both.Key, "trusted"},
+		{branches, only.Key, "branch/fix_1"}, {ci, only.Key, ""}, {brenna, only.Key, ""}, {stranger, both.Key, ""},
+	} {
+		got, err := db.Lookup(ctx, c.who, []digest.Digest{c.key}, nil)
+		if err != nil || (c.want == "") != (len(got) == 0) || (c.want != "" && (len(got) != 1 || got[0].Shelf != c.want)) {
+			t.Errorf("%s asks for %s: %v, %v; want it from %q", c.who.Name, c.key.Short(), got, err, c.want)
+		}
+	}
+	for i := range 6 {
+		file(t, db, ci, "trusted", fmt.Sprint("many", i), "same")
+	}
+	got, err := db.Lookup(ctx, ci, nil, []digest.Digest{digest.Of([]byte("same"))})
+	if err != nil || len(got) != protocol.EarlyAnswers || got[0].Key != digest.Of([]byte("many5")) {
+		t.Errorf("an early key brought %d, %v", len(got), err)
+	}
+}
+
+func TestBlobsOfOneRepositoryAreNotAnothers(t *testing.T) {
+	db, ctx := open(t), context.Background()
+	a, b := token(t, db, "a", "x", "trusted", "trusted"), token(t, db, "b", "x", "trusted", "trusted")
+	d := put(t, db, a, "chart")
+	if lack, err := db.Missing(ctx, a.RepositoryID, []digest.Digest{d, d}); err != nil || len(lack) != 0 {
+		t.Errorf("%v, %v", lack, err)
+	}
+	if lack, err := db.Missing(ctx, b.RepositoryID, []digest.Digest{d, d}); err != nil || len(lack) != 1 {
+		t.Errorf("from another repository: %v, %v", lack, err)
+	}
+	if _, err := db.Blob(ctx, b.RepositoryID, d); !errors.Is(err, records.ErrNotExist) {
+		t.Errorf("from another repository: %v", err)
+	}
+}
+
+func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
+	db, ctx := open(t), context.Background()
+	ci := token(t, db, "r", "ci", "trusted", "trusted")
+	d := put(t, db, ci, "chart")
+	if kept, err := db.PutBlob(ctx, ci.RepositoryID, d, "second", 5); err != nil || kept {
+		t.Errorf("a second object was kept beside the first: %v", err)
+	}
+	if _, err := db.Exec("UPDATE blobs SET condemned_at = now() WHERE digest = $1", d[:]); err != nil {
+		t.Fatal(err)
+	}
+	if lack, err := db.Missing(ctx, ci.RepositoryID, []digest.Digest{d}); err != nil || len(lack) != 1 {
+		t.Errorf("condemned, and not missing: %v, %v", lack, err)
+	}
+	e := protocol.Entry{Key: digest.Of([]byte("k")), Task: "t", Listing: d, Ingredients: put(t, db, ci, "i"), MadeBy: protocol.Maker{At: time.Now()}}
+	var lack records.LackError
+	if _, err := db.File(ctx, ci, "trusted", e, nil); !errors.As(err, &lack) || len(lack.Digests) != 1 || lack.Digests[0] != d {
+		t.Errorf("filed on a condemned blob: %v", err)
+	}
+	if kept, err := db.PutBlob(ctx, ci.RepositoryID, d, "third", 5); err != nil || !kept {
+		t.Errorf("the new upload was not taken: %v", err)
+	}
+	if b, err := db.Blob(ctx, ci.RepositoryID, d); err != nil || b.Object != "third" {
+		t.Errorf("it names %q, %v", b.Object, err)
+	}
+}
+
+// Many clients file entries that share blobs, in different orders, at once:
+// each gets an answer, and one listing stays.
+func TestFilingAtOnceNeitherLocksUpNorDoubles(t *testing.T) {
+	db, ctx := open(t), context.Background()
+	ci := token(t, db, "r", "ci", "trusted", "trusted")
+	var list listing.List
+	for i := range 20 {
+		text := fmt.Sprintf("blob-%02d", i)
+		list = append(list, listing.Row{Kind: listing.File, Size: int64(len(text)), Digest: put(t, db, ci, text), Path: text})
+	}
+	l, in := put(t, db, ci, "listing"), put(t, db, ci, "ingredients")
+	created := make(chan bool, 64)
+	var wg sync.WaitGroup
+	for i := range 16 {
+		wg.Go(func() {
+			mine := append(listing.List{}, list...)
+			for j := range mine { // another order in each
+				k := (j*7 + i) % len(mine)
+				mine[j], mine[k] = mine[k], mine[j]
+			}
+			for _, key := range []string{"one", "two"} {
+				e := protocol.Entry{Key: digest.Of([]byte(key)), Task: "t", Listing: l, Ingredients: in, MadeBy: protocol.Maker{At: time.Now()}}
+				filed, err := db.File(ctx, ci, "trusted", e, mine)
+				if err != nil || filed.Diverged {
+					t.Errorf("%v, %+v", err, filed)
+				}
+				created <- filed.Created
+			}
+		})
+	}
+	wg.Wait()
+	close(created)
+	n := 0
+	for c := range created {
+		if c {
+			n++
+		}
+	}
+	if n != 2 {
+		t.Errorf("%d of two entries were created", n)
+	}
+}
+
+func TestOpeningTwiceIsHarmless(t *testing.T) {
+	url := trial.Database(t)
+	for range 2 {
+		db, err := records.Open(context.Background(), url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.Close()
+	}
+	if _, err := records.Open(context.Background(), "postgres://127.0.0.1:1/none"); err == nil {
+		t.Error("a database that is not there was opened")
+	}
+}
