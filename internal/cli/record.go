@@ -15,6 +15,7 @@ type recording struct{ to *remote.Recorder }
 
 func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string) recording {
 	commit, branch := r.git.Head(ctx)
+	maker := e.Maker()
 	asked := append([]string{}, args...)
 	if f.pick != "" {
 		asked = append(asked, f.pick)
@@ -22,7 +23,7 @@ func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *en
 		asked = append(asked, "affected")
 	}
 	return recording{remote.Record(c, protocol.Run{
-		ID: opt.Run, Name: e.Maker.Name, Host: e.Maker.Host, Place: e.Maker.Place, Branch: branch, Commit: commit,
+		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
 		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
 	})}
 }

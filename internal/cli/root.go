@@ -157,9 +157,6 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 	if r.graph, err = graph.Load(os.DirFS(root), filepath.Base(root)); err != nil {
 		return nil, err
 	}
-	if err := r.git.Check(ctx); err != nil {
-		return nil, err
-	}
 	if dir, err := filepath.EvalSymlinks(a.dir); err == nil {
 		if rel, err := filepath.Rel(root, dir); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 			r.here = filepath.ToSlash(rel)

@@ -10,6 +10,7 @@ import (
 	"os/user"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -133,7 +134,7 @@ func interrupts(parent context.Context) (ctx context.Context, kill <-chan struct
 	signals := make(chan os.Signal, 4)
 	second := make(chan struct{})
 	done := make(chan struct{})
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP) // a terminal that is closed hangs up
 	go func() {
 		for n := 0; ; n++ {
 			select {
@@ -189,7 +190,7 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 	e := &engine.Engine{
 		Graph: r.graph, Files: &files.Checkout{Root: r.root, Git: r.git, Memory: memory, Graph: r.graph},
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
-		Maker: a.maker(ctx, r), Now: a.now,
+		Maker: sync.OnceValue(func() protocol.Maker { return a.maker(ctx, r) }), Now: a.now,
 	}
 	url := os.Getenv("GRAYLOFT_SERVICE")
 	if url == "" {

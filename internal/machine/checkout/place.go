@@ -57,7 +57,7 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 		o.prune(f.Path)
 	}
 	if len(displaced) > 0 {
-		o.Report(fmt.Sprintf("%s: moved %s, which no run made, to %s/displaced/%s", o.Task.Addr(), some(displaced), Dir, o.Run))
+		o.Report(fmt.Sprintf("%s: moved %s, which is not what a finished run left there, to %s/displaced/%s", o.Task.Addr(), some(displaced), Dir, o.Run))
 	}
 	return nil
 }

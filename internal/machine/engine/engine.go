@@ -93,10 +93,10 @@ type Engine struct {
 	Files    *files.Checkout
 	State    *checkout.State
 	Store    *store.Store
-	Shared   Shared // nil: this machine's cache alone
-	Service  string // the shared cache's address, for the origin of entries
-	Maker    protocol.Maker
-	Env      []string // the person's environment
+	Shared   Shared                // nil: this machine's cache alone
+	Service  string                // the shared cache's address, for the origin of entries
+	Maker    func() protocol.Maker // who runs here; asked only if something is made
+	Env      []string              // the person's environment
 	Platform string
 	Observer Observer
 	Now      func() time.Time

@@ -331,7 +331,10 @@ func (r *run) keepParts(tk taken) digest.Digest {
 
 // keepEntry files an entry in this machine's cache, and hands it to be shared.
 func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.List, rooted []string, res *Result) {
-	maker := r.Maker
+	maker := r.Maker()
+	if r.self.Name != "" {
+		maker.Name = r.self.Name // the token says who this is
+	}
 	maker.At, maker.Run = r.Now().UTC().Truncate(time.Millisecond), r.opt.Run
 	e := protocol.Entry{
 		Key: before.key, Task: n.task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,

@@ -153,8 +153,11 @@ func (r *run) lastSeconds(t *graph.Task) (float64, bool) {
 func (r *run) prepare(ctx context.Context) error {
 	var wg sync.WaitGroup
 	var snapErr, probeErr error
-	wg.Go(func() { r.snap, snapErr = r.Files.Snapshot(ctx) })
-	wg.Go(func() { r.probes, probeErr = r.runProbes(ctx) })
+	wg.Go(func() {
+		if r.snap, snapErr = r.Files.Snapshot(ctx); snapErr == nil {
+			r.probes, probeErr = r.runProbes(ctx) // which read files, too
+		}
+	})
 	if r.Shared != nil {
 		wg.Go(func() {
 			self, err := r.Shared.Self(ctx)
@@ -163,7 +166,6 @@ func (r *run) prepare(ctx context.Context) error {
 				return
 			}
 			r.self = self
-			r.Maker.Name = self.Name // the token says who this is
 		})
 	}
 	wg.Wait()

@@ -107,11 +107,7 @@ func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
 		return "", ""
 	}
 	fmt.Fprintf(h, "%q %d %d ", full, info.Size(), info.ModTime().UnixNano())
-	paths, err := r.Files.List(context.Background())
-	if err != nil {
-		return "", ""
-	}
-	for _, f := range paths {
+	for _, f := range r.snap.Paths() {
 		for _, pat := range p.Reads {
 			if pat.Match(f) {
 				row, err := r.Files.Memory.Row(f)

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
@@ -29,18 +31,17 @@ type Checkout struct {
 // directories or everywhere: what git tracks or does not ignore, and ignored
 // files where a pattern's own literal start is ignored.
 func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
-	paths, err := c.Git.Files(ctx, below...)
-	if err != nil {
-		return nil, err
-	}
 	var starts []string
 	for _, s := range c.Graph.IgnoredStarts() {
 		if (len(below) == 0 || slices.ContainsFunc(below, func(b string) bool { return inside(s, b) || inside(b, s) })) && c.exists(s) {
 			starts = append(starts, s)
 		}
 	}
-	ignored, err := c.Git.Ignored(ctx, starts)
-	if err != nil {
+	var paths, ignored []string
+	g, gctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) { paths, err = c.Git.Files(gctx, below...); return err })
+	g.Go(func() (err error) { ignored, err = c.Git.Ignored(gctx, starts); return err })
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	for _, s := range ignored {

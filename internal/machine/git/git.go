@@ -96,6 +96,9 @@ func literal(paths []string) []string {
 func (r Repo) list(ctx context.Context, args []string) ([]string, error) {
 	out, err := r.run(ctx, nil, args...)
 	if err != nil {
+		if there := r.Check(ctx); there != nil { // asked only now: it costs a process
+			return nil, there
+		}
 		return nil, err
 	}
 	return paths(out)
