@@ -134,7 +134,7 @@ func interesting(url, token string) (string, error) {
 	}
 	best, most := "", -1
 	for _, r := range page.Runs {
-		score := 3*min(r.Totals["failed"], 1) + min(r.Totals["fetched"], 6) + min(r.Totals["ran"], 12)
+		score := 10*min(r.Totals["failed"], 1) + min(r.Totals["fetched"], 6) + min(r.Totals["ran"], 12)
 		if score > most {
 			best, most = r.ID, score
 		}

@@ -2,14 +2,18 @@ import type { RunDetail, TaskRecord } from "./api";
 
 /** A task in the timeline of a run, in seconds since it began. */
 export type Block = { task: string; outcome: TaskRecord["outcome"]; from: number; to: number; lane: number; running: boolean };
-export type Lane = { name: string };
+export type Lane = { name: string; top: number; height: number };
+
+/** Heights in pixels: of a lane of work, and of one of what was moved. */
+const tall = 34;
+const flat = 16;
 
 /** Lays a run's tasks out: a lane for each worker slot, and below them as many
  * as it takes for what was moved. */
-export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number } {
+export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number; height: number } {
   const blocks: Block[] = [];
   const slots = Math.max(0, ...run.records.map((r) => r.slot), ...run.starts.map((s) => s.slot));
-  const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({ name: `slot ${i + 1}` }));
+  const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({ name: `slot ${i + 1}`, top: i * tall, height: tall }));
   const busy: number[] = []; // until when each lane of moves is taken
   for (const r of [...run.records].sort((a, b) => a.at - b.at)) {
     const moved = r.outcome === "fetched" || r.outcome === "restored";
@@ -24,10 +28,10 @@ export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block
     busy[lane] = block.to;
     blocks.push({ ...block, lane: slots + lane });
   }
-  busy.forEach((_, i) => lanes.push({ name: i === 0 ? "moving" : "" }));
+  busy.forEach((_, i) => lanes.push({ name: i === 0 ? "moving" : "", top: slots * tall + i * flat, height: flat }));
   const end = run.running ? now : Math.max(run.seconds, ...blocks.map((b) => b.to));
   for (const s of run.starts) blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
-  return { lanes, blocks, end: Math.max(end, 0.05) };
+  return { lanes, blocks, end: Math.max(end, 0.05), height: slots * tall + busy.length * flat };
 }
 
 /** The path that held a run up: the task that came last, the one before it
