@@ -111,25 +111,31 @@ func where(demo string) (url, token string, err error) {
 	return strings.TrimSpace(string(ready)), state.Tokens["brenna"], err
 }
 
-// interesting returns the run in which most kinds of outcome meet.
-func interesting(url, token string) (string, error) {
-	req, err := http.NewRequest(http.MethodGet, url+"/v1/skerry/runs", nil)
+// get asks the service.
+func get(url, token string, out any) error {
+	req, err := http.NewRequest(http.MethodGet, url, nil)
 	if err != nil {
-		return "", err
+		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+token)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer resp.Body.Close()
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
+// interesting returns the run in which most kinds of outcome meet, with a task
+// of it that ran because of a file.
+func interesting(url, token string) (string, error) {
 	var page struct {
 		Runs []struct {
 			ID     string         `json:"id"`
 			Totals map[string]int `json:"totals"`
 		} `json:"runs"`
 	}
-	if err := json.NewDecoder(resp.Body).Decode(&page); err != nil {
+	if err := get(url+"/v1/skerry/runs", token, &page); err != nil {
 		return "", err
 	}
 	best, most := "", -1
@@ -137,6 +143,21 @@ func interesting(url, token string) (string, error) {
 		score := 10*min(r.Totals["failed"], 1) + min(r.Totals["fetched"], 6) + min(r.Totals["ran"], 12)
 		if score > most {
 			best, most = r.ID, score
+		}
+	}
+	var run struct {
+		Records []struct {
+			Task   string   `json:"task"`
+			Reason string   `json:"reason"`
+			Detail []string `json:"detail"`
+		} `json:"records"`
+	}
+	if err := get(url+"/v1/skerry/runs/"+best, token, &run); err != nil {
+		return "", err
+	}
+	for _, r := range run.Records {
+		if r.Reason == "files" && len(r.Detail) > 0 {
+			return best + "?task=" + r.Task, nil
 		}
 	}
 	return best, nil

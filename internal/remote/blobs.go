@@ -164,8 +164,8 @@ func (c *Client) failed(ctx context.Context, err error) error {
 	return c.trouble(err)
 }
 
-// Share files an entry with all that it names. Where the service is in
-// trouble, the entry waits in the spool.
+// Share files an entry with all that it names. Until that is done, the entry
+// waits in the spool.
 func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	c.mu.Lock()
 	e.Shelf = c.shelf
@@ -182,11 +182,19 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 			blobs = append(blobs, protocol.Blob{Digest: d, Size: size})
 		}
 	}
+	// It waits in the spool while it is sent, so that neither a run that ends
+	// first nor a client that is killed loses it.
+	name := c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
 	moved, filed, err := c.send(ctx, e, blobs)
-	if errors.Is(err, protocol.ErrDown) || errors.Is(err, context.DeadlineExceeded) {
-		c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
+	if !later(ctx, err) {
+		_, _ = c.store.Unspool(name)
 	}
 	return moved, filed, err
+}
+
+// later tells whether what failed is worth sending again in a later run.
+func later(ctx context.Context, err error) bool {
+	return err != nil && (errors.Is(err, protocol.ErrDown) || errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil)
 }
 
 func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
@@ -306,15 +314,17 @@ type spooled struct {
 	Logs    []digest.Digest  `json:"logs,omitempty"`
 }
 
-func (c *Client) spool(kind, name string, s spooled) {
+func (c *Client) spool(kind, name string, s spooled) string {
+	name = kind + "-" + name
 	s.Service, s.Repo = c.base, c.repo
 	data, err := json.Marshal(s)
 	if err == nil {
-		err = c.store.Spool(kind+"-"+name, data)
+		err = c.store.Spool(name, data)
 	}
 	if err != nil {
-		c.Warn("what was to be sent later could not be kept: " + err.Error())
+		c.Warn("what is to be sent could not be kept: " + err.Error())
 	}
+	return name
 }
 
 // sendSpooled sends what earlier runs could not, for this service and

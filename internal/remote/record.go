@@ -119,13 +119,20 @@ func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 	return err
 }
 
-const finishLimit = 20 * time.Second
+const (
+	finishLimit = 20 * time.Second
+	breakLimit  = 3 * time.Second // for a run that was interrupted
+)
 
 // Finish records how the run came out, and waits for what is left to be sent;
 // what cannot be sent waits in the spool.
 func (r *Recorder) Finish(fin protocol.RunFinish) {
 	r.add(protocol.Event{Finish: &fin})
-	limit := time.NewTimer(finishLimit)
+	wait := finishLimit
+	if fin.Interrupted {
+		wait = breakLimit
+	}
+	limit := time.NewTimer(wait)
 	defer limit.Stop()
 	select {
 	case <-r.ended:
@@ -137,5 +144,7 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	if left {
 		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})
 	}
-	r.c.pushed.Wait()
+	if !fin.Interrupted {
+		r.c.pushed.Wait()
+	}
 }

@@ -190,3 +190,30 @@ func TestWhatIsForAnotherServiceStaysSpooled(t *testing.T) {
 		t.Errorf("left: %v", m.spool)
 	}
 }
+
+func TestWhatIsBeingSentIsNeverLost(t *testing.T) {
+	listing := digest.Of([]byte("listing"))
+	e := protocol.Entry{Key: digest.Of([]byte("key")), Task: "t", Listing: listing, Ingredients: listing}
+	during := 0
+	var store *memory
+	h := func(status int) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if strings.Contains(r.URL.Path, "/entries/") {
+				store.mu.Lock()
+				during = len(store.spool)
+				store.mu.Unlock()
+				w.WriteHeader(status)
+			}
+			_ = json.NewEncoder(w).Encode(map[string]any{"digests": []string{}, "title": "so it is", "status": status})
+		}
+	}
+	for status, left := range map[int]int{201: 0, 403: 0, 503: 1} {
+		c, m, _ := client(t, h(status))
+		store = m
+		m.blobs[listing] = []byte("listing")
+		_, _, err := c.Share(context.Background(), e, nil)
+		if during != 1 || len(m.spool) != left || (err == nil) != (status == 201) {
+			t.Errorf("%d: %d waited while it was sent, %d wait afterwards, %v", status, during, len(m.spool), err)
+		}
+	}
+}

@@ -110,7 +110,7 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	r.uploads = newUploads(r)
 	err := r.loop(ctx)
 	s := &Summary{Interrupted: ctx.Err() != nil}
-	s.Uploading, s.BytesOut = r.uploads.finish()
+	s.Uploading, s.BytesOut = r.uploads.finish(s.Interrupted)
 	s.Fetching = r.fetching.total()
 	if err != nil {
 		return nil, err

@@ -26,6 +26,7 @@ type uploads struct {
 const (
 	uploadsAtOnce = 4
 	uploadsFinish = 30 * time.Second // how long the end of a run waits for them
+	uploadsBreak  = 2 * time.Second  // the same, for one that was interrupted
 )
 
 func newUploads(r *run) *uploads { return &uploads{r: r, slots: make(chan struct{}, uploadsAtOnce)} }
@@ -55,13 +56,17 @@ func (u *uploads) add(e protocol.Entry, list listing.List, res *Result) {
 
 // finish waits for what is under way, and returns the time spent on sharing
 // and the bytes sent.
-func (u *uploads) finish() (time.Duration, int64) {
+func (u *uploads) finish(interrupted bool) (time.Duration, int64) {
+	limit := uploadsFinish
+	if interrupted {
+		limit = uploadsBreak
+	}
 	done := make(chan struct{})
 	go func() { u.wg.Wait(); close(done) }()
 	select {
 	case <-done:
-	case <-time.After(uploadsFinish):
-		u.r.Observer.Warn("sharing what was made takes long: the rest is sent by a later run")
+	case <-time.After(limit):
+		u.r.Observer.Warn("what was made is not all shared yet: the rest is sent by a later run")
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()

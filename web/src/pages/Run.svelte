@@ -128,11 +128,11 @@
     <Timeline run={detail} {now} {picked} onpick={pick} />
   </section>
 
-  <div class="mt-4.5 grid items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_372px]">
+  <div class="mt-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_372px]">
     <section class="sheet overflow-x-auto" aria-label="Tasks">
       <table class="w-full border-collapse">
         <thead class="text-left text-[12.5px] text-soft">
-          <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2 [&>th]:font-medium [&>th:first-child]:pl-4.5 [&>th:last-child]:pr-4.5">
+          <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2 [&>th]:font-medium [&>th:first-child]:pl-4.5 [&>th:last-child]:pr-4.5 max-sm:[&>th]:px-1.5">
             <th>Task</th><th>Outcome</th><th class="max-md:hidden">Why</th><th class="text-right">Took</th><th class="text-right max-sm:hidden">Saved</th><th class="max-md:hidden">Made by</th>
           </tr>
         </thead>
@@ -142,7 +142,7 @@
               data-row={i}
               tabindex="0"
               aria-selected={record?.task === r.task}
-              class="cursor-pointer border-b border-hair whitespace-nowrap hover:bg-paper focus-visible:outline-offset-[-2px] [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5 [&>td:last-child]:pr-4.5 {record?.task === r.task ? 'bg-wash' : ''}"
+              class="cursor-pointer border-b border-hair whitespace-nowrap hover:bg-paper focus-visible:outline-offset-[-2px] [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5 [&>td:last-child]:pr-4.5 max-sm:[&>td]:px-1.5 {record?.task === r.task ? 'bg-wash' : ''}"
               onclick={() => pick(r.task)}
               onkeydown={(e) => e.key === "Enter" && pick(r.task)}
             >
