@@ -50,8 +50,8 @@ cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
 .PHONY: screenshots
 screenshots: build ## docs/screenshots, from the demo data
 	@scripts/need.sh test
-	$(GO) run ./docs/shoot
-	scripts/shoot-terminal.sh docs/screenshots/terminal-run.png "grayloft run --anew build test" 4.2
+	$(GO) run ./docs/shoot --demo "$(DEMO_DIR)"
+	DEMO_DIR="$(abspath $(DEMO_DIR))" scripts/shoot-terminal.sh docs/screenshots/terminal-run.png "grayloft run --anew build test" 4.2
 
 .PHONY: clean
 clean: ## what was built; the demo's data stays in .demo

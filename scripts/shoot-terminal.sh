@@ -5,7 +5,7 @@
 # the demonstration, which has to be running.
 set -eu
 file=$1 command=$2 seconds=${3:-4}
-demo=$(pwd)/.demo
+demo=${DEMO_DIR:-$(pwd)/.demo}
 number=$((90 + $$ % 100))
 Xvfb ":$number" -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
