@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
 	"grayloft.example/grayloft/internal/browser"
@@ -79,6 +80,29 @@ func (p *page) says(selector, text string) {
 	p.t.Fatalf("%s does not say %q, at %s:\n%s", selector, text, p.eval("location.href"), got)
 }
 
+// drag presses the mouse at one share of an element's width, moves to another
+// and lets go.
+func (p *page) drag(selector string, from, to float64) {
+	p.t.Helper()
+	box, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](
+		"(b => [b.x, b.y, b.width, b.height])(document.querySelector('"+selector+"').getBoundingClientRect())"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	send := func(kind input.DispatchMouseEventType, share float64) {
+		_, err := chromedp.Call(p.ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
+			Type: kind, X: box[0] + share*box[2], Y: box[1] + box[3]/2, Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1,
+		})
+		if err != nil {
+			p.t.Fatal(err)
+		}
+	}
+	send(input.DispatchMouseEventTypeMousePressed, from)
+	send(input.DispatchMouseEventTypeMouseMoved, (from+to)/2)
+	send(input.DispatchMouseEventTypeMouseMoved, to)
+	send(input.DispatchMouseEventTypeMouseReleased, to)
+}
+
 const rowOf = "[data-row]"
 
 func TestTheConsole(t *testing.T) {
@@ -141,6 +165,20 @@ func TestTheConsole(t *testing.T) {
 	trial.Wait(t, "the run opens", func() bool { return strings.Contains(p.eval("location.pathname"), second.Run) })
 	p.says("[aria-label=\"Tasks\"]", "ci, ") // who made it
 	p.says("[aria-label=\"The task picked\"]", "ci at harbour-ci")
+
+	// Dragging over a histogram narrows the table, and Back is not needed: the
+	// address says so. The right half of "Ran" leaves out the run that ran less.
+	p.do("to the runs", chromedp.Navigate(s.URL+"/"), chromedp.WaitVisible(browser.CSS("a[data-row]")))
+	p.says("[aria-label=\"Runs\"]", "2 runs")
+	p.drag("[aria-label=\"Ran: narrow the table\"]", 0.5, 0.99)
+	p.says("[aria-label=\"Runs\"]", "1 of 2 runs")
+	if got := p.eval("location.search"); !strings.Contains(got, "ran=") {
+		t.Errorf("the address does not hold the range: %s", got)
+	}
+	p.do("show all", chromedp.Click(browser.CSS("[aria-label=\"Runs\"] button.underline")))
+	p.says("[aria-label=\"Runs\"] > div:last-child", "2 runs")
+	p.do("sort", chromedp.Click(browser.CSS("[aria-label=\"sort by Took\"]")))
+	trial.Wait(t, "the address holds the order", func() bool { return strings.Contains(p.eval("location.search"), "sort=took") })
 
 	// A run appears while it goes on, and ends, without reloading.
 	p.do("to the runs", chromedp.Navigate(s.URL+"/"), chromedp.WaitVisible(browser.CSS("a[data-row]")))

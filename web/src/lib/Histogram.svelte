@@ -30,13 +30,14 @@
     (e.currentTarget as Element).setPointerCapture(e.pointerId);
   };
   const move = (e: PointerEvent) => {
-    if (from !== null) drag = [Math.min(from, share(e)), Math.max(from, share(e))];
+    if (from === null) return;
+    const [a, b] = [Math.min(from, share(e)), Math.max(from, share(e))];
+    drag = b - a < 0.04 ? null : [Math.floor(a * bins) / bins, Math.ceil(b * bins) / bins]; // whole bars
   };
   const up = () => {
     const d = drag;
     from = drag = null;
-    if (!d || d[1] - d[0] < 0.04) onrange(null);
-    else onrange([d[0] < 0.01 ? 0 : value(d[0]), d[1] > 0.99 ? top : value(d[1])]);
+    onrange(d && [value(d[0]), d[1] >= 1 ? top : value(d[1])]);
   };
   const keys = (e: KeyboardEvent) => {
     const step = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
