@@ -40,7 +40,7 @@ func (r recording) Done(res *engine.Result) {
 		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
 		Detail: res.Detail(), Message: res.Message, At: res.At.Seconds(), Seconds: res.Took.Seconds(), Slot: res.Slot,
 		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
-		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, BytesOut: res.BytesOut, Picked: res.Picked,
+		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, Picked: res.Picked,
 	}
 	for _, u := range res.Task.Before {
 		rec.After = append(rec.After, u.Addr())

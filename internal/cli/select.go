@@ -32,10 +32,8 @@ type selection struct {
 }
 
 func (s *selection) flags(c *cobra.Command) {
-	f := c.Flags()
-	f.StringVar(&s.pick, "pick", "", "an expression that selects tasks: 'affected and tag:web'")
+	c.Flags().StringVar(&s.pick, "pick", "", "an expression that selects tasks: 'affected and tag:web'")
 	s.changeFlags(c)
-	_ = f
 }
 
 func (s *selection) changeFlags(c *cobra.Command) {

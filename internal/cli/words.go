@@ -36,21 +36,6 @@ func inWords(s float64) string {
 	return strings.ReplaceAll(strings.ReplaceAll(strings.ReplaceAll(seconds(s), " s", "s"), " m", "m"), " h", "h")
 }
 
-// size writes a number of bytes: 41 MB.
-func size(n int64) string {
-	units := []string{"B", "kB", "MB", "GB", "TB"}
-	f := float64(n)
-	i := 0
-	for f >= 999.5 && i < len(units)-1 {
-		f /= 1000
-		i++
-	}
-	if i == 0 || f >= 9.95 {
-		return fmt.Sprintf("%.0f %s", f, units[i])
-	}
-	return fmt.Sprintf("%.1f %s", f, units[i])
-}
-
 // clock writes a time near now as hours and minutes, an older one with its day.
 func clock(t, now time.Time) string {
 	t, now = t.Local(), now.Local()

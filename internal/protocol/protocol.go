@@ -183,7 +183,6 @@ type TaskRecord struct {
 	SavedSeconds float64       `json:"saved_seconds"`
 	CostSeconds  float64       `json:"cost_seconds"` // that sharing it cost
 	BytesIn      int64         `json:"bytes_in"`
-	BytesOut     int64         `json:"bytes_out"`
 	Picked       bool          `json:"picked"`
 	After        []string      `json:"after,omitempty"` // the tasks that it waited for
 }

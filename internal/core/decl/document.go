@@ -2,7 +2,6 @@ package decl
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"unicode/utf8"
 
@@ -185,10 +184,4 @@ func (b *builder) value(n *unstable.Node, fallback Pos) value {
 		}
 	}
 	return v
-}
-
-func (v value) integer() (int64, error) {
-	var n int64
-	_, err := fmt.Sscanf(strings.ReplaceAll(v.text, "_", ""), "%v", &n)
-	return n, err
 }

@@ -126,7 +126,7 @@ func (v *evaluation) call(n node) (Set, error) {
 	}
 	if n.name == "needed_by" {
 		for _, p := range v.g.Projects {
-			if slices.ContainsFunc(p.NeedsAll, func(q *graph.Project) bool { return projects[q] && q != p && inSet(in, q) }) {
+			if slices.ContainsFunc(p.NeedsAll, func(q *graph.Project) bool { return inSet(in, q) }) {
 				projects[p] = true
 			}
 		}

@@ -42,9 +42,6 @@ type Expr struct {
 	root node
 }
 
-// String returns the expression as it was written.
-func (e Expr) String() string { return e.text }
-
 type node struct {
 	op   string // or, and, not, word, call, field, atom
 	at   int

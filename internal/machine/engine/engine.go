@@ -104,24 +104,23 @@ type Engine struct {
 
 // Result is how one task came out.
 type Result struct {
-	Task     *graph.Task
-	Outcome  Outcome
-	Reason   key.Reason
-	Changes  []key.Change // what belongs to the reason
-	Message  string       // for people: how it failed, why it was not kept
-	Key      digest.Digest
-	Listing  digest.Digest
-	Log      digest.Digest
-	LogText  []byte
-	At       time.Duration // since the run began
-	Took     time.Duration // to settle it here
-	Made     float64       // seconds that it took when it was made
-	Slot     int
-	MadeBy   *protocol.Maker
-	Cost     time.Duration // of it, spent on sharing
-	BytesIn  int64
-	BytesOut int64
-	Picked   bool
+	Task    *graph.Task
+	Outcome Outcome
+	Reason  key.Reason
+	Changes []key.Change // what belongs to the reason
+	Message string       // for people: how it failed, why it was not kept
+	Key     digest.Digest
+	Listing digest.Digest
+	Log     digest.Digest
+	LogText []byte
+	At      time.Duration // since the run began
+	Took    time.Duration // to settle it here
+	Made    float64       // seconds that it took when it was made
+	Slot    int
+	MadeBy  *protocol.Maker
+	Cost    time.Duration // of it, spent on sharing
+	BytesIn int64
+	Picked  bool
 }
 
 // Saved returns the seconds that not running the task saved.

@@ -358,5 +358,5 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 		return
 	}
 	e.EarlyKey = r.ask.earlyKeys()[n.task]
-	r.uploads.add(e, list, res)
+	r.uploads.add(e, list)
 }

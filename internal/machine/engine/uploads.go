@@ -31,7 +31,7 @@ const (
 
 func newUploads(r *run) *uploads { return &uploads{r: r, slots: make(chan struct{}, uploadsAtOnce)} }
 
-func (u *uploads) add(e protocol.Entry, list listing.List, res *Result) {
+func (u *uploads) add(e protocol.Entry, list listing.List) {
 	blobs := blobsOf(list)
 	u.wg.Go(func() {
 		u.slots <- struct{}{}
