@@ -146,6 +146,8 @@ type repository struct {
 	graph *graph.Graph
 	git   git.Repo
 	here  string // the working directory, from the root; empty where it is outside
+
+	choice choice // what was said about settings
 }
 
 func (a *app) load(ctx context.Context) (*repository, error) {

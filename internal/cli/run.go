@@ -36,6 +36,8 @@ type runFlags struct {
 	logs      string
 	fetch     string
 	offline   bool
+	choice    choice
+	extra     []string // behind --
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -44,10 +46,12 @@ func (a *app) runCommand() *cobra.Command {
 		Use: "run TASK…", Short: "Run tasks, and all that they come after, as far as nothing of it is there",
 		Example: "  grayloft run build test\n  grayloft run test@fares\n  grayloft run --pick 'affected and not tag:slow'",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			args, f.extra = behindDash(cmd, args)
 			return a.run(cmd.Context(), f, args)
 		},
 	}
 	f.flags(c)
+	f.choice.flags(c)
 	fl := c.Flags()
 	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "how many tasks may run at a time")
 	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, go on with what does not come after it")
@@ -80,6 +84,9 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	if err != nil {
 		return err
 	}
+	if err := f.choice.apply(r); err != nil {
+		return err
+	}
 	picked, err := a.selected(ctx, r, f.selection, args)
 	if err != nil {
 		return err
@@ -100,7 +107,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	defer view.close()
 	e.Observer = engine.Observer(view)
 	opt := engine.Options{
-		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew,
+		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew, Args: f.extra,
 		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 	var rec *recording

@@ -321,7 +321,14 @@ func (c *changes) graphAt(commit string) (*graph.Graph, error) {
 	for p, b := range texts {
 		fsys[p] = &fstest.MapFile{Data: b}
 	}
-	return graph.Load(fsys, filepath.Base(c.r.root))
+	old, err := graph.Load(fsys, filepath.Base(c.r.root))
+	if err != nil {
+		return nil, err
+	}
+	if vals, err := old.Repo.Choose(c.r.choice.modes, c.r.choice.sets); err == nil {
+		old.Chosen = vals
+	}
+	return old, nil
 }
 
 func (a *app) reachCommand() *cobra.Command {

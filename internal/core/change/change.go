@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
@@ -29,7 +28,7 @@ const Declaration = "its declaration"
 func Touched(g, base *graph.Graph, paths []string) []Touch {
 	byOwner := map[*graph.Project][]string{}
 	for _, p := range paths {
-		if g.Writer(p) == nil {
+		if !g.Made(p) {
 			byOwner[g.Owner(p)] = append(byOwner[g.Owner(p)], p)
 		}
 	}
@@ -58,7 +57,7 @@ func Touched(g, base *graph.Graph, paths []string) []Touch {
 
 func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph.Project]string) string {
 	for _, p := range paths {
-		if t.ReadsFile(p) && g.Writer(p) == nil {
+		if t.ReadsFile(p) && !g.Made(p) {
 			return p
 		}
 	}
@@ -72,7 +71,7 @@ func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph
 	for _, it := range t.Decl.Probes.Items {
 		probe := g.Repo.Probes[it.Text]
 		for _, p := range paths {
-			if slices.ContainsFunc(probe.Reads, func(pat glob.Pattern) bool { return pat.Match(p) }) {
+			if probe.ReadsFile(t.Project.Dir, p) {
 				return p
 			}
 		}
@@ -110,6 +109,14 @@ func Definition(t *graph.Task) digest.Digest {
 	put("reads", append([]string{truth(t.ReadsGiven())}, t.Decl.Reads.Texts()...)...)
 	put("writes", append([]string{truth(t.WritesGiven())}, t.Decl.Writes.Texts()...)...)
 	put("portable", truth(t.Portable))
+	put("scratch", t.Decl.Scratch.Texts()...)
+	put("isolation", string(t.Isolation), truth(t.Network))
+	for _, name := range t.Settings {
+		put("setting", name, t.Graph().Chosen[name])
+	}
+	for _, v := range t.Uncounted {
+		put("uncounted", v.Name)
+	}
 	put("reuse", string(t.Reuse))
 	for _, v := range t.Env {
 		put("env", v.Name, truth(v.Given), v.Value)
@@ -121,7 +128,7 @@ func Definition(t *graph.Task) digest.Digest {
 	probes := slices.SortedFunc(slices.Values(t.Decl.Probes.Texts()), cmp.Compare[string])
 	for _, name := range probes {
 		if p := t.Graph().Repo.Probes[name]; p != nil {
-			put("probe", append([]string{name}, p.Run.Words()...)...)
+			put("probe", append([]string{name, truth(p.PerProject)}, p.Run.Words()...)...)
 		}
 	}
 	if t.NeedsRead() {

@@ -169,6 +169,14 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 		"timeout":  r.text(&t.Timeout),
 		"slots":    r.atom(&t.Slots, unstable.Integer, "a whole number", "2"),
 		"portable": r.atom(&t.Portable, unstable.Bool, "true or false", "true"),
+
+		"env_uncounted": r.list(&t.EnvUncounted),
+		"scratch":       r.list(&t.Scratch),
+		"settings":      r.list(&t.Settings),
+		"locks":         r.list(&t.Locks),
+		"isolation":     r.text(&t.Isolation),
+		"network":       r.atom(&t.Network, unstable.Bool, "true or false", "true"),
+		"retries":       r.atom(&t.Retries, unstable.Integer, "a whole number", "1"),
 	})
 	return t
 }

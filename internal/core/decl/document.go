@@ -111,6 +111,7 @@ type builder struct {
 	doc  *document
 	data []byte
 	p    unstable.Parser
+	kind string // whose table is being read
 }
 
 func (b *builder) pos(r unstable.Range) Pos {
@@ -124,17 +125,26 @@ func (b *builder) pos(r unstable.Range) Pos {
 	}
 	line := b.doc.lines[shape.Start.Line-1]
 	col := utf8.RuneCountInString(line[:min(shape.Start.Column-1, len(line))]) + 1
-	return Pos{File: b.doc.file, Line: shape.Start.Line, Col: col, Width: utf8.RuneCount(text)}
+	return Pos{File: b.doc.file, Line: shape.Start.Line, Col: col, Width: utf8.RuneCount(text), Kind: b.kind}
 }
 
 func (b *builder) header(e *unstable.Node) *table {
 	at := b.doc.root
+	b.kind = kindOf(e.Key())
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()
 		at = b.child(at, string(k.Data), b.pos(k.Raw), e.Kind == unstable.ArrayTable && it.IsLast())
 	}
 	return at
+}
+
+// kindOf returns the name of the kind whose table a key leads into, or nothing.
+func kindOf(it unstable.Iterator) string {
+	if !it.Next() || string(it.Node().Data) != "kind" || !it.Next() {
+		return ""
+	}
+	return string(it.Node().Data)
 }
 
 func (b *builder) child(at *table, key string, pos Pos, array bool) *table {
@@ -151,6 +161,9 @@ func (b *builder) child(at *table, key string, pos Pos, array bool) *table {
 }
 
 func (b *builder) keyValue(at *table, e *unstable.Node) {
+	if at == b.doc.root {
+		b.kind = kindOf(e.Key())
+	}
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()

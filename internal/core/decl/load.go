@@ -26,6 +26,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 		fsys: fsys,
 		repo: &Repo{
 			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
+			Settings: map[string]*Setting{}, Modes: map[string]*Mode{},
 			Slices: map[string]*Slice{}, sources: map[string]*document{},
 		},
 		projects: List{},
@@ -40,6 +41,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 	if err := l.root(data); err != nil {
 		return nil, nil, err
 	}
+	l.resolveModes()
 	l.resolve()
 	slices.SortFunc(l.repo.Projects, func(a, b *Project) int { return strings.Compare(a.Name, b.Name) })
 	return l.repo, l.problems.Sorted(), nil
@@ -51,8 +53,8 @@ type loader struct {
 	problems Problems
 	projects List
 	include  List
-	kindDocs map[string]*reader
 	found    []*projectDecl
+	modes    []modeDecl
 }
 
 // projectDecl is a project's tables before its kinds are folded in.
@@ -67,6 +69,7 @@ type projectDecl struct {
 	owner  Item
 	omit   List
 	offers List
+	to     List
 	tasks  map[string]*TaskDecl
 }
 
@@ -122,6 +125,9 @@ func (l *loader) shared(r *reader) map[string]field {
 		"kind":  func(e *entry) { r.named(e, "kind", func(n string, e *entry) { l.kind(r, n, e) }) },
 		"probe": func(e *entry) { r.named(e, "probe", func(n string, e *entry) { l.probe(r, n, e) }) },
 		"slice": func(e *entry) { r.named(e, "slice", func(n string, e *entry) { l.slice(r, n, e) }) },
+
+		"setting": func(e *entry) { r.named(e, "setting", func(n string, e *entry) { l.setting(r, n, e) }) },
+		"mode":    func(e *entry) { r.named(e, "mode", func(n string, e *entry) { l.mode(r, n, e) }) },
 	}
 }
 
@@ -169,40 +175,23 @@ func (l *loader) kind(r *reader, name string, e *entry) {
 	k := &Kind{Name: name, Pos: e.pos, Tasks: map[string]*TaskDecl{}}
 	var help Item
 	r.table(e.val.table, "[kind."+name+"]", map[string]field{
-		"offers": r.list(&k.Offers), "tags": r.list(&k.Tags), "help": r.text(&help),
+		"offers": r.list(&k.Offers), "tags": r.list(&k.Tags), "help": r.text(&help), "template": r.text(&k.Template),
 		"task": func(e *entry) {
 			r.named(e, "task", func(n string, e *entry) { k.Tasks[n] = r.task(n, e) })
 		},
 	})
 	k.Help = help.Text
+	if k.Template.Text != "" {
+		l.template(r, k)
+	}
 	l.repo.Kinds[name] = k
 }
 
-func (l *loader) probe(r *reader, name string, e *entry) {
-	if have, ok := l.repo.Probes[name]; ok {
-		r.fail(e.pos, "give one of them another name", "probe %q is already declared in %s", name, have.Pos.At())
+func (l *loader) slice(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Slices[name]; ok {
+		r.fail(e.pos, "give one of them another name", "slice %q is already declared in %s", name, have.Pick.Pos.At())
 		return
 	}
-	p := &Probe{Name: name, Pos: e.pos}
-	var reads List
-	before := len(l.problems)
-	r.table(e.val.table, "[probe."+name+"]", map[string]field{"run": r.command(&p.Run), "reads": r.list(&reads)})
-	if !p.Run.Given() && len(l.problems) == before {
-		r.fail(e.pos, `write run = "… --version"`, "probe %q does not say what to run", name)
-	}
-	p.Steady = reads.Given
-	for _, it := range reads.Items {
-		pat, err := glob.Parse(strings.TrimPrefix(it.Text, "repo:"))
-		if err != nil {
-			r.fail(it.Pos, "a probe's patterns are relative to the root", "%s", err)
-			continue
-		}
-		p.Reads = append(p.Reads, pat)
-	}
-	l.repo.Probes[name] = p
-}
-
-func (l *loader) slice(r *reader, name string, e *entry) {
 	s := &Slice{Name: name}
 	r.table(e.val.table, "[slice."+name+"]", map[string]field{"pick": r.text(&s.Pick)})
 	l.repo.Slices[name] = s
@@ -282,7 +271,7 @@ func (p *projectDecl) read(e *entry) {
 		p.r.table(t, "[project]", map[string]field{
 			"name": p.r.text(&p.name), "kind": p.r.listOrText(&p.kinds), "needs": p.r.list(&p.needs),
 			"tags": p.r.list(&p.tags), "owner": p.r.text(&p.owner), "omit": p.r.list(&p.omit),
-			"offers": p.r.list(&p.offers),
+			"offers": p.r.list(&p.offers), "offers_to": p.r.list(&p.to),
 		})
 	})
 }

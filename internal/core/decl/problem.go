@@ -14,6 +14,7 @@ type Pos struct {
 	Line  int    // from 1; 0 where there is no line to show
 	Col   int    // from 1, in characters
 	Width int    // characters to underline
+	Kind  string // the kind whose table it stands in, if it does
 }
 
 func (p Pos) String() string {

@@ -4,9 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"grayloft.example/grayloft/internal/core/glob"
 )
@@ -32,7 +30,7 @@ func (l *loader) resolve() {
 }
 
 func (l *loader) project(d *projectDecl) *Project {
-	p := &Project{Name: d.dir, Dir: d.dir, Needs: d.needs.Items, Owner: d.owner.Text, Pos: d.pos}
+	p := &Project{Name: d.dir, Dir: d.dir, Needs: d.needs.Items, Owner: d.owner.Text, OffersTo: d.to, Pos: d.pos}
 	if d.dir == "." {
 		p.Name = l.repo.Name
 	}
@@ -70,6 +68,7 @@ func (l *loader) project(d *projectDecl) *Project {
 		tasks[name] = l.overTask(tasks[name], t)
 	}
 	l.patterns(p.Offers)
+	l.patterns(p.OffersTo)
 	for _, name := range slices.Sorted(maps.Keys(tasks)) {
 		p.Tasks = append(p.Tasks, l.task(p, tasks[name]))
 	}
@@ -109,12 +108,15 @@ func (l *loader) overTask(base, next *TaskDecl) *TaskDecl {
 	t.Reads, t.Writes = l.over(base.Reads, next.Reads), l.over(base.Writes, next.Writes)
 	t.After, t.Env = l.over(base.After, next.After), l.over(base.Env, next.Env)
 	t.Probes = l.over(base.Probes, next.Probes)
+	t.EnvUncounted, t.Scratch = l.over(base.EnvUncounted, next.EnvUncounted), l.over(base.Scratch, next.Scratch)
+	t.Settings, t.Locks = l.over(base.Settings, next.Settings), l.over(base.Locks, next.Locks)
 	if t.Run.Pos.Line == 0 {
 		t.Run = base.Run
 	}
 	for _, f := range []struct{ to, from *Item }{
 		{&t.Reuse, &base.Reuse}, {&t.Help, &base.Help}, {&t.Timeout, &base.Timeout},
-		{&t.Slots, &base.Slots}, {&t.Portable, &base.Portable},
+		{&t.Slots, &base.Slots}, {&t.Portable, &base.Portable}, {&t.Isolation, &base.Isolation},
+		{&t.Network, &base.Network}, {&t.Retries, &base.Retries},
 	} {
 		if f.to.Pos.Line == 0 {
 			*f.to = *f.from
@@ -150,6 +152,9 @@ func (l *loader) task(p *Project, d *TaskDecl) *Task {
 	t.Writes = l.patterns(d.Writes)
 	t.Reads = l.reads(d.Reads)
 	l.env(t)
+	l.scratch(t)
+	l.uses(t)
+	l.limits(t)
 	for _, it := range d.Probes.Items {
 		if _, ok := l.repo.Probes[it.Text]; !ok {
 			l.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe %q is not declared", it.Text)
@@ -160,19 +165,6 @@ func (l *loader) task(p *Project, d *TaskDecl) *Task {
 		if all := []string{"weigh", "always", "local", "never"}; !slices.Contains(all, d.Reuse.Text) {
 			l.fail(d.Reuse.Pos, meant(d.Reuse.Text, all), "reuse = %q is not known", d.Reuse.Text)
 		}
-	}
-	if d.Timeout.Text != "" {
-		var err error
-		if t.Timeout, err = time.ParseDuration(d.Timeout.Text); err != nil || t.Timeout <= 0 {
-			l.fail(d.Timeout.Pos, `write it like "90s" or "10m"`, "%q is not a length of time", d.Timeout.Text)
-		}
-	}
-	if d.Slots.Text != "" {
-		n, err := strconv.Atoi(d.Slots.Text)
-		if err != nil || n < 1 {
-			l.fail(d.Slots.Pos, "write a number from 1", "a task takes at least one slot, not %s", d.Slots.Text)
-		}
-		t.Slots = max(n, 1)
 	}
 	return t
 }
@@ -202,25 +194,6 @@ func (l *loader) reads(list List) []Read {
 		out = append(out, r)
 	}
 	return out
-}
-
-func (l *loader) env(t *Task) {
-	seen := map[string]bool{}
-	for _, it := range t.Decl.Env.Items {
-		name, val, given := strings.Cut(it.Text, "=")
-		switch {
-		case name == "" || strings.ContainsAny(name, " \t\n*\x00"):
-			l.fail(it.Pos, `write "NAME" or "NAME=value"`, "%q is not the name of an environment variable", name)
-		case strings.HasPrefix(name, "GRAYLOFT_"):
-			l.fail(it.Pos, "choose another name", "variables that begin with GRAYLOFT_ are Gray Loft's own")
-		case seen[name]:
-			l.fail(it.Pos, "keep one of them", "variable %s stands twice in env", name)
-		default:
-			t.Env = append(t.Env, EnvVar{Name: name, Value: val, Given: given})
-		}
-		seen[name] = true
-	}
-	slices.SortFunc(t.Env, func(a, b EnvVar) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // FixedEnv are the variables with constant values that every task gets, as

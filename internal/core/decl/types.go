@@ -30,6 +30,8 @@ type Repo struct {
 	ServiceURL string
 	Rooted     string // "keep": outputs that hold the repository's path stay here
 	Probes     map[string]*Probe
+	Settings   map[string]*Setting
+	Modes      map[string]*Mode
 	Kinds      map[string]*Kind
 	Slices     map[string]*Slice
 	Projects   []*Project // sorted by name
@@ -48,11 +50,33 @@ type Item struct {
 type Probe struct {
 	Name  string
 	Run   Command
-	Reads []glob.Pattern // from the root; the output is remembered while these stay the same
-	// Steady says that Reads was given: the output depends on the program and
+	Reads []Read // the output is remembered while these stay the same
+	// Steady says that reads was given: the output depends on the program and
 	// on these files alone, and so may be remembered between runs.
-	Steady bool
-	Pos    Pos
+	Steady     bool
+	PerProject bool     // asked in each project's directory, rather than once at the root
+	Dirs       []string // toolchain directories that a sealed task may read
+	Pos        Pos
+}
+
+// ReadsFile tells whether the probe, asked for a project in dir, reads a path
+// from the root.
+func (p *Probe) ReadsFile(dir, name string) bool {
+	in := false
+	for _, r := range p.Reads {
+		rel := name
+		if r.Scope == Own && dir != "." {
+			below, ok := strings.CutPrefix(name, dir+"/")
+			if !ok {
+				continue
+			}
+			rel = below
+		}
+		if r.Pattern.Match(rel) {
+			in = !r.Negated
+		}
+	}
+	return in
 }
 
 // Slice is a saved pick.
@@ -69,6 +93,9 @@ type Kind struct {
 	Offers List
 	Tags   List
 	Tasks  map[string]*TaskDecl
+	// Template is the directory, from the root, that new projects of the kind
+	// are made from; it may be absent.
+	Template Item
 }
 
 // Project is one project with its kinds folded in.
@@ -80,8 +107,11 @@ type Project struct {
 	Tags   []Item
 	Owner  string
 	Offers List // absent: what default reads would be
-	Tasks  []*Task
-	Pos    Pos
+	// OffersTo are patterns over the names (with a leading "./", the
+	// directories) of those who may need the project; absent: everyone.
+	OffersTo List
+	Tasks    []*Task
+	Pos      Pos
 }
 
 // List is a list of strings that may have been given or not; the two differ.
@@ -151,7 +181,25 @@ type TaskDecl struct {
 	Timeout  Item
 	Slots    Item
 	Portable Item
+
+	EnvUncounted List
+	Scratch      List
+	Settings     List
+	Locks        List
+	Isolation    Item
+	Network      Item
+	Retries      Item
 }
+
+// Isolation says what a task may see beside what it declares.
+type Isolation string
+
+// The values of isolation.
+const (
+	Open   Isolation = "open"   // it runs in the checkout
+	Audit  Isolation = "audit"  // the same, and what it opened is compared with what it declared
+	Sealed Isolation = "sealed" // it sees only what it declared
+)
 
 // Task is a task with its kinds folded in.
 type Task struct {
@@ -167,6 +215,15 @@ type Task struct {
 	Slots    int
 	Portable bool
 	Pos      Pos
+
+	Uncounted   []EnvVar       // passed on, not counted, masked in logs
+	Scratch     []glob.Pattern // kept between runs; no part of any output
+	HomeScratch []string       // the same, below the person's home
+	Settings    []string       // names of the settings that it uses, sorted
+	Locks       []string       // held alone while it runs, sorted
+	Isolation   Isolation
+	Network     bool // whether a sealed task may open connections
+	Retries     int
 }
 
 // Addr returns the task's address, task@project.

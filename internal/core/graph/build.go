@@ -1,7 +1,6 @@
 package graph
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -36,6 +35,12 @@ func (b *builder) projects() {
 			text, neg := strings.CutPrefix(it.Text, "!")
 			if pat, err := glob.Parse(text); err == nil {
 				p.offers = append(p.offers, offer{neg, pat})
+			}
+		}
+		for _, it := range d.OffersTo.Items {
+			text, dirs := it.Text, it.Text == "." || strings.HasPrefix(it.Text, "./")
+			if pat, err := glob.Parse(text); err == nil {
+				p.to = append(p.to, audience{dirs, pat})
 			}
 		}
 		for _, t := range d.Tasks {
@@ -258,124 +263,4 @@ func (b *builder) afterCycle(cycle []*Task) {
 	first, last := cycle[0], cycle[len(cycle)-1]
 	b.fail(b.afterPos[[2]*Task{last, first}].Pos, "take one of these out of its after",
 		"tasks wait for each other in a circle: %s → %s", strings.Join(names, " → "), first.Addr())
-}
-
-// meetings checks what tasks write against what others write and read.
-func (b *builder) meetings() {
-	var writers []*Task
-	for _, t := range b.g.Tasks {
-		if len(t.Writes) > 0 {
-			writers = append(writers, t)
-		}
-	}
-	slices.SortFunc(writers, func(x, y *Task) int {
-		return cmp.Or(strings.Compare(x.Pos.File, y.Pos.File), x.Pos.Line-y.Pos.Line, byAddr(x, y))
-	})
-	for _, p := range b.g.Projects {
-		b.writesMeet(p)
-	}
-	for _, t := range b.g.Tasks {
-		b.ownWrites(t)
-		for _, w := range writers {
-			if w != t && !t.ComesAfter(w) && !w.ComesAfter(t) {
-				b.unordered(t, w)
-			}
-		}
-	}
-}
-
-func (b *builder) writesMeet(p *Project) {
-	for i, t := range p.Tasks {
-		for _, u := range p.Tasks[i+1:] {
-			for k, w := range t.Writes {
-				if j := slices.IndexFunc(u.Writes, w.Meets); j >= 0 {
-					it, other := u.Decl.Writes.Items[j], t.Decl.Writes.Items[k]
-					b.fail(it.Pos, "let each file be written by one task only",
-						"%s writes %q, which meets %q of %s in %s", u.Addr(), it.Text, other.Text, t.Addr(), other.Pos.At())
-					break
-				}
-			}
-		}
-	}
-}
-
-// ownWrites reports a task that rewrites what it reads, such as a formatter:
-// there is no state of the files that its key could be taken of.
-func (b *builder) ownWrites(t *Task) {
-	for _, w := range t.Writes {
-		for _, r := range t.Reads {
-			if r.Scope == decl.Own && !r.Negated && r.Pattern.Covers(w) && !takenAway(t.Reads, decl.Own, w) {
-				b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only makes these files; if it rewrites its sources, leave writes out and set reuse = \"never\"", "!"+w.String()),
-					"%s reads what it writes itself: %q meets %q", t.Addr(), r.Item.Text, w)
-				return
-			}
-		}
-	}
-}
-
-// unordered reports a read that meets what another task writes, where neither
-// waits for the other.
-func (b *builder) unordered(t, w *Task) {
-	for _, pat := range w.Writes {
-		if w.Project == t.Project {
-			if r := meeting(t.Reads, decl.Own, pat); r != nil {
-				b.unorderedRead(t, w, r, w.Name, pat)
-				return
-			}
-		}
-		if r := meeting(t.Reads, decl.Root, pat.Under(w.Project.Dir)); r != nil {
-			b.unorderedRead(t, w, r, w.Addr(), pat.Under(w.Project.Dir))
-			return
-		}
-	}
-	if !t.NeedsRead() || !slices.Contains(t.Project.NeedsAll, w.Project) {
-		return
-	}
-	for _, pat := range w.Writes {
-		if w.Project.offersMeet(pat) {
-			i := slices.IndexFunc(t.Reads, func(r decl.Read) bool { return r.Scope == decl.Needs })
-			b.fail(t.Reads[i].Item.Pos, fmt.Sprintf("add %q to after, or take %q out of the offers of %q", w.Addr(), pat, w.Project.Name),
-				"%s reads what %q offers, of which %s makes %q, and it does not come after that", t.Addr(), w.Project.Name, w.Addr(), pat)
-			return
-		}
-	}
-}
-
-func (b *builder) unorderedRead(t, w *Task, r *decl.Read, after string, pat glob.Pattern) {
-	away := "!" + pat.String()
-	if r.Scope == decl.Root {
-		away = "!repo:" + pat.String()
-	}
-	b.fail(r.Item.Pos, fmt.Sprintf("add %q to after, or %q to reads", after, away),
-		"%s reads %q, which meets what %s writes (%q in %s), and neither comes after the other",
-		t.Addr(), r.Item.Text, w.Addr(), pat, w.Decl.Writes.Pos.At())
-}
-
-// meeting returns the row of reads that can match what pat matches.
-func meeting(reads []decl.Read, scope decl.Scope, pat glob.Pattern) *decl.Read {
-	if takenAway(reads, scope, pat) {
-		return nil
-	}
-	for i, r := range reads {
-		if r.Scope == scope && !r.Negated && r.Pattern.Meets(pat) && !takenAway(reads[i+1:], scope, r.Pattern) {
-			return &reads[i]
-		}
-	}
-	return nil
-}
-
-// takenAway tells whether a "!" row, with no row after it that brings some of
-// it back, covers all of pat.
-func takenAway(reads []decl.Read, scope decl.Scope, pat glob.Pattern) bool {
-	away := false
-	for _, r := range reads {
-		switch {
-		case r.Scope != scope:
-		case r.Negated && r.Pattern.Covers(pat):
-			away = true
-		case !r.Negated && r.Pattern.Meets(pat):
-			away = false
-		}
-	}
-	return away
 }

@@ -53,6 +53,21 @@ func (t *Task) writesRel(rel string) bool {
 	return slices.ContainsFunc(t.Writes, func(w glob.Pattern) bool { return w.Match(rel) })
 }
 
+// Made tells whether a path (from the root) is made by a task, as an output or
+// as scratch, and so is never read as a file.
+func (g *Graph) Made(name string) bool {
+	p := g.Owner(name)
+	if p == nil {
+		return false
+	}
+	rel := p.rel(name)
+	return slices.ContainsFunc(p.Tasks, func(t *Task) bool { return t.writesRel(rel) || t.scratchRel(rel) })
+}
+
+func (t *Task) scratchRel(rel string) bool {
+	return slices.ContainsFunc(t.Scratch, func(s glob.Pattern) bool { return s.Match(rel) })
+}
+
 // WritesFile tells whether the task writes a path, from the root.
 func (t *Task) WritesFile(name string) bool {
 	return t.graph.Owner(name) == t.Project && t.writesRel(t.Project.rel(name))
@@ -77,7 +92,7 @@ func (t *Task) ReadsFile(name string) bool {
 			if takesIn(r.Pattern, rel, r.Negated) {
 				own = !r.Negated
 			}
-		case r.Scope == decl.Root:
+		case r.Scope == decl.Root && (owner == nil || owner.OffersTo(t.Project)):
 			if takesIn(r.Pattern, name, r.Negated) {
 				root = !r.Negated
 			}

@@ -16,8 +16,9 @@ import (
 // Graph is a repository whose declarations have been found right.
 type Graph struct {
 	Repo     *decl.Repo
-	Projects []*Project // sorted by name
-	Tasks    []*Task    // each after all that it comes after; ties by address
+	Chosen   decl.Chosen // the value of every setting; the defaults unless set
+	Projects []*Project  // sorted by name
+	Tasks    []*Task     // each after all that it comes after; ties by address
 	byName   map[string]*Project
 	byDir    map[string]*Project
 	byAddr   map[string]*Task
@@ -30,6 +31,30 @@ type Project struct {
 	NeedsAll []*Project // transitively, sorted by name
 	Tasks    []*Task    // sorted by name
 	offers   []offer
+	to       []audience
+	writers  []*Task // its tasks that write something
+	offering []*Task // of these, those that make what it offers
+}
+
+// audience is one row of a project's offers_to.
+type audience struct {
+	dirs    bool // the pattern is over directories
+	pattern glob.Pattern
+}
+
+// OffersTo tells whether q may read what the project offers.
+func (p *Project) OffersTo(q *Project) bool {
+	if p == q || !p.Project.OffersTo.Given {
+		return true
+	}
+	return slices.ContainsFunc(p.to, func(a audience) bool { return a.takesIn(q) })
+}
+
+func (a audience) takesIn(q *Project) bool {
+	if a.dirs {
+		return a.pattern.Match(q.Dir)
+	}
+	return a.pattern.MatchExact(q.Name)
 }
 
 type offer struct {
@@ -70,7 +95,9 @@ func Build(repo *decl.Repo) (*Graph, decl.Problems) {
 	b.projects()
 	b.edges()
 	b.order()
+	b.audiences()
 	b.meetings()
+	b.g.Chosen, _ = repo.Choose(nil, nil)
 	return b.g, b.problems
 }
 

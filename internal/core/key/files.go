@@ -12,7 +12,7 @@ import (
 )
 
 // Tree is the set of files that tasks of a checkout may read: paths alone,
-// with what any task writes left out.
+// with what any task makes left out.
 type Tree struct {
 	g     *graph.Graph
 	paths []string // sorted
@@ -24,7 +24,7 @@ type Tree struct {
 func NewTree(g *graph.Graph, paths []string) *Tree {
 	t := &Tree{g: g, of: map[*graph.Project][]string{}}
 	for _, p := range paths {
-		if g.Writer(p) != nil {
+		if g.Made(p) {
 			continue
 		}
 		t.paths = append(t.paths, p)

@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"fmt"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 )
@@ -22,6 +23,8 @@ const Max = 16 << 20
 
 // Log gathers what a task prints, with times. It is safe for concurrent use.
 type Log struct {
+	// Mask are texts that must not show: each is replaced, line by line.
+	Mask []string
 	Live func(line string) // called for each line as it comes, if set
 
 	now   func() time.Time
@@ -66,6 +69,7 @@ func (l *Log) Write(p []byte) (int, error) {
 
 func (l *Log) end() {
 	l.lines++
+	l.line = masked(l.line, l.Mask)
 	if l.Live != nil {
 		l.Live(string(l.line))
 	}
@@ -80,6 +84,24 @@ func (l *Log) end() {
 		l.buf.WriteByte('\n')
 	}
 	l.line = l.line[:0]
+}
+
+// Masked stands in a log for what must not show.
+const Masked = "•••"
+
+// shortest is the length in bytes from which a text is masked: a shorter one
+// would stand in many a word by chance.
+const shortest = 4
+
+func masked(line []byte, texts []string) []byte {
+	for _, text := range texts {
+		for part := range strings.SplitSeq(text, "\n") {
+			if len(part) >= shortest {
+				line = bytes.ReplaceAll(line, []byte(part), []byte(Masked))
+			}
+		}
+	}
+	return line
 }
 
 // Bytes ends the log and returns it.

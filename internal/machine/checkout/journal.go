@@ -14,6 +14,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/lock"
 )
 
 // Dir is the directory's name.
@@ -135,7 +136,7 @@ func (s *State) Close() error {
 	if s.lines < 4*len(s.records)+1000 {
 		return err
 	}
-	unlock, ok, lerr := tryLock(filepath.Join(s.dir, "locks", "journal"))
+	unlock, ok, lerr := lock.Try(filepath.Join(s.dir, "locks", "journal"))
 	if lerr != nil || !ok {
 		return err
 	}

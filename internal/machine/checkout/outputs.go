@@ -1,7 +1,6 @@
 package checkout
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -27,6 +26,24 @@ type Outputs struct {
 	Task   *graph.Task
 	Run    string       // id of the run, for what is displaced
 	Report func(string) // a sentence for the person
+	// Secrets are texts that no shared output may hold; Secret is, after
+	// [Outputs.Keep], a file that holds one.
+	Secrets []string
+	Secret  string
+}
+
+// Now returns a listing of what is there, so that [Outputs.Clear] takes it for
+// the task's own.
+func (o *Outputs) Now() listing.List {
+	found, _ := o.Found()
+	var out listing.List
+	for _, f := range found {
+		if row, err := o.Files.Memory.Row(o.fromRoot(f.Path)); err == nil {
+			row.Path = f.Path
+			out = append(out, row)
+		}
+	}
+	return out
 }
 
 func (o *Outputs) full(rel string) string {
@@ -246,11 +263,15 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 				row.Kind = listing.Executable
 			}
 			scan := &rootScan{root: []byte(o.State.Root + "/"), entries: entries}
-			if row.Digest, row.Size, err = o.Store.Copy(full, scan); err != nil {
+			hunt := &secretScan{secrets: o.Secrets}
+			if row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(scan, hunt)); err != nil {
 				return nil, nil, err
 			}
 			if scan.found {
 				rooted = append(rooted, f.Path)
+			}
+			if hunt.found {
+				o.Secret = o.fromRoot(f.Path)
 			}
 		}
 		list = append(list, row)
@@ -263,45 +284,4 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 		return nil, nil, err
 	}
 	return list, rooted, nil
-}
-
-func rootEntries(root string) map[string]bool {
-	out := map[string]bool{}
-	list, _ := os.ReadDir(root)
-	for _, e := range list {
-		out[e.Name()] = true
-	}
-	return out
-}
-
-// rootScan looks for the checkout's path, followed by the name of something
-// that is there, in what is written to it.
-type rootScan struct {
-	root    []byte
-	entries map[string]bool
-	tail    []byte
-	found   bool
-}
-
-func (r *rootScan) Write(p []byte) (int, error) {
-	if r.found {
-		return len(p), nil
-	}
-	const name = 64
-	data := append(r.tail, p...)
-	for at := 0; ; {
-		i := bytes.Index(data[at:], r.root)
-		if i < 0 {
-			break
-		}
-		at += i + len(r.root)
-		rest := data[at:min(at+name, len(data))]
-		for end := len(rest); end > 0; end-- {
-			if r.entries[string(rest[:end])] {
-				r.found = true
-			}
-		}
-	}
-	r.tail = bytes.Clone(data[max(0, len(data)-len(r.root)-name):])
-	return len(p), nil
 }

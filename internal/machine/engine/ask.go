@@ -20,11 +20,11 @@ type asker struct {
 	found    map[digest.Digest][]protocol.Entry // by key; written under mu
 	mu       sync.Mutex
 	asked    map[digest.Digest]bool
-	queue    []question
+	queue    []pending
 	asking   bool
 }
 
-type question struct {
+type pending struct {
 	q    protocol.Query
 	done chan struct{}
 }
@@ -42,7 +42,7 @@ func (a *asker) entries(ctx context.Context, t *graph.Task, k digest.Digest) []p
 		a.mu.Unlock()
 		return have
 	}
-	q := question{protocol.Query{Task: t.Addr(), Key: k}, make(chan struct{})}
+	q := pending{protocol.Query{Task: t.Addr(), Key: k}, make(chan struct{})}
 	a.queue = append(a.queue, q)
 	if !a.asking {
 		a.asking = true

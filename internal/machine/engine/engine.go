@@ -82,6 +82,7 @@ type Options struct {
 	Jobs      int
 	KeepGoing bool
 	Anew      bool
+	Args      []string // handed to the picked tasks' commands
 	Fetch     Fetch
 	Grace     time.Duration   // between the gentle end of a task and the sure one
 	Kill      <-chan struct{} // closed by a second interrupt
@@ -121,6 +122,8 @@ type Result struct {
 	Cost    time.Duration // of it, spent on sharing
 	BytesIn int64
 	Picked  bool
+
+	secret string // an output that holds a masked value
 }
 
 // Saved returns the seconds that not running the task saved.

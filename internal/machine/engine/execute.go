@@ -69,13 +69,71 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 		Task: t, Reason: v.reason, Changes: v.changes, Key: before.key, Slot: slot, At: began.Sub(r.began),
 	}
 	log := tasklog.New(r.Now, func(line string) { r.Observer.Line(t, line) })
-	start := r.Now()
-	ended := process.Run(ctx, r.command(t, log))
-	res.Made = r.Now().Sub(start).Seconds()
+	log.Mask = r.secrets(t)
+	ended, err := r.attempts(ctx, t, log, out, res)
+	if err != nil {
+		return r.unreadable(n, err)
+	}
 	res.LogText = log.Bytes()
 	ev = r.conclude(ctx, n, before, out, ended, res)
 	res.Took = r.Now().Sub(began)
 	return ev
+}
+
+// attempts runs the task's command, and again where it failed and may be
+// tried again.
+func (r *run) attempts(ctx context.Context, t *graph.Task, log *tasklog.Log, out *checkout.Outputs, res *Result) (ended process.Result, err error) {
+	release, err := r.lockNames(ctx, t)
+	if err != nil {
+		return ended, err
+	}
+	defer release()
+	for n := 0; ; n++ {
+		start := r.Now()
+		ended = process.Run(ctx, r.command(t, log))
+		res.Made = r.Now().Sub(start).Seconds()
+		if ended.OK() && n > 0 {
+			res.Message = fmt.Sprintf("passed at attempt %d of %d", n+1, t.Retries+1)
+		}
+		if ended.OK() || ended.Stopped || n == t.Retries {
+			return ended, nil
+		}
+		fmt.Fprintf(log, "[Gray Loft: %s; attempt %d of %d]\n", ended, n+2, t.Retries+1)
+		if err := out.Clear(ctx, out.Now()); err != nil {
+			return ended, err
+		}
+	}
+}
+
+// lockNames takes the locks that the task declares, among all that run on this
+// machine with this cache.
+func (r *run) lockNames(ctx context.Context, t *graph.Task) (release func(), err error) {
+	var held []func()
+	release = func() {
+		for _, f := range slices.Backward(held) {
+			f()
+		}
+	}
+	for _, name := range t.Locks { // sorted, so that two tasks never wait for each other
+		unlock, err := r.Store.Lock(ctx, name)
+		if err != nil {
+			release()
+			return nil, err
+		}
+		held = append(held, unlock)
+	}
+	return release, nil
+}
+
+// secrets returns the values of the task's uncounted variables.
+func (r *run) secrets(t *graph.Task) []string {
+	var out []string
+	for _, v := range t.Uncounted {
+		if val, ok := r.variable(v); ok {
+			out = append(out, val)
+		}
+	}
+	return out
 }
 
 // refresh takes the files anew for the tasks that are still to be settled.
@@ -196,9 +254,17 @@ func (r *run) environment(declared []decl.EnvVar) []string {
 }
 
 func (r *run) command(t *graph.Task, log *tasklog.Log) process.Command {
+	run, _ := t.Decl.Run.With(r.Graph.Repo, r.Graph.Chosen) // checked when the run began
+	if r.picked[t] {
+		run = run.WithArgs(r.opt.Args)
+	}
+	env := r.environment(slices.Concat(t.Env, t.Uncounted))
+	for _, name := range t.Settings {
+		env = append(env, r.Graph.Repo.Settings[name].Var()+"="+r.Graph.Chosen[name])
+	}
 	return process.Command{
-		Words: t.Decl.Run.Words(), Dir: filepath.Join(r.State.Root, filepath.FromSlash(t.Project.Dir)),
-		Env: r.environment(t.Env), Mark: r.opt.Run + "/" + t.Addr(), Timeout: t.Timeout, Grace: r.opt.Grace, Output: log, Kill: r.opt.Kill,
+		Words: run.Words(), Dir: filepath.Join(r.State.Root, filepath.FromSlash(t.Project.Dir)),
+		Env: env, Mark: r.opt.Run + "/" + t.Addr(), Timeout: t.Timeout, Grace: r.opt.Grace, Output: log, Kill: r.opt.Kill,
 	}
 }
 
@@ -223,6 +289,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	list, rooted, keepErr := listing.List(nil), []string(nil), error(nil)
 	if t.WritesGiven() {
 		list, rooted, keepErr = out.Keep()
+		res.secret = out.Secret
 		if keepErr == nil {
 			keepErr = r.writtenByOthers(t, list)
 		}
@@ -242,8 +309,9 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	}
 	res.Outcome, res.Listing = Ran, rec.Listing
 	place := &placedAt{list, true, nil}
-	res.Message = r.notKept(ctx, t, before, keepErr)
-	if res.Message != "" || !t.WritesGiven() {
+	refused := r.notKept(ctx, t, before, keepErr)
+	res.Message = joined(res.Message, refused)
+	if refused != "" || !t.WritesGiven() {
 		rec.Key = digest.Digest{}
 		r.noteDown(rec)
 		return event{n: n, result: res, place: place}
@@ -253,6 +321,13 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 		r.keepEntry(n, before, rec, list, rooted, res)
 	}
 	return event{n: n, result: res, place: place}
+}
+
+func joined(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "; " + b
 }
 
 // writtenByOthers finds files that another task writes as well: the patterns of
@@ -353,6 +428,10 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 	}
 	if _, err := r.Store.PutEntry(e, r.ownOrigin()); err != nil {
 		r.Observer.Warn("this machine's cache: " + err.Error())
+	}
+	if res.secret != "" {
+		r.Observer.Warn(fmt.Sprintf("%s: %s holds the value of a variable in env_uncounted, and stays on this machine", n.task.Addr(), res.secret))
+		return
 	}
 	if r.Shared == nil || r.self.PutsOn == "" || !shareable(n.task) || (len(rooted) > 0 && r.Graph.Repo.Rooted == "keep") {
 		return

@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -63,7 +65,9 @@ type run struct {
 	of     map[*graph.Task]*node
 	snapMu sync.Mutex
 	snap   *files.Snapshot
-	probes map[string]string
+	probes map[question]string
+	picked map[*graph.Task]bool
+	held   map[string]bool // locks of tasks that run
 	self   protocol.Self
 
 	events   chan event
@@ -100,7 +104,7 @@ type placedAt struct {
 // for what kept it from beginning; failures of tasks are in the summary.
 func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	r := &run{
-		Engine: e, opt: opt, began: e.Now(), of: map[*graph.Task]*node{},
+		Engine: e, opt: opt, began: e.Now(), of: map[*graph.Task]*node{}, held: map[string]bool{},
 		events: make(chan event), slots: make([]bool, opt.Jobs), free: opt.Jobs,
 	}
 	r.plan()
@@ -123,12 +127,12 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 }
 
 func (r *run) plan() {
-	picked := map[*graph.Task]bool{}
+	r.picked = map[*graph.Task]bool{}
 	for _, t := range r.opt.Picked {
-		picked[t] = true
+		r.picked[t] = true
 	}
 	for _, t := range r.Graph.Closure(r.opt.Picked) {
-		n := &node{task: t, picked: picked[t]}
+		n := &node{task: t, picked: r.picked[t]}
 		r.nodes = append(r.nodes, n)
 		r.of[t] = n
 		for _, u := range t.Before {
@@ -151,6 +155,14 @@ func (r *run) lastSeconds(t *graph.Task) (float64, bool) {
 
 // prepare takes the files as they are and what the machine says of itself.
 func (r *run) prepare(ctx context.Context) error {
+	for _, n := range r.nodes {
+		if _, err := n.task.Decl.Run.With(r.Graph.Repo, r.Graph.Chosen); err != nil {
+			return err
+		}
+		if n.task.Isolation != decl.Open {
+			return fmt.Errorf("%s: isolation = %q in %s is not built yet; this version runs every task open", n.task.Addr(), n.task.Isolation, n.task.Decl.Isolation.Pos.At())
+		}
+	}
 	var wg sync.WaitGroup
 	var snapErr, probeErr error
 	wg.Go(func() {
@@ -220,12 +232,17 @@ func (r *run) startReady(ctx context.Context) {
 		go func() { r.events <- r.settleTask(ctx, n, demand) }()
 	}
 	for r.free > 0 {
-		t := r.queue.Take(func(t *graph.Task) bool { return min(t.Slots, r.opt.Jobs) <= r.free })
+		t := r.queue.Take(r.fits)
 		if t == nil {
 			return
 		}
 		r.start(ctx, r.of[t])
 	}
+}
+
+// fits tells whether a task's slots and locks are free.
+func (r *run) fits(t *graph.Task) bool {
+	return min(t.Slots, r.opt.Jobs) <= r.free && !slices.ContainsFunc(t.Locks, func(l string) bool { return r.held[l] })
 }
 
 func (n *node) ready() bool {
@@ -267,6 +284,9 @@ func (r *run) start(ctx context.Context, n *node) {
 	n.phase, n.stale = running, false // its key is taken again before it runs
 	r.active++
 	r.free -= min(n.task.Slots, r.opt.Jobs)
+	for _, l := range n.task.Locks {
+		r.held[l] = true
+	}
 	v := n.verdict
 	go func() {
 		ev := r.execute(ctx, n, v, slot)
@@ -282,6 +302,9 @@ func (r *run) handle(ev event) int {
 	if ev.slot > 0 {
 		r.slots[ev.slot-1] = false
 		r.free += min(n.task.Slots, r.opt.Jobs)
+		for _, l := range n.task.Locks {
+			delete(r.held, l)
+		}
 		r.active--
 	} else {
 		r.settle--

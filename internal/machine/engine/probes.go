@@ -1,71 +1,93 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/decl"
+	"golang.org/x/sync/errgroup"
+
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
-// runProbes runs every probe that a task of the plan counts.
-func (r *run) runProbes(ctx context.Context) (map[string]string, error) {
-	wanted := map[string]bool{}
+// question is a probe as it is asked: once for the repository, or for one
+// project.
+type question struct {
+	probe   string
+	project *graph.Project // nil: the repository
+}
+
+// asked returns the question that answers a probe for a project.
+func (r *run) asked(probe string, p *graph.Project) question {
+	if !r.Graph.Repo.Probes[probe].PerProject {
+		p = nil
+	}
+	return question{probe, p}
+}
+
+// runProbes asks every probe that a task of the plan counts.
+func (r *run) runProbes(ctx context.Context) (map[question]string, error) {
+	out := map[question]string{}
 	for _, n := range r.nodes {
 		for _, p := range n.task.Decl.Probes.Items {
-			wanted[p.Text] = true
+			out[r.asked(p.Text, n.task.Project)] = ""
 		}
 	}
-	names := make([]string, 0, len(wanted))
-	for name := range wanted {
-		names = append(names, name)
-	}
-	type answer struct {
-		name, out string
-		err       error
-	}
-	answers := make(chan answer)
-	for _, name := range names {
-		go func() {
-			out, err := r.probe(ctx, r.Graph.Repo.Probes[name])
-			answers <- answer{name, out, err}
-		}()
-	}
-	out := map[string]string{}
+	var mu sync.Mutex
 	var errs []error
-	for range names {
-		a := <-answers
-		out[a.name] = a.out
-		if a.err != nil {
-			errs = append(errs, a.err)
-		}
+	var g errgroup.Group
+	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	for _, q := range slices.Collect(maps.Keys(out)) {
+		g.Go(func() error {
+			text, err := r.probe(ctx, q)
+			mu.Lock()
+			defer mu.Unlock()
+			out[q] = text
+			if err != nil {
+				errs = append(errs, err)
+			}
+			return nil
+		})
 	}
+	_ = g.Wait()
+	slices.SortFunc(errs, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
 	return out, errors.Join(errs...)
 }
 
 // ProbeLimit is how long a probe may take.
 const ProbeLimit = 10 * time.Second
 
-func (r *run) probe(ctx context.Context, p *decl.Probe) (string, error) {
-	memo, memoKey := r.probeMemo(p)
+func (r *run) probe(ctx context.Context, q question) (string, error) {
+	p := r.Graph.Repo.Probes[q.probe]
+	memo, memoKey := r.probeMemo(q)
 	if memo != "" {
 		return memo, nil
 	}
 	var out limited
+	env, dir, name := r.environment(nil), ".", p.Name
+	if q.project != nil {
+		dir, name = q.project.Dir, p.Name+"@"+q.project.Name
+		env = append(env, "GRAYLOFT_PROJECT="+q.project.Name, "GRAYLOFT_PROJECT_DIR="+dir)
+	}
 	res := process.Run(ctx, process.Command{
-		Words: p.Run.Words(), Dir: r.State.Root, Env: r.environment(nil),
-		Mark: r.opt.Run + "/probe/" + p.Name, Timeout: ProbeLimit, Grace: time.Second, Output: &out, Kill: r.opt.Kill,
+		Words: p.Run.Words(), Dir: filepath.Join(r.State.Root, filepath.FromSlash(dir)), Env: env,
+		Mark: r.opt.Run + "/probe/" + name, Timeout: ProbeLimit, Grace: time.Second, Output: &out, Kill: r.opt.Kill,
 	})
 	if !res.OK() {
-		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", p.Name, p.Run, p.Pos.At(), res, strings.TrimRight(out.String(), "\n"))
+		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", name, p.Run, p.Pos.At(), res, strings.TrimRight(out.String(), "\n"))
 	}
 	text := strings.TrimRight(out.String(), "\n")
 	if memoKey != "" {
@@ -87,7 +109,11 @@ func (l *limited) Write(p []byte) (int, error) {
 // probeMemo returns the remembered output of a steady probe, and the name
 // under which to remember it: the resolved program, PATH, and the digests of
 // the files that the probe reads.
-func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
+func (r *run) probeMemo(q question) (out, memoKey string) {
+	p, dir := r.Graph.Repo.Probes[q.probe], "."
+	if q.project != nil {
+		dir = q.project.Dir
+	}
 	if !p.Steady {
 		return "", ""
 	}
@@ -97,7 +123,7 @@ func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
 		word = strings.Fields(p.Run.Shell)[0]
 	}
 	h := digest.New()
-	fmt.Fprintf(h, "%q %q ", p.Run.Words(), search)
+	fmt.Fprintf(h, "%q %q %q ", p.Run.Words(), search, dir)
 	full := find(word, search)
 	if full == "" {
 		return "", ""
@@ -108,12 +134,9 @@ func (r *run) probeMemo(p *decl.Probe) (out, memoKey string) {
 	}
 	fmt.Fprintf(h, "%q %d %d ", full, info.Size(), info.ModTime().UnixNano())
 	for _, f := range r.snap.Paths() {
-		for _, pat := range p.Reads {
-			if pat.Match(f) {
-				row, err := r.Files.Memory.Row(f)
-				fmt.Fprintf(h, "%v %v ", row, err)
-				break
-			}
+		if len(p.Reads) > 0 && p.ReadsFile(dir, f) {
+			row, err := r.Files.Memory.Row(f)
+			fmt.Fprintf(h, "%v %v ", row, err)
 		}
 	}
 	memoKey = digest.From(h).String()

@@ -47,8 +47,11 @@ func (tk taken) read(st *store.Store) func(digest.Digest) ([]byte, error) {
 // what is counted of a task upstream: its listing, or its early key.
 func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*graph.Task) digest.Digest) (taken, error) {
 	in := &key.Ingredients{
-		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(),
-		Isolation: "open", Portable: t.Portable, Platform: r.Platform,
+		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(), Scratch: t.Decl.Scratch.Texts(),
+		Isolation: string(t.Isolation), Network: t.Network, Portable: t.Portable, Platform: r.Platform,
+	}
+	if r.picked[t] {
+		in.Args = r.opt.Args
 	}
 	if t.Portable {
 		in.Platform = ""
@@ -60,8 +63,15 @@ func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*grap
 		}
 		in.Env = append(in.Env, ev)
 	}
+	for _, v := range t.Uncounted {
+		_, set := r.variable(v)
+		in.EnvUncounted = append(in.EnvUncounted, key.EnvValue{Name: v.Name, Set: set})
+	}
+	for _, name := range t.Settings {
+		in.Settings = append(in.Settings, key.Named{Name: name, Value: r.Graph.Chosen[name]})
+	}
 	for _, p := range t.Decl.Probes.Items {
-		in.Probes = append(in.Probes, key.Named{Name: p.Text, Value: r.probes[p.Text]})
+		in.Probes = append(in.Probes, key.Named{Name: p.Text, Value: r.probes[r.asked(p.Text, t.Project)]})
 	}
 	slices.SortFunc(in.Probes, func(a, b key.Named) int { return cmp.Compare(a.Name, b.Name) })
 	in.Probes = slices.Compact(in.Probes)
@@ -102,7 +112,7 @@ func (r *run) listingOf(t *graph.Task) digest.Digest {
 }
 
 func (r *run) outputs(t *graph.Task) *checkout.Outputs {
-	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.Observer.Warn}
+	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.Observer.Warn, Secrets: r.secrets(t)}
 }
 
 // lastListing reads the listing that the task had last in this checkout.

@@ -5,6 +5,7 @@
 package store
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
@@ -18,6 +19,7 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/machine/lock"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -26,7 +28,7 @@ type Store struct{ dir string }
 
 // Open makes the directory where it is not there yet.
 func Open(dir string) (*Store, error) {
-	for _, d := range []string{"blobs", "entries", "tmp", "spool"} {
+	for _, d := range []string{"blobs", "entries", "tmp", "spool", "locks"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
 			return nil, fmt.Errorf("this machine's cache: %w: set GRAYLOFT_CACHE to a directory that can be written", err)
 		}
@@ -48,6 +50,12 @@ func DefaultDir() (string, error) {
 
 // Dir returns where the cache is.
 func (s *Store) Dir() string { return s.dir }
+
+// Lock takes a named lock among all that use this cache.
+func (s *Store) Lock(ctx context.Context, name string) (release func(), err error) {
+	release, _, err = lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(name)).String()[:32]))
+	return release, err
+}
 
 // ErrDamaged is returned for a blob whose contents are not what its name says.
 // It has been taken away by then.

@@ -1,4 +1,4 @@
-package checkout
+package lock
 
 import (
 	"errors"
@@ -7,7 +7,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-func tryLock(file string) (unlock func(), ok bool, err error) {
+// Try takes the lock of a file if nobody has it.
+func Try(file string) (unlock func(), ok bool, err error) {
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return nil, false, err

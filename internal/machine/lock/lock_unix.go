@@ -1,6 +1,6 @@
 //go:build unix
 
-package checkout
+package lock
 
 import (
 	"errors"
@@ -9,7 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-func tryLock(file string) (unlock func(), ok bool, err error) {
+// Try takes the lock of a file if nobody has it.
+func Try(file string) (unlock func(), ok bool, err error) {
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return nil, false, err

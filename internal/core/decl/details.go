@@ -1,0 +1,129 @@
+package decl
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+// env reads the variables that a task gets: counted ones and uncounted ones.
+func (l *loader) env(t *Task) {
+	seen := map[string]bool{}
+	read := func(list List, mayGive bool) []EnvVar {
+		var out []EnvVar
+		for _, it := range list.Items {
+			name, val, given := strings.Cut(it.Text, "=")
+			switch {
+			case name == "" || strings.ContainsAny(name, " \t\n*\x00"):
+				l.fail(it.Pos, `write "NAME" or "NAME=value"`, "%q is not the name of an environment variable", name)
+			case given && !mayGive:
+				l.fail(it.Pos, "write the name alone; a value in a declaration is no secret and belongs in env", "an uncounted variable takes its value from the person's environment")
+			case strings.HasPrefix(name, "GRAYLOFT_"):
+				l.fail(it.Pos, "choose another name", "variables that begin with GRAYLOFT_ are Gray Loft's own")
+			case seen[name]:
+				l.fail(it.Pos, "keep one of them", "variable %s stands twice in env and env_uncounted", name)
+			default:
+				out = append(out, EnvVar{Name: name, Value: val, Given: given})
+			}
+			seen[name] = true
+		}
+		slices.SortFunc(out, func(a, b EnvVar) int { return strings.Compare(a.Name, b.Name) })
+		return out
+	}
+	t.Env = read(t.Decl.Env, true)
+	t.Uncounted = read(t.Decl.EnvUncounted, false)
+}
+
+// scratch reads the patterns of what is kept between runs.
+func (l *loader) scratch(t *Task) {
+	for _, it := range t.Decl.Scratch.Items {
+		if below, ok := strings.CutPrefix(it.Text, "home:"); ok {
+			p, err := glob.Parse(below)
+			if err != nil || !p.Literal() || p.String() == "." {
+				l.fail(it.Pos, `write it like "home:.cache/tool"`, "%q is not a directory below a home", it.Text)
+				continue
+			}
+			t.HomeScratch = append(t.HomeScratch, p.String())
+			continue
+		}
+		p, err := glob.Parse(it.Text)
+		if err != nil || strings.HasPrefix(it.Text, "!") || strings.Contains(it.Text, ":") {
+			l.fail(it.Pos, `name files inside the project, or "home:…" for a directory below the person's home`, "%q cannot stand in scratch", it.Text)
+			continue
+		}
+		for i, w := range t.Writes {
+			if w.Meets(p) {
+				l.fail(it.Pos, "keep it in one of the two", "scratch %q meets %q in writes: what is kept between runs is no part of an output", it.Text, t.Decl.Writes.Items[i].Text)
+			}
+		}
+		t.Scratch = append(t.Scratch, p)
+	}
+}
+
+// uses finds the settings that a task uses: those listed, and those that its
+// command names.
+func (l *loader) uses(t *Task) {
+	known := slices.Collect(maps.Keys(l.repo.Settings))
+	check := func(pos Pos, name string) {
+		if _, ok := l.repo.Settings[name]; !ok {
+			l.fail(pos, orNoneAdvice(meant(name, known)), "setting %q is not declared", name)
+			return
+		}
+		t.Settings = append(t.Settings, name)
+	}
+	for _, it := range t.Decl.Settings.Items {
+		check(it.Pos, it.Text)
+	}
+	for _, name := range t.Decl.Run.Named() {
+		check(t.Decl.Run.Pos, name)
+	}
+	slices.Sort(t.Settings)
+	t.Settings = slices.Compact(t.Settings)
+	for _, it := range t.Decl.Locks.Items {
+		if msg := badName(it.Text, true); msg != "" || strings.Contains(it.Text, "/") {
+			l.fail(it.Pos, "name what is held, such as \"port-7000\"", "lock %q: %s", it.Text, orElse(msg, "no / may stand in it"))
+		}
+		t.Locks = append(t.Locks, it.Text)
+	}
+	slices.Sort(t.Locks)
+	t.Locks = slices.Compact(t.Locks)
+}
+
+func orNoneAdvice(advice string) string { return orElse(advice, "declare it: [setting.NAME]") }
+
+// limits reads timeout, slots, retries, isolation and network.
+func (l *loader) limits(t *Task) {
+	d := t.Decl
+	if d.Timeout.Text != "" {
+		var err error
+		if t.Timeout, err = time.ParseDuration(d.Timeout.Text); err != nil || t.Timeout <= 0 {
+			l.fail(d.Timeout.Pos, `write it like "90s" or "10m"`, "%q is not a length of time", d.Timeout.Text)
+		}
+	}
+	number := func(it Item, least, most int, what string) int {
+		n, err := strconv.Atoi(it.Text)
+		if err != nil || n < least || n > most {
+			l.fail(it.Pos, fmt.Sprintf("write a number from %d to %d", least, most), "%s, not %s", what, it.Text)
+		}
+		return min(max(n, least), most)
+	}
+	if d.Slots.Text != "" {
+		t.Slots = number(d.Slots, 1, 1024, "a task takes at least one slot")
+	}
+	if d.Retries.Text != "" {
+		t.Retries = number(d.Retries, 0, 10, "a task is tried again a few times at most")
+	}
+	t.Isolation = Open
+	if d.Isolation.Text != "" {
+		t.Isolation = Isolation(d.Isolation.Text)
+		if all := []string{"open", "audit", "sealed"}; !slices.Contains(all, d.Isolation.Text) {
+			l.fail(d.Isolation.Pos, meant(d.Isolation.Text, all), "isolation = %q is not known", d.Isolation.Text)
+		}
+	}
+	t.Network = d.Network.Text == "true"
+}

@@ -1,0 +1,62 @@
+package decl
+
+import (
+	"io/fs"
+	"path"
+	"strings"
+)
+
+func (l *loader) probe(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Probes[name]; ok {
+		r.fail(e.pos, "give one of them another name", "probe %q is already declared in %s", name, have.Pos.At())
+		return
+	}
+	p := &Probe{Name: name, Pos: e.pos}
+	var reads, dirs List
+	var per Item
+	before := len(l.problems)
+	r.table(e.val.table, "[probe."+name+"]", map[string]field{
+		"run": r.command(&p.Run), "reads": r.list(&reads), "per": r.text(&per), "dirs": r.list(&dirs),
+	})
+	if !p.Run.Given() && len(l.problems) == before {
+		r.fail(e.pos, `write run = "… --version"`, "probe %q does not say what to run", name)
+	}
+	switch per.Text {
+	case "", "repo":
+	case "project":
+		p.PerProject = true
+	default:
+		r.fail(per.Pos, `write "project", or leave it out for once in the repository`, "per = %q is not known", per.Text)
+	}
+	for _, it := range dirs.Items {
+		if !strings.HasPrefix(it.Text, "/") && !strings.HasPrefix(it.Text, "home:") {
+			r.fail(it.Pos, `write an absolute path, or "home:…" for one below the person's home`, "%q is not the directory of a toolchain", it.Text)
+			continue
+		}
+		p.Dirs = append(p.Dirs, it.Text)
+	}
+	p.Steady = reads.Given
+	p.Reads = l.reads(reads)
+	for i, read := range p.Reads {
+		if read.Scope == Needs {
+			r.fail(read.Item.Pos, "name the files that its output depends on", "a probe reads files, not what projects offer")
+		}
+		if !p.PerProject {
+			p.Reads[i].Scope = Root
+		}
+	}
+	l.repo.Probes[name] = p
+}
+
+// template checks that a kind's template is a directory of the repository.
+func (l *loader) template(r *reader, k *Kind) {
+	dir := path.Clean(k.Template.Text)
+	if !fs.ValidPath(dir) {
+		r.fail(k.Template.Pos, "name a directory from the root", "%q leads out of the repository", k.Template.Text)
+		return
+	}
+	if info, err := fs.Stat(l.fsys, dir); err != nil || !info.IsDir() {
+		r.fail(k.Template.Pos, "name a directory, from the root, with the files that a new project begins with", "there is no directory %q", k.Template.Text)
+	}
+	k.Template.Text = dir
+}

@@ -1,0 +1,74 @@
+package checkout
+
+import (
+	"bytes"
+	"os"
+)
+
+// secretScan looks for texts in what is written to it.
+type secretScan struct {
+	secrets []string
+	tail    []byte
+	found   bool
+}
+
+// shortSecret is the length in bytes below which a text stands in many a file
+// by chance.
+const shortSecret = 4
+
+func (s *secretScan) Write(p []byte) (int, error) {
+	if s.found || len(s.secrets) == 0 {
+		return len(p), nil
+	}
+	longest := 0
+	data := append(s.tail, p...)
+	for _, text := range s.secrets {
+		if len(text) >= shortSecret && bytes.Contains(data, []byte(text)) {
+			s.found = true
+		}
+		longest = max(longest, len(text))
+	}
+	s.tail = bytes.Clone(data[max(0, len(data)-longest):])
+	return len(p), nil
+}
+
+func rootEntries(root string) map[string]bool {
+	out := map[string]bool{}
+	list, _ := os.ReadDir(root)
+	for _, e := range list {
+		out[e.Name()] = true
+	}
+	return out
+}
+
+// rootScan looks for the checkout's path, followed by the name of something
+// that is there, in what is written to it.
+type rootScan struct {
+	root    []byte
+	entries map[string]bool
+	tail    []byte
+	found   bool
+}
+
+func (r *rootScan) Write(p []byte) (int, error) {
+	if r.found {
+		return len(p), nil
+	}
+	const name = 64
+	data := append(r.tail, p...)
+	for at := 0; ; {
+		i := bytes.Index(data[at:], r.root)
+		if i < 0 {
+			break
+		}
+		at += i + len(r.root)
+		rest := data[at:min(at+name, len(data))]
+		for end := len(rest); end > 0; end-- {
+			if r.entries[string(rest[:end])] {
+				r.found = true
+			}
+		}
+	}
+	r.tail = bytes.Clone(data[max(0, len(data)-len(r.root)-name):])
+	return len(p), nil
+}
