@@ -74,6 +74,15 @@ func (a *app) outcome(o engine.Outcome) string {
 	return a.style.NewStyle().Foreground(tints[o]).Render(marks[o] + " " + pad(string(o), 9))
 }
 
+// tint writes a text in the colour of an outcome.
+func (a *app) tint(o engine.Outcome, s string) string {
+	c, ok := tints[o]
+	if !ok {
+		c = tints[engine.Ran]
+	}
+	return a.style.NewStyle().Foreground(c).Render(s)
+}
+
 func (a *app) soft(s string) string {
 	return a.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#55626b", Dark: "#a3b0b8"}).Render(s)
 }
@@ -119,6 +128,42 @@ func (a *app) table(head []string, rows [][]string) {
 	fmt.Fprintln(a.out, a.soft(line(head)))
 	for _, row := range rows {
 		fmt.Fprintln(a.out, line(row))
+	}
+}
+
+// grid writes rows in columns without a head, the first of which may hold
+// colours. The column before the last gives way where the terminal is narrow;
+// the last one stands at the right.
+func (a *app) grid(rows [][]string) {
+	n := len(rows[0])
+	wide := make([]int, n)
+	for _, row := range rows {
+		for i, cell := range row {
+			wide[i] = max(wide[i], ansi.StringWidth(cell))
+		}
+	}
+	if limit := a.width(); limit > 0 {
+		rest := 2
+		for i, w := range wide {
+			if i != n-2 {
+				wide[i] = min(w, max(10, limit/3))
+				rest += wide[i] + 2
+			}
+		}
+		wide[n-2] = min(wide[n-2], max(limit-rest, 8))
+	}
+	for _, row := range rows {
+		var b strings.Builder
+		b.WriteString("  ")
+		for i, cell := range row {
+			cell = ansi.Truncate(cell, wide[i], "…")
+			fill := strings.Repeat(" ", wide[i]-ansi.StringWidth(cell))
+			if i == n-1 {
+				cell, fill = fill+cell, ""
+			}
+			b.WriteString(cell + fill + "  ")
+		}
+		fmt.Fprintln(a.out, fit(strings.TrimRight(b.String(), " "), a.width()))
 	}
 }
 

@@ -98,6 +98,26 @@ type LookupAnswer struct {
 	Entries []Entry `json:"entries"`
 }
 
+// EntryPage is GET entries: those of one task, newest first.
+type EntryPage struct {
+	Entries []Entry `json:"entries"`
+	Next    string  `json:"next,omitempty"` // for ?before=
+}
+
+// Good is GET good: commits whose run on the trusted shelf was all right,
+// newest first.
+type Good struct {
+	Commits []GoodCommit `json:"commits"`
+}
+
+// GoodCommit is a commit with the run that was all right.
+type GoodCommit struct {
+	Commit string    `json:"commit"`
+	Branch string    `json:"branch"`
+	Run    string    `json:"run"`
+	At     time.Time `json:"at"`
+}
+
 // Filed is the answer to PUT entries/{key}.
 type Filed struct {
 	Created  bool          `json:"created"`

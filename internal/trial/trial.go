@@ -213,6 +213,7 @@ type Task struct {
 	Message string   `json:"message"`
 	Key     string   `json:"key"`
 	Picked  bool     `json:"picked"`
+	On      []string `json:"on"` // in a plan
 	MadeBy  *struct {
 		Name, Place, Host, Run string
 	} `json:"made_by"`
@@ -228,6 +229,20 @@ func (r *Repo) Run(args ...string) Report {
 	}
 	rep.Answer = a
 	return rep
+}
+
+// Plan plans tasks and returns the report.
+func (r *Repo) Plan(args ...string) Report {
+	r.T.Helper()
+	a := r.Loft(append([]string{"plan", "--format", "json"}, args...)...)
+	var rep struct {
+		Tasks  []Task         `json:"tasks"`
+		Totals map[string]int `json:"totals"`
+	}
+	if err := json.Unmarshal([]byte(a.Out), &rep); err != nil {
+		r.T.Fatalf("plan %v: exit %d, %v\n%s\n%s", args, a.Code, err, a.Out, a.Err)
+	}
+	return Report{Tasks: rep.Tasks, Totals: rep.Totals, Answer: a}
 }
 
 // Of returns what the report says of a task.

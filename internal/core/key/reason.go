@@ -2,6 +2,7 @@ package key
 
 import (
 	"cmp"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -31,6 +32,11 @@ const (
 	Cheaper     Reason = "cheaper"
 )
 
+// Order is the order of the reasons: where several hold, the first is given.
+var Order = []Reason{
+	Asked, Volatile, Undeclared, New, Definition, Setting, Environment, Probe, Files, FromBefore, Writes, Broken, Gone, Cheaper,
+}
+
 // Legend explains each reason in one line.
 var Legend = map[Reason]string{
 	Asked:       "--anew was given",
@@ -54,6 +60,11 @@ type Change struct {
 	Reason Reason
 	What   string // a path, a variable, a probe, an address
 	How    string // new, changed, gone
+	Path   string // of a file: from the root
+	// Was and Is are what stood there: the digest of a file or of a listing,
+	// the value of a setting, the output of a probe; empty where there was
+	// nothing, or where only a digest of it is kept.
+	Was, Is string
 }
 
 // Compare returns what sets two lists of ingredients apart, in the order of
@@ -61,33 +72,53 @@ type Change struct {
 // to have changed without naming them.
 func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error)) []Change {
 	var out []Change
-	definition := func(what string, same bool) {
-		if !same {
-			out = append(out, Change{Definition, what, "changed"})
+	definition := func(what, was, is string) {
+		if was != is {
+			out = append(out, Change{Reason: Definition, What: what, How: "changed", Was: was, Is: is})
 		}
 	}
-	definition("directory", before.Dir == after.Dir)
-	definition("run", slices.Equal(before.Command, after.Command))
-	definition("arguments", slices.Equal(before.Args, after.Args))
-	definition("writes", slices.Equal(before.Writes, after.Writes))
-	definition("scratch", slices.Equal(before.Scratch, after.Scratch))
-	definition("isolation", before.Isolation == after.Isolation && before.Network == after.Network)
-	definition("portable", before.Portable == after.Portable)
-	definition("platform", before.Platform == after.Platform)
+	words := func(list []string) string { return strings.Join(list, " ") }
+	each := func(list []string) string { return fmt.Sprintf("%q", list) }
+	definition("directory", before.Dir, after.Dir)
+	if !slices.Equal(before.Command, after.Command) {
+		out = append(out, Change{Reason: Definition, What: "run", How: "changed", Was: words(before.Command), Is: words(after.Command)})
+	}
+	definition("arguments", each(before.Args), each(after.Args))
+	definition("writes", each(before.Writes), each(after.Writes))
+	definition("scratch", each(before.Scratch), each(after.Scratch))
+	definition("isolation", isolation(before), isolation(after))
+	definition("portable", fmt.Sprint(before.Portable), fmt.Sprint(after.Portable))
+	definition("platform", before.Platform, after.Platform)
 
-	out = append(out, named(Setting, before.Settings, after.Settings, func(n Named) (string, Named) { return n.Name, n })...)
 	env := func(v EnvValue) (string, EnvValue) { return v.Name, v }
-	out = append(out, named(Environment, before.Env, after.Env, env)...)
-	out = append(out, named(Environment, before.EnvUncounted, after.EnvUncounted, env)...)
-	out = append(out, named(Probe, before.Probes, after.Probes, func(n Named) (string, Named) { return n.Name, n })...)
+	set := func(v EnvValue) string {
+		if v.Set {
+			return "set"
+		}
+		return "not set"
+	}
+	value := func(n Named) string { return n.Value }
+	name := func(n Named) (string, Named) { return n.Name, n }
+	out = append(out, named(Setting, before.Settings, after.Settings, name, value)...)
+	out = append(out, named(Environment, before.Env, after.Env, env, set)...)
+	out = append(out, named(Environment, before.EnvUncounted, after.EnvUncounted, env, set)...)
+	out = append(out, named(Probe, before.Probes, after.Probes, name, value)...)
 	out = append(out, files(before.Files, after.Files, after.Dir, read)...)
 	out = append(out, offers(before.Needs, after.Needs, read)...)
-	out = append(out, named(FromBefore, before.Before, after.Before, func(u Upstream) (string, Upstream) { return u.Task, u })...)
+	out = append(out, named(FromBefore, before.Before, after.Before, func(u Upstream) (string, Upstream) { return u.Task, u },
+		func(u Upstream) string { return u.Listing.String() })...)
 	return out
 }
 
+func isolation(in *Ingredients) string {
+	if in.Network {
+		return in.Isolation + ", with the network"
+	}
+	return in.Isolation
+}
+
 // named compares two lists whose members have names.
-func named[T comparable](reason Reason, before, after []T, id func(T) (string, T)) []Change {
+func named[T comparable](reason Reason, before, after []T, id func(T) (string, T), text func(T) string) []Change {
 	old := map[string]T{}
 	for _, b := range before {
 		name, v := id(b)
@@ -99,14 +130,14 @@ func named[T comparable](reason Reason, before, after []T, id func(T) (string, T
 		was, ok := old[name]
 		switch {
 		case !ok:
-			out = append(out, Change{reason, name, "new"})
+			out = append(out, Change{Reason: reason, What: name, How: "new", Is: text(v)})
 		case was != v:
-			out = append(out, Change{reason, name, "changed"})
+			out = append(out, Change{Reason: reason, What: name, How: "changed", Was: text(was), Is: text(v)})
 		}
 		delete(old, name)
 	}
-	for name := range old {
-		out = append(out, Change{reason, name, "gone"})
+	for name, was := range old {
+		out = append(out, Change{Reason: reason, What: name, How: "gone", Was: text(was)})
 	}
 	slices.SortFunc(out, func(a, b Change) int { return cmp.Compare(a.What, b.What) })
 	return out
@@ -124,7 +155,7 @@ func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]
 	}
 	var out []Change
 	for _, d := range diffs {
-		c := Change{Reason: Files, What: d.Path, How: "changed"}
+		c := Change{Reason: Files, What: d.Path, How: "changed", Path: d.Path, Was: contents(d.Before), Is: contents(d.After)}
 		if dir != "." {
 			c.What = strings.TrimPrefix(c.What, dir+"/")
 		}
@@ -139,6 +170,17 @@ func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]
 	return out
 }
 
+// contents says what a row holds: a digest, or where a link leads.
+func contents(r *listing.Row) string {
+	if r == nil {
+		return ""
+	}
+	if d, ok := r.Blob(); ok {
+		return d.String()
+	}
+	return "→ " + r.Target
+}
+
 func offers(before, after []Offered, read func(digest.Digest) ([]byte, error)) []Change {
 	old := map[string]Offered{}
 	for _, o := range before {
@@ -150,14 +192,14 @@ func offers(before, after []Offered, read func(digest.Digest) ([]byte, error)) [
 		delete(old, o.Project)
 		switch {
 		case !ok:
-			out = append(out, Change{Definition, path.Join("needs", o.Project), "new"})
+			out = append(out, Change{Reason: Definition, What: path.Join("needs", o.Project), How: "new"})
 		case was != o:
 			out = append(out, files(was.Files, o.Files, ".", read)...)
 		}
 	}
 	for _, o := range before {
 		if _, left := old[o.Project]; left {
-			out = append(out, Change{Definition, path.Join("needs", o.Project), "gone"})
+			out = append(out, Change{Reason: Definition, What: path.Join("needs", o.Project), How: "gone"})
 		}
 	}
 	return out
@@ -166,8 +208,7 @@ func offers(before, after []Offered, read func(digest.Digest) ([]byte, error)) [
 // First returns the first reason of the order among changes and what belongs
 // to it.
 func First(changes []Change) (Reason, []Change) {
-	order := []Reason{Definition, Setting, Environment, Probe, Files, FromBefore}
-	for _, r := range order {
+	for _, r := range Order {
 		var of []Change
 		for _, c := range changes {
 			if c.Reason == r {

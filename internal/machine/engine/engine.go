@@ -113,15 +113,17 @@ type Result struct {
 	Key     digest.Digest
 	Listing digest.Digest
 	Log     digest.Digest
-	LogText []byte
-	At      time.Duration // since the run began
-	Took    time.Duration // to settle it here
-	Made    float64       // seconds that it took when it was made
-	Slot    int
-	MadeBy  *protocol.Maker
-	Cost    time.Duration // of it, spent on sharing
-	BytesIn int64
-	Picked  bool
+	// Ingredients is what the key was computed from, as it is kept.
+	Ingredients digest.Digest
+	LogText     []byte
+	At          time.Duration // since the run began
+	Took        time.Duration // to settle it here
+	Made        float64       // seconds that it took when it was made
+	Slot        int
+	MadeBy      *protocol.Maker
+	Cost        time.Duration // of it, spent on sharing
+	BytesIn     int64
+	Picked      bool
 
 	secret string // an output that holds a masked value
 }

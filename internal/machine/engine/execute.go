@@ -286,6 +286,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	rec := checkout.Record{
 		Task: t.Addr(), Key: before.key, Ingredients: ing, Log: res.Log, Run: r.opt.Run, At: r.Now(), Took: res.Made,
 	}
+	res.Ingredients = ing
 	list, rooted, keepErr := listing.List(nil), []string(nil), error(nil)
 	if t.WritesGiven() {
 		list, rooted, keepErr = out.Keep()

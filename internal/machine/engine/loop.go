@@ -103,11 +103,7 @@ type placedAt struct {
 // Run settles every picked task and all that they come after. The error is
 // for what kept it from beginning; failures of tasks are in the summary.
 func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
-	r := &run{
-		Engine: e, opt: opt, began: e.Now(), of: map[*graph.Task]*node{}, held: map[string]bool{},
-		events: make(chan event), slots: make([]bool, opt.Jobs), free: opt.Jobs,
-	}
-	r.plan()
+	r := e.newRun(opt)
 	if err := r.prepare(ctx); err != nil {
 		return nil, err
 	}
@@ -124,6 +120,15 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	}
 	s.Took = e.Now().Sub(r.began)
 	return s, nil
+}
+
+func (e *Engine) newRun(opt Options) *run {
+	r := &run{
+		Engine: e, opt: opt, began: e.Now(), of: map[*graph.Task]*node{}, held: map[string]bool{},
+		events: make(chan event), slots: make([]bool, opt.Jobs), free: opt.Jobs,
+	}
+	r.plan()
+	return r
 }
 
 func (r *run) plan() {

@@ -146,14 +146,10 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 	must := func(reason key.Reason, changes ...key.Change) event {
 		return event{n: n, verdict: &verdict{reason, changes, tk.key}}
 	}
-	switch {
-	case r.opt.Anew:
-		return must(key.Asked)
-	case t.Reuse == decl.Never:
-		return must(key.Volatile)
-	case t.Undeclared() != nil:
-		return must(key.Undeclared, key.Change{Reason: key.Undeclared, What: t.Undeclared().Addr()})
-	case demand:
+	if reason, changes := r.always(t); reason != "" {
+		return must(reason, changes...)
+	}
+	if demand {
 		return must(key.Gone)
 	}
 	res := &Result{Task: t, Key: tk.key, At: began.Sub(r.began)}
@@ -164,7 +160,7 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 				return r.unreadable(n, err)
 			}
 			if right {
-				res.Outcome, res.Listing, res.Log, res.Made = Current, last.Listing, last.Log, last.Took
+				res.Outcome, res.Listing, res.Log, res.Made, res.Ingredients = Current, last.Listing, last.Log, last.Took, last.Ingredients
 				res.Took = r.Now().Sub(began)
 				return event{n: n, result: res, place: &placedAt{list, true, nil}}
 			}
@@ -182,6 +178,19 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 		reason, changes = key.Gone, nil
 	}
 	return must(reason, changes...)
+}
+
+// always returns why a task has to run whatever is there, or nothing.
+func (r *run) always(t *graph.Task) (key.Reason, []key.Change) {
+	switch {
+	case r.opt.Anew:
+		return key.Asked, nil
+	case t.Reuse == decl.Never:
+		return key.Volatile, nil
+	case t.Undeclared() != nil:
+		return key.Undeclared, []key.Change{{Reason: key.Undeclared, What: t.Undeclared().Addr()}}
+	}
+	return "", nil
 }
 
 func (r *run) unreadable(n *node, err error) event {
@@ -319,6 +328,7 @@ func (r *run) useEntry(ctx context.Context, n *node, e protocol.Entry, res *Resu
 		return nil, err
 	}
 	res.Outcome, res.Listing, res.Log, res.Made, res.MadeBy, res.BytesIn = Known, e.Listing, e.Log, e.Seconds, &e.MadeBy, moved
+	res.Ingredients = e.Ingredients
 	switch {
 	case right && len(list) > 0 && how == Restored:
 		res.Outcome = Current

@@ -62,6 +62,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.POST("/packs/fetch", s.fetchPack)
 	v.POST("/runs", s.startRun)
 	v.POST("/runs/:id/events", s.addEvents)
+	v.GET("/entries", s.entries)
+	v.GET("/good", s.good)
 	look := v.Group("", s.mayLook)
 	look.GET("/runs", s.runs)
 	look.GET("/runs/:id", s.run)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -172,4 +173,45 @@ func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %s is damaged on the service's disk", blobs.ErrNotExist, b.Object)
 	}
 	return text, nil
+}
+
+func (s *Server) entries(c *gin.Context) {
+	limit, ok := number(c, "limit", 50, 500)
+	if !ok {
+		return
+	}
+	f := records.EntryFilter{Task: c.Query("task"), Of: c.Query("of"), Limit: limit + 1}
+	if f.Task == "" {
+		problem(c, http.StatusBadRequest, "which task?", "write ?task=build@fares")
+		return
+	}
+	if text := c.Query("before"); text != "" {
+		at, err := time.Parse(time.RFC3339Nano, text)
+		if err != nil {
+			problem(c, http.StatusBadRequest, "before has to be what an earlier page gave as next", text)
+			return
+		}
+		f.Before = at
+	}
+	rows, err := s.Records.Entries(c.Request.Context(), token(c), f)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	page := protocol.EntryPage{Entries: rows}
+	if len(rows) > limit {
+		page.Entries = rows[:limit]
+		page.Next = rows[limit-1].MadeBy.At.Format(time.RFC3339Nano)
+	}
+	c.JSON(http.StatusOK, page)
+}
+
+// good lists commits that a run on the trusted shelf found all right.
+func (s *Server) good(c *gin.Context) {
+	rows, err := s.Records.Good(c.Request.Context(), token(c).RepositoryID, c.Query("branch"))
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, protocol.Good{Commits: rows})
 }

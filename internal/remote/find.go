@@ -1,0 +1,36 @@
+package remote
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Entries returns entries of a task, the newest first: all, or those of a run,
+// a place or a maker, or whose key begins with of.
+func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]protocol.Entry, error) {
+	q := url.Values{"task": {task}, "limit": {strconv.Itoa(limit)}}
+	if of != "" {
+		q.Set("of", of)
+	}
+	var page protocol.EntryPage
+	err := c.try(ctx, "GET", "entries?"+q.Encode(), nil, &page)
+	return page.Entries, err
+}
+
+// Good returns commits of a branch (of any, where it is empty) whose run on the
+// trusted shelf was all right, the newest first.
+func (c *Client) Good(ctx context.Context, branch string) ([]protocol.GoodCommit, error) {
+	var good protocol.Good
+	err := c.try(ctx, "GET", "good?"+url.Values{"branch": {branch}}.Encode(), nil, &good)
+	return good.Commits, err
+}
+
+// Run returns one run with its tasks.
+func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error) {
+	var d protocol.RunDetail
+	err := c.try(ctx, "GET", "runs/"+url.PathEscape(id), nil, &d)
+	return d, err
+}

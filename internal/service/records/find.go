@@ -1,0 +1,61 @@
+package records
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// EntryFilter narrows the entries of one task.
+type EntryFilter struct {
+	Task   string
+	Of     string    // the beginning of a key, a run, a place or a maker; empty: any
+	Before time.Time // made before; zero: now
+	Limit  int
+}
+
+// Entries returns the entries of a task on the shelves that the token takes
+// from, the newest first.
+func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.Entry, error) {
+	var rows []entryRow
+	before := f.Before
+	if before.IsZero() {
+		before = time.Now().AddDate(100, 0, 0)
+	}
+	escaped := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(f.Of))
+	err := db.SelectContext(ctx, &rows, `
+		SELECT `+entryColumns+` FROM entries
+		WHERE repository_id = $1 AND task = $2 AND shelf LIKE ANY($3) AND made_at < $4
+			AND ($5 = '' OR made_run = $5 OR made_place = $5 OR made_name = $5 OR encode(key, 'hex') LIKE $6)
+		ORDER BY made_at DESC, key LIMIT $7`,
+		t.RepositoryID, f.Task, likes(t.TakesFrom), before, f.Of, escaped+"%", f.Limit)
+	out := make([]protocol.Entry, len(rows))
+	for i, r := range rows {
+		out[i] = r.entry()
+	}
+	return out, err
+}
+
+const goodCommits = 50
+
+// Good returns commits of a branch (of any, where it is empty) whose run on the
+// trusted shelf came out all right, the newest first.
+func (db *DB) Good(ctx context.Context, repository int64, branch string) ([]protocol.GoodCommit, error) {
+	out := []protocol.GoodCommit{}
+	var rows []struct {
+		ID      string    `db:"id"`
+		Commit  string    `db:"commit"`
+		Branch  string    `db:"branch"`
+		Started time.Time `db:"started_at"`
+	}
+	err := db.SelectContext(ctx, &rows, `
+		SELECT id, commit, branch, started_at FROM runs
+		WHERE repository_id = $1 AND shelf = 'trusted' AND ok AND commit <> '' AND ($2 = '' OR branch = $2)
+		ORDER BY started_at DESC LIMIT $3`, repository, branch, goodCommits)
+	for _, r := range rows {
+		out = append(out, protocol.GoodCommit{Commit: r.Commit, Branch: r.Branch, Run: r.ID, At: r.Started.UTC()})
+	}
+	return out, err
+}
