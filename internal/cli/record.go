@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/remote"
@@ -16,16 +17,47 @@ type recording struct{ to *remote.Recorder }
 func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string) recording {
 	commit, branch := r.git.Head(ctx)
 	maker := e.Maker()
-	asked := append([]string{}, args...)
-	if f.pick != "" {
-		asked = append(asked, f.pick)
-	} else if f.since != "" || len(f.files) > 0 || f.filesFrom != "" {
-		asked = append(asked, "affected")
-	}
 	return recording{remote.Record(c, protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
-		Asked: asked, Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
+		Asked: asked(f.selection, args), Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
 	})}
+}
+
+// asked returns what the person named, in few words.
+func asked(s selection, args []string) []string {
+	out := append([]string{}, args...)
+	if s.pick != "" {
+		out = append(out, s.pick)
+	} else if s.since != "" || len(s.files) > 0 || s.filesFrom != "" {
+		out = append(out, "affected")
+	}
+	return out
+}
+
+// past is a run as the history of this checkout keeps it: what was current is
+// left out, so that a run that had nothing to do costs one short line.
+func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *engine.Summary, asked []string) checkout.PastRun {
+	p := checkout.PastRun{
+		ID: opt.Run, At: a.now().UTC(), Asked: asked, OK: s.OK(), Interrupted: s.Interrupted, Seconds: round(s.Took.Seconds()),
+		Saved: round(s.Saved()), Cost: round((s.Fetching + s.Uploading).Seconds()), Totals: s.Totals(), Tasks: []checkout.PastTask{},
+	}
+	for _, res := range s.Results {
+		if res.Outcome == engine.Current || res.Outcome == engine.Unstarted {
+			continue
+		}
+		t := checkout.PastTask{
+			Task: res.Task.Addr(), Outcome: string(res.Outcome), Reason: string(res.Reason), Detail: res.Detail(), Message: res.Message,
+			Key: res.Key, Ingredients: res.Ingredients, Listing: res.Listing, Log: res.Log, Seconds: round(res.Took.Seconds()),
+		}
+		if res.MadeBy != nil {
+			t.MadeBy = res.MadeBy.Name + " at " + res.MadeBy.Place
+		}
+		p.Tasks = append(p.Tasks, t)
+	}
+	if len(p.Tasks) > 0 {
+		p.Commit, p.Branch = r.git.Head(context.WithoutCancel(ctx))
+	}
+	return p
 }
 
 func (r recording) Started(t *graph.Task, at time.Duration, slot int) {

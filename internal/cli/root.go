@@ -101,7 +101,7 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.logCommand(), a.versionCommand())
+	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.versionCommand())
 	return root
 }
 

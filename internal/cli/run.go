@@ -18,7 +18,6 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
-	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -123,6 +122,11 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	}
 	if rec != nil {
 		rec.finish(sum, time.Since(began))
+	}
+	if sum != nil {
+		if err := e.State.Remember(a.past(ctx, r, opt, sum, asked(f.selection, args))); err != nil {
+			view.Warn(err.Error())
+		}
 	}
 	view.close()
 	if err != nil {
@@ -395,62 +399,4 @@ func (a *app) summary(s *engine.Summary) string {
 		line += fmt.Sprintf(" Saved %s.", inWords(saved))
 	}
 	return line
-}
-
-func (a *app) logCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "log TASK", Short: "Print what a task printed when it last ran, or was made",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: log wants one task, such as test@fares"}
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := a.load(cmd.Context())
-			if err != nil {
-				return err
-			}
-			tasks, err := a.selected(cmd.Context(), r, selection{}, args)
-			if err != nil {
-				return err
-			}
-			if len(tasks) != 1 {
-				return exit{exitWrong, fmt.Sprintf("grayloft: %q is %d tasks; name one: %s", args[0], len(tasks), strings.Join(addrs(tasks), ", "))}
-			}
-			return a.log(r, tasks[0])
-		},
-	}
-}
-
-func (a *app) log(r *repository, t *graph.Task) error {
-	state, err := checkout.Open(r.root)
-	if err != nil {
-		return err
-	}
-	defer state.Close()
-	last, ok := state.Last(t.Addr())
-	if !ok || last.Log.IsZero() {
-		return exit{exitFailed, fmt.Sprintf("grayloft: %s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())}
-	}
-	dir, err := store.DefaultDir()
-	if err != nil {
-		return err
-	}
-	st, err := store.Open(dir)
-	if err != nil {
-		return err
-	}
-	text, err := st.Read(last.Log)
-	if err != nil {
-		return exit{exitFailed, fmt.Sprintf("grayloft: the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())}
-	}
-	lines := tasklog.Parse(text)
-	if a.format == "json" {
-		return a.json(lines)
-	}
-	for _, l := range lines {
-		fmt.Fprintln(a.out, l.Text)
-	}
-	return nil
 }

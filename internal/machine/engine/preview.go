@@ -24,7 +24,7 @@ type Expected struct {
 	Compared *checkout.Record // the last time here, with which it is compared; nil: never
 	Seconds  float64          // that it would take, going by the last time; 0: not known
 	Size     int64            // bytes that would be fetched
-	Taken    *key.Ingredients // nil where they turn on an earlier task, or cannot be read
+	Taken    *key.Ingredients // nil where they cannot be read; without the listings of On
 	Parts    func(digest.Digest) ([]byte, error)
 }
 
@@ -103,9 +103,9 @@ func (r *run) expect(ctx context.Context, n *node, of map[*graph.Task]*Expected)
 		x.Outcome, x.Message = Failed, err.Error()
 		return x
 	}
-	x.Parts = tk.read(r.Store)
+	x.Parts, x.Taken = tk.read(r.Store), tk.in
 	if len(x.On) == 0 {
-		x.Taken, x.Key = tk.in, tk.key
+		x.Key = tk.key
 	}
 	if reason, changes := r.always(t); reason != "" {
 		x.Outcome, x.Reason, x.Changes, x.On = Ran, reason, changes, nil

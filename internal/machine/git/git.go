@@ -237,6 +237,17 @@ func (r Repo) At(ctx context.Context, commit string, want func(path string) bool
 	return readBatch(bufio.NewReader(bytes.NewReader(out)), names)
 }
 
+// Show returns what a file said at a commit.
+func (r Repo) Show(ctx context.Context, commit, path string) ([]byte, error) {
+	return r.run(ctx, nil, "cat-file", "blob", commit+":./"+path)
+}
+
+// Ancestor tells whether HEAD descends from a commit, or is it.
+func (r Repo) Ancestor(ctx context.Context, commit string) bool {
+	_, err := r.run(ctx, nil, "merge-base", "--is-ancestor", commit, "HEAD")
+	return err == nil
+}
+
 func readBatch(r *bufio.Reader, names []string) (map[string][]byte, error) {
 	files := map[string][]byte{}
 	for _, name := range names {

@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/tasklog"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/store"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "history [TASK]", Short: "List the runs in this checkout, or how one task came out in them",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			state, err := checkout.Open(r.root)
+			if err != nil {
+				return err
+			}
+			defer state.Close()
+			runs, err := state.History()
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				t, err := a.oneTask(cmd.Context(), r, "history", args[0])
+				if err != nil {
+					return err
+				}
+				return a.taskHistory(t, runs, limit)
+			}
+			return a.runHistory(runs, limit)
+		},
+	}
+	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many at most, the newest")
+	return c
+}
+
+func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
+	runs = runs[:min(len(runs), max(limit, 0))]
+	if a.format == "json" {
+		return a.json(append([]checkout.PastRun{}, runs...))
+	}
+	if len(runs) == 0 {
+		fmt.Fprintln(a.out, "No run in this checkout yet: grayloft run TASK")
+		return nil
+	}
+	rows := [][]string{}
+	for _, p := range runs {
+		out := "all right"
+		switch {
+		case p.Interrupted:
+			out = "interrupted"
+		case !p.OK:
+			out = counted(p.Totals[string(engine.Failed)], "failure", "failures")
+		}
+		rows = append(rows, []string{clock(p.At, a.now()), p.ID, out, seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
+	}
+	a.table([]string{"when", "run", "came out", "took", "tasks", "asked for"}, rows)
+	return nil
+}
+
+// countsOf writes the outcomes that a run had: 3 ran, 12 current.
+func countsOf(totals map[string]int) string {
+	var out []string
+	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Fetched, engine.Restored, engine.Known, engine.Current, engine.Held, engine.Stopped, engine.Unstarted} {
+		if n := totals[string(o)]; n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n, o))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+type taskPast struct {
+	Run string `json:"run"`
+	At  string `json:"at"`
+	checkout.PastTask
+}
+
+func (a *app) taskHistory(t *graph.Task, runs []checkout.PastRun, limit int) error {
+	list, rows := []taskPast{}, [][]string{}
+	for _, p := range runs {
+		x, ok := p.Of(t.Addr())
+		if !ok || len(list) >= limit {
+			continue
+		}
+		list = append(list, taskPast{p.ID, p.At.UTC().Format("2006-01-02T15:04:05Z"), x})
+		what := x.Reason
+		if len(x.Detail) > 0 {
+			what += ": " + list3(x.Detail)
+		}
+		if x.MadeBy != "" && what == "" {
+			what = "made by " + x.MadeBy
+		}
+		if x.Message != "" {
+			what = strings.TrimPrefix(what+"; "+firstLine(x.Message), "; ")
+		}
+		rows = append(rows, []string{clock(p.At, a.now()), p.ID, x.Outcome, seconds(x.Seconds), x.Key.Short(), what})
+	}
+	if a.format == "json" {
+		return a.json(list)
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(a.out, "%s has not come out in any run of this checkout that is remembered.\n", t.Addr())
+		return nil
+	}
+	a.table([]string{"when", "run", "outcome", "took", "key", "why"}, rows)
+	return nil
+}
+
+// oneTask returns the single task that a name means.
+func (a *app) oneTask(ctx context.Context, r *repository, command, name string) (*graph.Task, error) {
+	tasks, err := a.selected(ctx, r, selection{}, []string{name})
+	if err != nil {
+		return nil, err
+	}
+	if len(tasks) != 1 {
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %s takes one task, and %q is %d: name one of %s", command, name, len(tasks), list3(addrs(tasks)))}
+	}
+	return tasks[0], nil
+}
+
+func (a *app) logCommand() *cobra.Command {
+	var run string
+	c := &cobra.Command{
+		Use: "log TASK", Short: "Print what a task printed when it last ran, or was made",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return exit{exitWrong, "grayloft: log wants one task, such as test@fares"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			t, err := a.oneTask(cmd.Context(), r, "log", args[0])
+			if err != nil {
+				return err
+			}
+			return a.log(r, t, run)
+		},
+	}
+	c.Flags().StringVar(&run, "run", "", "of this run, rather than the last one (grayloft history lists them)")
+	return c
+}
+
+func (a *app) log(r *repository, t *graph.Task, run string) error {
+	state, err := checkout.Open(r.root)
+	if err != nil {
+		return err
+	}
+	defer state.Close()
+	d, err := a.logDigest(state, t, run)
+	if err != nil {
+		return err
+	}
+	dir, err := store.DefaultDir()
+	if err != nil {
+		return err
+	}
+	st, err := store.Open(dir)
+	if err != nil {
+		return err
+	}
+	text, err := st.Read(d)
+	if err != nil {
+		return exit{exitFailed, fmt.Sprintf("grayloft: the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())}
+	}
+	lines := tasklog.Parse(text)
+	if a.format == "json" {
+		return a.json(lines)
+	}
+	for _, l := range lines {
+		fmt.Fprintln(a.out, l.Text)
+	}
+	return nil
+}
+
+func (a *app) logDigest(state *checkout.State, t *graph.Task, run string) (digest.Digest, error) {
+	if run == "" {
+		last, ok := state.Last(t.Addr())
+		if !ok || last.Log.IsZero() {
+			return last.Log, exit{exitFailed, fmt.Sprintf("grayloft: %s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())}
+		}
+		return last.Log, nil
+	}
+	p, err := pastRun(state, run)
+	if err != nil {
+		return digest.Digest{}, err
+	}
+	x, ok := p.Of(t.Addr())
+	if !ok || x.Log.IsZero() {
+		return digest.Digest{}, exit{exitFailed, fmt.Sprintf("grayloft: %s printed nothing in run %s: it did not run there", t.Addr(), p.ID)}
+	}
+	return x.Log, nil
+}
+
+// pastRun returns the run of this checkout whose id begins with run.
+func pastRun(state *checkout.State, run string) (checkout.PastRun, error) {
+	runs, err := state.History()
+	if err != nil {
+		return checkout.PastRun{}, err
+	}
+	for _, p := range runs {
+		if strings.HasPrefix(p.ID, strings.ToLower(run)) {
+			return p, nil
+		}
+	}
+	return checkout.PastRun{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout that is remembered begins with %q: grayloft history lists them", run)}
+}

@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/remote"
+)
+
+// reference is a state of a task that another is compared with.
+type reference struct {
+	Label   string // for people
+	Run     string
+	At      time.Time
+	Key     digest.Digest
+	Listing digest.Digest
+	Commit  string // of the checkout then, where it is known
+	in      *key.Ingredients
+}
+
+// past finds what tasks were made of before: in this checkout's journal and
+// history, in this machine's cache, and with the service.
+type past struct {
+	a      *app
+	ctx    context.Context
+	e      *engine.Engine
+	client *remote.Client // nil: no service
+	runs   []checkout.PastRun
+}
+
+func (a *app) openPast(ctx context.Context, e *engine.Engine, client *remote.Client) (*past, error) {
+	runs, err := e.State.History()
+	return &past{a, ctx, e, client, runs}, err
+}
+
+// read returns a blob, from this machine or from the service.
+func (p *past) read(d digest.Digest) ([]byte, error) {
+	text, err := p.e.Store.Read(d)
+	if err == nil || p.client == nil {
+		return text, err
+	}
+	if _, err := p.client.Fetch(p.ctx, []protocol.Blob{{Digest: d, Size: -1}}); err != nil {
+		return nil, err
+	}
+	return p.e.Store.Read(d)
+}
+
+func (p *past) ingredients(ref reference, d digest.Digest) (reference, error) {
+	if d.IsZero() {
+		return ref, errors.New("its ingredients were not kept")
+	}
+	text, err := p.read(d)
+	if err != nil {
+		return ref, fmt.Errorf("its ingredients are not to be had any more: %w", err)
+	}
+	ref.in, err = key.Decode(text)
+	return ref, err
+}
+
+// last returns the state of the task when it last came out here.
+func (p *past) last(task string) (reference, error) {
+	rec, ok := p.e.State.Last(task)
+	if !ok {
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: %s has never come out in this checkout, so there is nothing to compare with; --against takes a run, a key, a place or a person", task)}
+	}
+	ref := reference{Label: "the last time here", Run: rec.Run, At: rec.At, Key: rec.Key, Listing: rec.Listing}
+	for _, run := range p.runs {
+		if run.ID == rec.Run {
+			ref.Commit = run.Commit
+		}
+	}
+	return p.ingredients(ref, rec.Ingredients)
+}
+
+// find returns the state of the task that a person names: a run, the beginning
+// of a key, a place, or who made it.
+func (p *past) find(task, of string) (reference, error) {
+	if of == "" {
+		return p.last(task)
+	}
+	if ref, ok, err := p.local(task, of); ok || err != nil {
+		return ref, err
+	}
+	if p.client == nil {
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout and no key of %s here begins with %q; places and people can be named where there is a service (GRAYLOFT_TOKEN is not set, or --offline)", task, of)}
+	}
+	return p.shared(task, of)
+}
+
+// local looks in the history of this checkout. A run in which the task was
+// current stands for the one before that had made it.
+func (p *past) local(task, of string) (reference, bool, error) {
+	want := strings.ToLower(of)
+	begun := false
+	for _, run := range p.runs {
+		x, has := run.Of(task)
+		begun = begun || strings.HasPrefix(run.ID, want)
+		if !has || (!begun && !strings.HasPrefix(x.Key.String(), want)) {
+			continue
+		}
+		ref := reference{Label: "run " + run.ID + " here", Run: run.ID, At: run.At, Key: x.Key, Listing: x.Listing, Commit: run.Commit}
+		ref, err := p.ingredients(ref, x.Ingredients)
+		return ref, true, err
+	}
+	return reference{}, false, nil
+}
+
+func (p *past) shared(task, of string) (reference, error) {
+	list, err := p.client.Entries(p.ctx, task, of, 1)
+	if err == nil && len(list) == 0 {
+		var run protocol.RunDetail
+		if run, err = p.client.Run(p.ctx, of); err == nil {
+			for _, rec := range run.Records {
+				if rec.Task == task {
+					list, err = p.client.Entries(p.ctx, task, rec.Key.String(), 1)
+				}
+			}
+		} else {
+			err = nil // it names no run either
+		}
+	}
+	if err != nil {
+		return reference{}, exit{exitFailed, "grayloft: asking the service: " + err.Error()}
+	}
+	if len(list) == 0 {
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: the service has no entry of %s from %q: name a run, the beginning of a key, a place or a person", task, of)}
+	}
+	e := list[0]
+	ref := reference{
+		Label: fmt.Sprintf("what %s made at %s", e.MadeBy.Name, e.MadeBy.Place), Run: e.MadeBy.Run, At: e.MadeBy.At, Key: e.Key, Listing: e.Listing,
+	}
+	if run, err := p.client.Run(p.ctx, e.MadeBy.Run); err == nil {
+		ref.Commit = run.Commit
+	}
+	return p.ingredients(ref, e.Ingredients)
+}
