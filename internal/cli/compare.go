@@ -72,11 +72,8 @@ func (a *app) compareTask(ps *past, r *repository, task, one, two string) error 
 	if err != nil {
 		return err
 	}
-	after := is.Commit
-	if after == "" {
-		after = "HEAD"
-	}
-	d := differ{ps, r, nil, []string{was.Commit, "HEAD"}, after}
+	places := []string{was.Commit, is.Commit, "HEAD", onDisk}
+	d := differ{ps, r, places, places}
 	changes := d.all(key.Compare(was.in, is.in, ps.read))
 	if a.format == "json" {
 		return a.json(map[string]any{

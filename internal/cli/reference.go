@@ -106,7 +106,7 @@ func (p *past) local(task, of string) (reference, bool, error) {
 		if !has || (!begun && !strings.HasPrefix(x.Key.String(), want)) {
 			continue
 		}
-		ref := reference{Label: "run " + run.ID + " here", Run: run.ID, At: run.At, Key: x.Key, Listing: x.Listing, Commit: run.Commit}
+		ref := reference{Label: "an earlier run here", Run: run.ID, At: run.At, Key: x.Key, Listing: x.Listing, Commit: run.Commit}
 		ref, err := p.ingredients(ref, x.Ingredients)
 		return ref, true, err
 	}

@@ -203,17 +203,28 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
 		Maker: sync.OnceValue(func() protocol.Maker { return a.maker(ctx, r) }), Now: a.now,
 	}
+	if f.offline {
+		return e, nil, nil
+	}
+	client, url := a.client(r, st)
+	if client != nil {
+		e.Service, e.Shared = url, client
+	}
+	return e, client, nil
+}
+
+// client returns a client of the repository's service, and its address; none
+// where no service or no token is known.
+func (a *app) client(r *repository, st *store.Store) (*remote.Client, string) {
 	url := os.Getenv("GRAYLOFT_SERVICE")
 	if url == "" {
 		url = r.graph.Repo.ServiceURL
 	}
 	token := os.Getenv("GRAYLOFT_TOKEN")
-	if url == "" || token == "" || f.offline {
-		return e, nil, nil
+	if url == "" || token == "" {
+		return nil, ""
 	}
-	client := remote.New(url, r.graph.Repo.Name, token, st)
-	e.Service, e.Shared = strings.TrimSuffix(url, "/"), client
-	return e, client, nil
+	return remote.New(url, r.graph.Repo.Name, token, st), strings.TrimSuffix(url, "/")
 }
 
 // maker says who runs here: the token's name is the service's to say, so the

@@ -50,6 +50,11 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 	if expr == "" && (s.reaching || s.since != "" || len(s.files) > 0 || s.filesFrom != "") {
 		expr = "affected"
 	}
+	if s.pick != "" && len(names) > 0 {
+		if msg := a.expanded(r, names[0]); msg != "" && a.expanded(r, s.pick) != "" {
+			return nil, exit{exitWrong, fmt.Sprintf("grayloft: the shell has put %s %s … in place of a pattern: quote it, such as --pick './%s/*'", s.pick, names[0], path.Dir(s.pick))}
+		}
+	}
 	var among pick.Set
 	if expr != "" {
 		e, err := pick.Parse(expr)
@@ -128,11 +133,29 @@ func (a *app) named(r *repository, among pick.Set, here *graph.Project, name str
 	case r.graph.Project(name) != nil:
 		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %q is a project, not a task: write --pick %s, or one of its tasks, such as %s", name, name, firstTask(r.graph.Project(name)))}
 	}
+	if msg := a.expanded(r, name); msg != "" {
+		return nil, exit{exitWrong, msg}
+	}
 	msg := fmt.Sprintf("grayloft: no task is called %q", name)
 	if c := decl.Closest(name, r.graph.TaskNames()); c != "" {
 		return nil, exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
 	}
 	return nil, exit{exitWrong, msg + ": there are " + strings.Join(r.graph.TaskNames(), ", ")}
+}
+
+// expanded explains a name that is a path: the shell has probably put it in
+// place of a pattern.
+func (a *app) expanded(r *repository, name string) string {
+	info, err := os.Stat(filepath.Join(a.dir, name))
+	if err != nil {
+		return ""
+	}
+	if !info.IsDir() {
+		return fmt.Sprintf("grayloft: %q is a file, not a task; tasks that read it: --file %s. If it came from a pattern, quote the pattern, so that the shell leaves it alone", name, name)
+	}
+	where := "./" + path.Join(r.here, filepath.ToSlash(filepath.Clean(name)))
+	return fmt.Sprintf("grayloft: %q is a directory, not a task; its tasks: --pick %s. If it came from a pattern, quote the pattern, so that the shell leaves it alone: --pick '%s/*'",
+		name, where, strings.TrimSuffix("./"+path.Dir(path.Clean(where)), "/."))
 }
 
 func firstTask(p *graph.Project) string {
@@ -150,6 +173,7 @@ type changes struct {
 	s       selection
 	touched []change.Touch
 	all     bool // the base could not be found
+	rev     string
 	done    bool
 }
 
@@ -177,6 +201,7 @@ func (c *changes) find() error {
 		return err
 	}
 	rev, base, err := c.base()
+	c.rev = rev
 	if err != nil {
 		return err
 	}
@@ -279,8 +304,9 @@ func (c *changes) base() (rev, commit string, err error) {
 	if rev == "" {
 		rev = "HEAD"
 	}
-	if rev == "last-good" {
-		return rev, "", exit{exitWrong, "grayloft: --since last-good is not built yet: name a branch or a commit"}
+	if rev == lastGood {
+		commit, err = c.lastGood()
+		return rev, commit, err
 	}
 	if _, err := c.r.git.Resolve(c.ctx, rev); err != nil {
 		if c.s.since != "" && !c.r.git.Shallow(c.ctx) {
@@ -292,7 +318,36 @@ func (c *changes) base() (rev, commit string, err error) {
 	return rev, commit, err
 }
 
+// lastGood as a revision is the newest commit of this branch whose run on the
+// trusted shelf was all right.
+const lastGood = "last-good"
+
+// lastGood asks the service. On a detached head any branch will do, as long as
+// the commit lies before this one. Nothing is an error that a person cannot
+// mend: without an answer everything counts as changed.
+func (c *changes) lastGood() (string, error) {
+	client, url := c.a.client(c.r, nil)
+	if client == nil {
+		return "", exit{exitWrong, "grayloft: --since last-good needs a service: set url in [service] and GRAYLOFT_TOKEN"}
+	}
+	_, branch := c.r.git.Head(c.ctx)
+	good, err := client.Good(c.ctx, branch)
+	if err != nil {
+		fmt.Fprintf(c.a.err, "warning: asking %s for the last good commit: %v\n", url, err)
+		return "", nil
+	}
+	for _, g := range good {
+		if c.r.git.Ancestor(c.ctx, g.Commit) {
+			return g.Commit, nil
+		}
+	}
+	return "", nil
+}
+
 func (c *changes) noBase(rev string) string {
+	if rev == lastGood {
+		return "the service knows no run on the trusted shelf that was all right at a commit before this one, so everything counts as changed"
+	}
 	if c.r.git.Shallow(c.ctx) {
 		return fmt.Sprintf("this clone is shallow and does not reach back to %s, so everything counts as changed; `git fetch --unshallow` mends it", rev)
 	}
@@ -329,73 +384,4 @@ func (c *changes) graphAt(commit string) (*graph.Graph, error) {
 		old.Chosen = vals
 	}
 	return old, nil
-}
-
-func (a *app) reachCommand() *cobra.Command {
-	var sel selection
-	c := &cobra.Command{
-		Use: "reach [FILE…]", Short: "Say what files, or else the changes since the base, can affect",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := a.load(cmd.Context())
-			if err != nil {
-				return err
-			}
-			sel.files = append(sel.files, args...)
-			sel.reaching = true
-			return a.reach(cmd.Context(), r, sel)
-		},
-	}
-	sel.changeFlags(c)
-	return c
-}
-
-func (a *app) reach(ctx context.Context, r *repository, s selection) error {
-	c := &changes{a: a, ctx: ctx, r: r, s: s}
-	touched, err := c.tasks()
-	if err != nil {
-		return err
-	}
-	tasks := r.graph.Downstream(touched)
-	projects := map[string]bool{}
-	for _, t := range tasks {
-		projects[t.Project.Name] = true
-	}
-	names := []string{}
-	for p := range projects {
-		names = append(names, p)
-	}
-	slices.Sort(names)
-	all := addrs(tasks)
-	slices.Sort(all)
-	if a.format == "json" {
-		return a.json(map[string]any{"projects": names, "tasks": all})
-	}
-	if len(all) == 0 {
-		fmt.Fprintln(a.out, "Nothing: no task reads what changed, and no declaration came out different.")
-		return nil
-	}
-	fmt.Fprintf(a.out, "%s in %s of %d.\n\n", counted(len(all), "task", "tasks"), counted(len(names), "project", "projects"), len(r.graph.Projects))
-	by := map[string]string{}
-	for _, t := range c.touched {
-		by[t.Task.Addr()] = t.By
-	}
-	rows := [][]string{}
-	for _, t := range tasks {
-		how := by[t.Addr()]
-		if how == "" {
-			how = "after " + firstIn(t, tasks)
-		}
-		rows = append(rows, []string{t.Addr(), how})
-	}
-	a.table([]string{"task", "by"}, rows)
-	return nil
-}
-
-func firstIn(t *graph.Task, among []*graph.Task) string {
-	for _, u := range t.Before {
-		if slices.Contains(among, u) {
-			return u.Addr()
-		}
-	}
-	return "all"
 }

@@ -197,3 +197,131 @@ func TestLooking(t *testing.T) {
 		t.Errorf("its command comes from %v", from)
 	}
 }
+
+func TestReachExplainsThePathAndTheLackOfOne(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	for file, want := range map[string]string{
+		"lib/schema":    "build@app     lib/schema → generate@lib",
+		"lib/src/a":     "build@app  lib/src/a",
+		"lib/gen/types": "is made by generate@lib",
+		"app/unread":    "belongs to project app, and none of its tasks reads it",
+		"elsewhere":     "lies in no project",
+		"app/loft.toml": "none of them came out different from those at main",
+	} {
+		if a := r.Loft("reach", file); a.Code != 0 || !strings.Contains(a.Out, want) {
+			t.Errorf("%s: %s%s", file, a.Out, a.Err)
+		}
+	}
+	a := r.Loft("reach", "lib/schema", "lib/test/t")
+	if strings.Count(a.Out, "task  ") != 2 {
+		t.Errorf("each file for itself: %s", a.Out)
+	}
+	var m struct {
+		Include []struct{ Project, Dir, Tasks string }
+	}
+	a = r.Loft("reach", "--as", "matrix", "lib/schema")
+	if err := json.Unmarshal([]byte(a.Out), &m); err != nil || strings.Count(a.Out, "\n") != 1 || len(m.Include) != 2 {
+		t.Fatalf("%v: %s", err, a.Out)
+	}
+	if rep := r.Run(strings.Fields(m.Include[0].Tasks)...); !rep.OK || m.Include[0].Project != "app" || m.Include[0].Dir != "app" {
+		t.Errorf("a job of the matrix: %+v", m.Include[0])
+	}
+}
+
+func TestPatternsThatTheShellPutOthersInPlaceOfAreExplained(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	for _, c := range []struct{ args, want string }{
+		{"run app lib", "is a project, not a task"},
+		{"run lib/src", `--pick './lib/*'`},
+		{"run lib/schema", "--file lib/schema"},
+		{"run --pick lib/src lib/test", "the shell has put lib/src lib/test … in place of a pattern"},
+	} {
+		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
+		}
+	}
+}
+
+func TestSelectionInEveryShapeOfCheckout(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+
+	// A repository inside a larger one.
+	outer := trial.New(t, map[string]string{"readme": "outer\n"})
+	for name, text := range sample {
+		outer.Write("inner/"+name, text)
+	}
+	outer.Commit("inner")
+	outer.Append("inner/lib/test/t", "more\n")
+	outer.Append("readme", "more\n")
+	inner := &trial.Repo{T: t, Dir: outer.Path("inner"), Env: outer.Env}
+	if got := reach(t, inner); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("inside a larger repository: %v", got)
+	}
+	if rep := inner.Run("test@lib"); !rep.OK {
+		t.Errorf("running inside a larger repository: %+v", rep.Answer)
+	}
+
+	// A second worktree, on a branch of its own.
+	tree := r.Path("../tree")
+	r.Git("worktree", "add", "-q", "-b", "side", tree)
+	side := &trial.Repo{T: t, Dir: tree, Env: r.Env}
+	side.Append("lib/test/t", "more\n")
+	side.Commit("on the side")
+	if got := reach(t, side); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("a worktree: %v", got)
+	}
+
+	// A submodule counts as what it is: files that this repository does not track.
+	r.Git("-c", "protocol.file.allow=always", "submodule", "add", "-q", outer.Dir, "app/sub")
+	r.Commit("with a submodule")
+	if rep := r.Run("--pick", "all"); !rep.OK {
+		t.Errorf("with a submodule: %+v", rep.Answer)
+	}
+	if got := reach(t, r, "--since", "HEAD"); len(got) != 0 {
+		t.Errorf("an unchanged submodule reaches %v", got)
+	}
+	r.Remove("lib/test/t")
+	if got := reach(t, r, "--since", "HEAD"); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("a deletion: %v", got)
+	}
+}
+
+func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	r := trial.New(t, sample)
+	ci := r.Clone().Attach(s.URL, s.Token(t, "ci", "trusted", "trusted"), "ci")
+	r.Attach(s.URL, s.Token(t, "ann", "personal/ann", "trusted"), "office")
+	if a := r.Loft("reach", "--since", "last-good"); a.Code != 0 || !strings.Contains(a.Err, "everything counts as changed") {
+		t.Errorf("no run yet: exit %d, %s", a.Code, a.Err)
+	}
+	if rep := ci.Run("--pick", "all"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	r.Append("lib/test/t", "more\n")
+	r.Commit("good so far")
+	if got := reach(t, r, "--since", "last-good"); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("since the first: %v", got)
+	}
+	ci.Git("pull", "-q", r.Dir, "main")
+	ci.Write("app/main", "other\n") // so that test@app fails
+	if rep := ci.Run("--pick", "all", "--keep-going"); rep.OK {
+		t.Fatal("it should fail")
+	}
+	if got := reach(t, r, "--since", "last-good"); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("a run that failed is not good: %v", got)
+	}
+	ci.Git("checkout", "-q", ".")
+	if rep := ci.Run("--pick", "all"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	if got := reach(t, r, "--since", "last-good"); len(got) != 0 {
+		t.Errorf("since the newest: %v", got)
+	}
+	if a := r.Loft("reach", "--since", "last-good", "--repo", ci.Dir); a.Code != 0 {
+		t.Errorf("exit %d: %s", a.Code, a.Err)
+	}
+}

@@ -106,7 +106,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 	changes = slices.DeleteFunc(changes, func(c key.Change) bool {
 		return c.Reason == key.FromBefore && slices.Contains(addrs(x.On), c.What)
 	})
-	d := differ{ps, r, x.Parts, []string{ref.Commit, "HEAD"}, ""}
+	d := differ{ps, r, []string{ref.Commit, "HEAD"}, []string{onDisk}}
 	if a.format == "json" {
 		return a.json(whyReport(x, ref, d.all(changes)))
 	}
@@ -215,12 +215,14 @@ func (a *app) printChanges(changes []changeJSON) {
 // differ adds to changes what can be seen of them: lines of text files, and
 // what an upstream listing has that another has not.
 type differ struct {
-	ps      *past
-	r       *repository
-	parts   func(digest.Digest) ([]byte, error)
-	commits []string // in which the older text of a file is looked for
-	after   string   // commit in which the newer one is looked for; empty: on the disk
+	ps     *past
+	r      *repository
+	before []string // commits in which the older text of a file is looked for
+	after  []string // and the newer one
 }
+
+// onDisk stands among commits for the files as they are.
+const onDisk = "."
 
 const (
 	diffFiles = 8       // of which lines are shown
@@ -249,22 +251,30 @@ func (d differ) all(changes []key.Change) []changeJSON {
 // lines returns the changed lines of a text file, where both texts are at
 // hand: the older one is looked for in git, and both are held to their digests.
 func (d differ) lines(c key.Change) []string {
-	is, ok := d.text(c.Path, c.Is, d.after)
+	is, ok := d.find(c.Path, c.Is, d.after)
 	if !ok {
 		return nil
 	}
-	for _, commit := range d.commits {
-		if was, ok := d.text(c.Path, c.Was, commit); commit != "" && ok {
-			return unified(was, is)
+	was, ok := d.find(c.Path, c.Was, d.before)
+	if !ok {
+		return nil
+	}
+	return unified(was, is)
+}
+
+func (d differ) find(path, want string, among []string) (string, bool) {
+	for _, commit := range among {
+		if text, ok := d.text(path, want, commit); commit != "" && ok {
+			return text, true
 		}
 	}
-	return nil
+	return "", false
 }
 
 func (d differ) text(path, want, commit string) (string, bool) {
 	var b []byte
 	var err error
-	if commit == "" {
+	if commit == onDisk {
 		b, err = os.ReadFile(d.r.root + "/" + path)
 	} else {
 		b, err = d.r.git.Show(d.ps.ctx, commit, path)
@@ -331,4 +341,3 @@ func (d differ) listings(c key.Change) []string {
 	}
 	return out
 }
-

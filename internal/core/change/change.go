@@ -17,6 +17,9 @@ import (
 type Touch struct {
 	Task *graph.Task
 	By   string // a path, or "its declaration"
+	// Through says how a path that the task does not read itself gets to it: by
+	// the project that offers it, or the probe that reads it.
+	Through string
 }
 
 // Declaration is what stands for a definition in [Touch].
@@ -46,25 +49,25 @@ func Touched(g, base *graph.Graph, paths []string) []Touch {
 	}
 	var out []Touch
 	for _, t := range g.Tasks {
-		if by := touchedBy(g, t, paths, offered); by != "" {
-			out = append(out, Touch{t, by})
+		if by, through := touchedBy(g, t, paths, offered); by != "" {
+			out = append(out, Touch{t, by, through})
 		} else if base != nil && Definition(t) != baseDefinition(base, t) {
-			out = append(out, Touch{t, Declaration})
+			out = append(out, Touch{Task: t, By: Declaration})
 		}
 	}
 	return out
 }
 
-func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph.Project]string) string {
+func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph.Project]string) (by, through string) {
 	for _, p := range paths {
 		if t.ReadsFile(p) && !g.Made(p) {
-			return p
+			return p, ""
 		}
 	}
 	if t.NeedsRead() {
 		for _, q := range t.Project.NeedsAll {
 			if f, ok := offered[q]; ok {
-				return f
+				return f, "offered by " + q.Name
 			}
 		}
 	}
@@ -72,11 +75,11 @@ func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph
 		probe := g.Repo.Probes[it.Text]
 		for _, p := range paths {
 			if probe.ReadsFile(t.Project.Dir, p) {
-				return p
+				return p, "read by probe " + it.Text
 			}
 		}
 	}
-	return ""
+	return "", ""
 }
 
 func baseDefinition(base *graph.Graph, t *graph.Task) digest.Digest {
