@@ -54,6 +54,7 @@ type app struct {
 	env     []string
 	dir     string // the working directory
 	style   *lipgloss.Renderer
+	ctx     context.Context // of the whole call
 }
 
 // Main runs the client and returns its exit code.
@@ -63,6 +64,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
+	a.ctx = ctx
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
@@ -101,7 +103,17 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.versionCommand())
+	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.versionCommand())
+	for name, list := range map[string]func(*repository, string) []string{
+		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords,
+		"why": addressWords, "log": addressWords, "history": addressWords, "twice": addressWords, "show": nameWords,
+		"new": func(r *repository, _ string) []string { return named(r, "kind") },
+	} {
+		if c, _, err := root.Find([]string{name}); err == nil && c != root {
+			c.ValidArgsFunction = a.completions(list)
+		}
+	}
+	a.completeFlags(root)
 	return root
 }
 

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/decl"
@@ -12,11 +14,15 @@ import (
 )
 
 func (a *app) showCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "show NAME", Short: "Show a project, or a task with the exact command that it runs",
+	var ch choice
+	c := &cobra.Command{
+		Use:   "show NAME",
+		Short: "Show a project, a task with the exact command that it runs, a kind, a setting, a mode, a slice or a probe",
+		Example: "  grayloft show fares\n  grayloft show build@fares\n  grayloft show build@booking --mode release\n" +
+			"  grayloft show kind:go-library",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: show wants one name: a project (fares) or a task (build@fares)"}
+				return exit{exitWrong, "grayloft: show wants one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, slice: or probe: and a name"}
 			}
 			return nil
 		},
@@ -25,21 +31,34 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := ch.apply(r); err != nil {
+				return err
+			}
 			return a.show(r, args[0])
 		},
 	}
+	ch.flags(c)
+	return c
 }
 
 func (a *app) show(r *repository, name string) error {
+	if what, which, ok := strings.Cut(name, ":"); ok {
+		return a.showNamed(r, what, which)
+	}
 	if t := r.graph.Task(name); t != nil {
-		return a.showTask(t)
+		return a.showTask(r, t)
 	}
 	if p := r.graph.Project(name); p != nil {
 		return a.showProject(r, p)
 	}
 	if p := r.graph.Containing(r.here); p != nil && r.here != "" {
 		if t := r.graph.Task(name + "@" + p.Name); t != nil {
-			return a.showTask(t)
+			return a.showTask(r, t)
+		}
+	}
+	for _, what := range []string{"kind", "setting", "mode", "slice", "probe"} {
+		if slices.Contains(named(r, what), name) {
+			return a.showNamed(r, what, name)
 		}
 	}
 	var names []string
@@ -47,7 +66,13 @@ func (a *app) show(r *repository, name string) error {
 		names = append(names, t.Addr())
 	}
 	names = append(names, r.graph.ProjectNames()...)
+	for _, what := range []string{"kind", "setting", "mode", "slice", "probe"} {
+		names = append(names, named(r, what)...)
+	}
 	msg := fmt.Sprintf("grayloft: nothing is called %q", name)
+	if slices.Contains(r.graph.TaskNames(), name) {
+		return exit{exitWrong, msg + fmt.Sprintf(" alone; say of which project: %s@…", name)}
+	}
 	if c := decl.Closest(name, names); c != "" {
 		msg += fmt.Sprintf("; did you mean %q?", c)
 	} else {
@@ -56,29 +81,78 @@ func (a *app) show(r *repository, name string) error {
 	return exit{exitWrong, msg}
 }
 
+// named returns the names of kinds, settings, modes, slices or probes, sorted.
+func named(r *repository, what string) []string {
+	repo := r.graph.Repo
+	switch what {
+	case "kind":
+		return slices.Sorted(maps.Keys(repo.Kinds))
+	case "setting":
+		return slices.Sorted(maps.Keys(repo.Settings))
+	case "mode":
+		return slices.Sorted(maps.Keys(repo.Modes))
+	case "slice":
+		return slices.Sorted(maps.Keys(repo.Slices))
+	case "probe":
+		return slices.Sorted(maps.Keys(repo.Probes))
+	}
+	return nil
+}
+
+func (a *app) showNamed(r *repository, what, name string) error {
+	all := named(r, what)
+	if !slices.Contains([]string{"kind", "setting", "mode", "slice", "probe"}, what) {
+		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not a form of name: kind:, setting:, mode:, slice: or probe: and a name", what+":")}
+	}
+	if !slices.Contains(all, name) {
+		msg := fmt.Sprintf("grayloft: no %s is called %q", what, name)
+		if c := decl.Closest(name, all); c != "" {
+			return exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
+		}
+		return exit{exitWrong, msg + ": there are " + orNone(strings.Join(all, ", "))}
+	}
+	repo := r.graph.Repo
+	switch what {
+	case "kind":
+		return a.showKind(r, repo.Kinds[name])
+	case "setting":
+		return a.showSetting(r, repo.Settings[name])
+	case "mode":
+		return a.showMode(repo.Modes[name])
+	case "slice":
+		return a.showSlice(r, repo.Slices[name])
+	}
+	return a.showProbe(r, repo.Probes[name])
+}
+
+func orNone(s string) string { return orElse(s != "", s, "none") }
+
 // sourced is a value with the place that it comes from.
 type sourced struct {
 	Value string `json:"value"`
 	From  string `json:"from"` // file:line, or "default"
+	By    string `json:"by"`   // "project", "kind go-library", "default", "person"
 }
 
-type taskDetail struct {
-	Task     string    `json:"task"`
-	Project  string    `json:"project"`
-	Dir      string    `json:"dir"`
-	Help     string    `json:"help"`
-	Run      sourced   `json:"run"`
-	Words    []string  `json:"words"` // what is executed
-	Env      []sourced `json:"env"`
-	Reads    []sourced `json:"reads"`
-	Writes   []sourced `json:"writes"` // null: not declared, so that the task always runs
-	Probes   []sourced `json:"probes"` // null: not declared, so that nothing is shared
-	After    []string  `json:"after"`
-	Before   []string  `json:"before"`
-	Reuse    string    `json:"reuse"`
-	Timeout  string    `json:"timeout"`
-	Slots    int       `json:"slots"`
-	Portable bool      `json:"portable"`
+func source(text string, pos decl.Pos) sourced {
+	by := "project"
+	if pos.Kind != "" {
+		by = "kind " + pos.Kind
+	}
+	return sourced{text, pos.At(), by}
+}
+
+func standard(text string) sourced { return sourced{text, "default", "default"} }
+
+// where writes for people where a value comes from.
+func (s sourced) where() string {
+	switch {
+	case s.By == "" || s.By == s.From:
+		return s.From
+	case s.From == "":
+		return s.By
+	}
+	return s.By + ", " + s.From
 }
 
 func list(l decl.List) []sourced {
@@ -87,7 +161,7 @@ func list(l decl.List) []sourced {
 	}
 	out := []sourced{}
 	for _, it := range l.Items {
-		out = append(out, sourced{it.Text, it.Pos.At()})
+		out = append(out, source(it.Text, it.Pos))
 	}
 	return out
 }
@@ -100,62 +174,6 @@ func addrs(tasks []*graph.Task) []string {
 	return out
 }
 
-func describeTask(t *graph.Task) taskDetail {
-	d := taskDetail{
-		Task: t.Addr(), Project: t.Project.Name, Dir: t.Project.Dir, Help: t.Help,
-		Run: sourced{t.Decl.Run.String(), t.Decl.Run.Pos.At()}, Words: t.Decl.Run.Words(),
-		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes),
-		After: addrs(t.Before), Before: addrs(t.After), Reuse: string(t.Reuse), Slots: t.Slots, Portable: t.Portable,
-	}
-	if d.Reads == nil {
-		d.Reads = []sourced{{"the project's files that the ignore files do not exclude", "default"}}
-	}
-	if t.Timeout > 0 {
-		d.Timeout = t.Timeout.String()
-	}
-	for _, v := range decl.FixedEnv() {
-		d.Env = append(d.Env, sourced{v, "default"})
-	}
-	d.Env = append(d.Env, list(t.Decl.Env)...)
-	return d
-}
-
-func (a *app) showTask(t *graph.Task) error {
-	d := describeTask(t)
-	if a.format == "json" {
-		return a.json(d)
-	}
-	fmt.Fprintln(a.out, a.bold(d.Task))
-	if d.Help != "" {
-		fmt.Fprintln(a.out, d.Help)
-	}
-	fmt.Fprintln(a.out)
-	a.row("runs", []sourced{{commandLine(d.Words), d.Run.From}})
-	a.row("in", []sourced{{d.Dir + "/", ""}})
-	a.row("with", d.Env)
-	a.row("reads", d.Reads)
-	switch {
-	case d.Writes == nil:
-		a.row("writes", []sourced{{"not declared: it always runs, and so does all that comes after it", "add writes"}})
-	case len(d.Writes) == 0:
-		a.row("writes", []sourced{{"nothing", t.Decl.Writes.Pos.At()}})
-	default:
-		a.row("writes", d.Writes)
-	}
-	if d.Probes == nil {
-		a.row("probes", []sourced{{"not declared: what it makes stays on this machine", "add probes"}})
-	} else {
-		a.row("probes", d.Probes)
-	}
-	a.row("after", plain(d.After))
-	a.row("before", plain(d.Before))
-	a.row("reuse", []sourced{{d.Reuse, orElse(t.Decl.Reuse.Pos.File != "", t.Decl.Reuse.Pos.At(), "default")}})
-	if d.Timeout != "" {
-		a.row("timeout", []sourced{{d.Timeout, t.Decl.Timeout.Pos.At()}})
-	}
-	return nil
-}
-
 func orElse(ok bool, s, other string) string {
 	if ok {
 		return s
@@ -166,40 +184,44 @@ func orElse(ok bool, s, other string) string {
 func plain(names []string) []sourced {
 	out := []sourced{}
 	for _, n := range names {
-		out = append(out, sourced{n, ""})
+		out = append(out, sourced{n, "", ""})
 	}
 	return out
 }
 
-// row writes values below each other behind their name, each with its source.
+const labelWidth = 12
+
+// row writes values below each other behind their name, each with its source;
+// where a terminal is too narrow for both, the source stands below.
 func (a *app) row(name string, vals []sourced) {
-	wide := 0
+	limit := a.width()
+	wide, widest := 0, 0
 	for _, v := range vals {
-		wide = max(wide, len([]rune(v.Value)))
+		widest = max(widest, runewidth.StringWidth(v.where()))
+		wide = max(wide, runewidth.StringWidth(v.Value))
 	}
-	wide = min(wide, 48)
+	wide = min(wide, 56)
+	stacked := limit > 0 && labelWidth+wide+2+widest > limit
 	for i, v := range vals {
 		if i > 0 {
 			name = ""
 		}
-		line := a.soft(pad(name, 11)) + v.Value
-		if v.From != "" {
-			line = a.soft(pad(name, 11)) + pad(v.Value, wide) + "  " + a.soft(v.From)
+		label := a.soft(pad(name, labelWidth))
+		lines := strings.Split(v.Value, "\n")
+		for k, line := range lines {
+			if k > 0 {
+				label = pad("", labelWidth)
+			}
+			if k < len(lines)-1 || v.where() == "" || stacked {
+				fmt.Fprintln(a.out, strings.TrimRight(label+clip(line, max(limit-labelWidth, 0)), " "))
+				continue
+			}
+			fmt.Fprintln(a.out, label+pad(line, wide)+"  "+a.soft(v.where()))
 		}
-		fmt.Fprintln(a.out, line)
-	}
-}
-
-// commandLine writes words as a person would type them into a shell.
-func commandLine(words []string) string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		out[i] = w
-		if w == "" || strings.ContainsAny(w, " \t\n\"'\\$&|;<>()*?[]{}#~`!") {
-			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		if stacked && v.where() != "" {
+			fmt.Fprintln(a.out, pad("", labelWidth)+a.soft(clip("  "+v.where(), max(limit-labelWidth, 0))))
 		}
 	}
-	return strings.Join(out, " ")
 }
 
 type projectDetail struct {
@@ -207,11 +229,15 @@ type projectDetail struct {
 	NeedsAll []string  `json:"needs_all"`
 	NeededBy []string  `json:"needed_by"`
 	Offers   []sourced `json:"offers"`
+	OffersTo []sourced `json:"offers_to"` // null: everyone
 	From     string    `json:"from"`
 }
 
 func (a *app) showProject(r *repository, p *graph.Project) error {
-	d := projectDetail{projectJSON: describeProject(p), NeedsAll: []string{}, NeededBy: []string{}, Offers: list(p.Offers), From: p.Pos.At()}
+	d := projectDetail{
+		projectJSON: describeProject(p), NeedsAll: []string{}, NeededBy: []string{}, Offers: list(p.Offers),
+		OffersTo: list(p.Project.OffersTo), From: p.Pos.At(),
+	}
 	for _, q := range p.NeedsAll {
 		d.NeedsAll = append(d.NeedsAll, q.Name)
 	}
@@ -225,23 +251,32 @@ func (a *app) showProject(r *repository, p *graph.Project) error {
 	}
 	fmt.Fprintln(a.out, a.bold(d.Name))
 	fmt.Fprintln(a.out)
-	a.row("in", []sourced{{d.Dir + "/", d.From}})
-	a.row("kind", plain(d.Kind))
+	a.row("in", []sourced{{d.Dir + "/", d.From, ""}})
+	var kinds, tags, needs []sourced
+	for _, it := range p.Kinds {
+		kinds = append(kinds, sourced{it.Text, r.graph.Repo.Kinds[it.Text].Pos.At(), ""})
+	}
+	for _, it := range p.Tags {
+		tags = append(tags, source(it.Text, it.Pos))
+	}
+	for _, it := range p.Project.Needs {
+		needs = append(needs, sourced{it.Text, it.Pos.At(), ""})
+	}
+	a.row("kind", kinds)
 	a.row("owner", plain(slices.DeleteFunc([]string{d.Owner}, func(s string) bool { return s == "" })))
-	a.row("tags", plain(d.Tags))
-	a.row("needs", plain(d.Needs))
+	a.row("tags", tags)
+	a.row("needs", needs)
 	a.row("needed by", plain(d.NeededBy))
 	if d.Offers == nil {
-		a.row("offers", []sourced{{"the project's files that the ignore files do not exclude", "default"}})
+		a.row("offers", []sourced{standard("the project's files that the ignore files do not exclude")})
 	} else {
 		a.row("offers", d.Offers)
 	}
+	if d.OffersTo != nil {
+		a.row("offers to", d.OffersTo)
+	}
 	for i, t := range p.Tasks {
-		name := ""
-		if i == 0 {
-			name = "tasks"
-		}
-		a.row(name, []sourced{{t.Addr(), orElse(t.Help != "", t.Help, firstLine(t.Decl.Run.String()))}})
+		a.row(orElse(i == 0, "tasks", ""), []sourced{{t.Addr(), orElse(t.Help != "", t.Help, firstLine(t.Decl.Run.String())), ""}})
 	}
 	return nil
 }

@@ -129,6 +129,20 @@ func (g *Graph) ProjectNames() []string {
 // ComesAfter tells whether t waits for other, directly or not.
 func (t *Task) ComesAfter(other *Task) bool { return t.above.has(other.Index) }
 
+// AfterItem returns the row of the task's after that names u.
+func (t *Task) AfterItem(u *Task) decl.Item {
+	for _, it := range t.Decl.After.Items {
+		name, where, far := strings.Cut(it.Text, "@")
+		switch {
+		case name != u.Name:
+		case !far && u.Project == t.Project, where == u.Project.Name,
+			where == "needs:*" && slices.Contains(t.Project.NeedsAll, u.Project):
+			return it
+		}
+	}
+	return decl.Item{}
+}
+
 // Upstream returns every task that t comes after, transitively, in the order
 // of the graph.
 func (t *Task) Upstream() []*Task {

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+type taskDetail struct {
+	Task      string    `json:"task"`
+	Project   string    `json:"project"`
+	Dir       string    `json:"dir"`
+	Help      string    `json:"help"`
+	Run       sourced   `json:"run"`
+	Words     []string  `json:"words"` // what is executed, with the values of settings put in
+	Env       []sourced `json:"env"`
+	Settings  []sourced `json:"settings"`
+	Reads     []sourced `json:"reads"`
+	Writes    []sourced `json:"writes"` // null: not declared, so that the task always runs
+	Scratch   []sourced `json:"scratch"`
+	Offers    []sourced `json:"offers"` // of its project
+	Probes    []sourced `json:"probes"` // null: not declared, so that nothing is shared
+	After     []string  `json:"after"`
+	AfterFrom []sourced `json:"after_from"` // the same, with the row that names each
+	Before    []string  `json:"before"`
+	Reuse     string    `json:"reuse"`
+	Isolation string    `json:"isolation"`
+	Network   bool      `json:"network"`
+	Timeout   string    `json:"timeout"`
+	Retries   int       `json:"retries"`
+	Slots     int       `json:"slots"`
+	Locks     []string  `json:"locks"`
+	Portable  bool      `json:"portable"`
+}
+
+func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
+	run, err := t.Decl.Run.With(r.graph.Repo, r.graph.Chosen)
+	if err != nil {
+		return taskDetail{}, exit{exitWrong, err.Error()}
+	}
+	d := taskDetail{
+		Task: t.Addr(), Project: t.Project.Name, Dir: t.Project.Dir, Help: t.Help,
+		Run: source(t.Decl.Run.String(), t.Decl.Run.Pos), Words: run.Words(),
+		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes), Offers: list(t.Project.Offers),
+		Scratch: append([]sourced{}, list(t.Decl.Scratch)...), Settings: []sourced{}, AfterFrom: []sourced{},
+		After: addrs(t.Before), Before: addrs(t.After), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
+		Slots: t.Slots, Locks: append([]string{}, t.Locks...), Portable: t.Portable, Retries: t.Retries,
+	}
+	if d.Reads == nil {
+		d.Reads = []sourced{standard("the project's files that the ignore files do not exclude")}
+	}
+	if d.Offers == nil {
+		d.Offers = []sourced{standard("the project's files that the ignore files do not exclude")}
+	}
+	for _, u := range t.Before {
+		it := t.AfterItem(u)
+		s := source(u.Addr(), it.Pos)
+		if it.Text != u.Addr() {
+			s.By += " by \"" + it.Text + "\""
+		}
+		d.AfterFrom = append(d.AfterFrom, s)
+	}
+	if t.Timeout > 0 {
+		d.Timeout = t.Timeout.String()
+	}
+	a.describeEnv(r, t, &d)
+	return d, nil
+}
+
+// describeEnv lists the environment as the task would get it here.
+func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
+	for _, v := range decl.FixedEnv() {
+		d.Env = append(d.Env, standard(v))
+	}
+	for _, name := range []string{"PATH", "HOME", "TMPDIR"} {
+		if _, ok := os.LookupEnv(name); ok {
+			d.Env = append(d.Env, sourced{name, "not counted", "person"})
+		}
+	}
+	for _, it := range t.Decl.Env.Items {
+		s := source(it.Text, it.Pos)
+		if !strings.Contains(it.Text, "=") {
+			if val, ok := os.LookupEnv(it.Text); ok {
+				s.Value += "=" + val
+			} else {
+				s.Value += " (not set here)"
+			}
+		}
+		d.Env = append(d.Env, s)
+	}
+	for _, it := range t.Decl.EnvUncounted.Items {
+		s := source(it.Text+" (not counted, masked)", it.Pos)
+		if _, ok := os.LookupEnv(it.Text); !ok {
+			s.Value = it.Text + " (not counted; not set here)"
+		}
+		d.Env = append(d.Env, s)
+	}
+	for _, name := range t.Settings {
+		set := r.graph.Repo.Settings[name]
+		s := sourced{set.Var() + "=" + r.graph.Chosen[name], set.Pos.At(), "setting " + name}
+		d.Env = append(d.Env, s)
+		d.Settings = append(d.Settings, sourced{name + " = " + r.graph.Chosen[name], set.Pos.At(), chosenBy(r, name)})
+	}
+}
+
+// chosenBy says what gave a setting its value.
+func chosenBy(r *repository, name string) string {
+	by := "default"
+	for _, m := range r.choice.modes {
+		if mode := r.graph.Repo.Modes[m]; mode != nil {
+			if _, ok := mode.Values[name]; ok {
+				by = "mode " + m
+			}
+		}
+	}
+	if slices.ContainsFunc(r.choice.sets, func(s string) bool { return strings.HasPrefix(s, name+"=") }) {
+		by = "--set"
+	}
+	return by
+}
+
+func (a *app) showTask(r *repository, t *graph.Task) error {
+	d, err := a.describeTask(r, t)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.json(d)
+	}
+	fmt.Fprintln(a.out, a.bold(d.Task))
+	if d.Help != "" {
+		fmt.Fprintln(a.out, d.Help)
+	}
+	fmt.Fprintln(a.out)
+	a.row("runs", []sourced{{commandLine(d.Words), d.Run.From, d.Run.By}})
+	a.row("in", []sourced{{d.Dir + "/", "", ""}})
+	a.row("with", d.Env)
+	a.row("settings", d.Settings)
+	a.row("reads", d.Reads)
+	switch {
+	case d.Writes == nil:
+		a.row("writes", []sourced{{"not declared: it always runs, and so does all that comes after it", "add writes", ""}})
+	case len(d.Writes) == 0:
+		a.row("writes", []sourced{source("nothing", t.Decl.Writes.Pos)})
+	default:
+		a.row("writes", d.Writes)
+	}
+	a.row("scratch", d.Scratch)
+	a.row("offers", d.Offers)
+	if d.Probes == nil {
+		a.row("probes", []sourced{{"not declared: what it makes stays on this machine", "add probes", ""}})
+	} else {
+		a.row("probes", d.Probes)
+	}
+	a.row("after", d.AfterFrom)
+	a.row("before", plain(d.Before))
+	for _, f := range []struct {
+		name, val string
+		it        decl.Item
+	}{
+		{"reuse", d.Reuse, t.Decl.Reuse}, {"isolation", isolationText(t), t.Decl.Isolation}, {"timeout", d.Timeout, t.Decl.Timeout},
+		{"retries", fmt.Sprint(d.Retries), t.Decl.Retries}, {"slots", fmt.Sprint(d.Slots), t.Decl.Slots},
+		{"locks", strings.Join(d.Locks, ", "), decl.Item{Pos: t.Decl.Locks.Pos}}, {"portable", fmt.Sprint(d.Portable), t.Decl.Portable},
+	} {
+		if f.it.Pos.File != "" {
+			a.row(f.name, []sourced{source(f.val, f.it.Pos)})
+		} else if f.name == "reuse" || f.name == "isolation" {
+			a.row(f.name, []sourced{standard(f.val)})
+		}
+	}
+	return nil
+}
+
+func isolationText(t *graph.Task) string {
+	if t.Network {
+		return string(t.Isolation) + ", with the network"
+	}
+	return string(t.Isolation)
+}
+
+// commandLine writes words as a person would type them into a shell.
+func commandLine(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = decl.ShellQuote(w)
+	}
+	return strings.Join(out, " ")
+}
