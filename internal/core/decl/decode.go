@@ -81,6 +81,16 @@ func (r *reader) text(to *Item) field {
 	}
 }
 
+// word reads a string that may not be empty.
+func (r *reader) word(to *Item) field {
+	return func(e *entry) {
+		r.text(to)(e)
+		if e.val.kind == unstable.String && e.val.text == "" {
+			r.fail(e.val.pos, "leave it out, or say something", "%q is empty", e.key)
+		}
+	}
+}
+
 // atom keeps a string, number or truth value as text, having checked its type.
 func (r *reader) atom(to *Item, kind unstable.Kind, want, example string) field {
 	return func(e *entry) {
@@ -164,9 +174,9 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 		"after":    r.list(&t.After),
 		"env":      r.list(&t.Env),
 		"probes":   r.list(&t.Probes),
-		"reuse":    r.text(&t.Reuse),
+		"reuse":    r.word(&t.Reuse),
 		"help":     r.text(&t.Help),
-		"timeout":  r.text(&t.Timeout),
+		"timeout":  r.word(&t.Timeout),
 		"slots":    r.atom(&t.Slots, unstable.Integer, "a whole number", "2"),
 		"portable": r.atom(&t.Portable, unstable.Bool, "true or false", "true"),
 
@@ -174,7 +184,7 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 		"scratch":       r.list(&t.Scratch),
 		"settings":      r.list(&t.Settings),
 		"locks":         r.list(&t.Locks),
-		"isolation":     r.text(&t.Isolation),
+		"isolation":     r.word(&t.Isolation),
 		"network":       r.atom(&t.Network, unstable.Bool, "true or false", "true"),
 		"retries":       r.atom(&t.Retries, unstable.Integer, "a whole number", "1"),
 	})

@@ -134,8 +134,8 @@ func (l *loader) shared(r *reader) map[string]field {
 func (l *loader) repoTable(r *reader, t *table) {
 	var name, since, rooted Item
 	r.table(t, "[repo]", map[string]field{
-		"name": r.text(&name), "projects": r.list(&l.projects), "since": r.text(&since),
-		"include": r.list(&l.include), "rooted": r.text(&rooted),
+		"name": r.word(&name), "projects": r.list(&l.projects), "since": r.text(&since),
+		"include": r.list(&l.include), "rooted": r.word(&rooted),
 	})
 	if name.Text != "" {
 		if msg := badName(name.Text, true); msg != "" || strings.Contains(name.Text, "/") {
@@ -159,7 +159,7 @@ func orElse(s, other string) string {
 
 func (l *loader) serviceTable(r *reader, t *table) {
 	var url Item
-	r.table(t, "[service]", map[string]field{"url": r.text(&url)})
+	r.table(t, "[service]", map[string]field{"url": r.word(&url)})
 	if url.Text != "" && !strings.HasPrefix(url.Text, "http://") && !strings.HasPrefix(url.Text, "https://") {
 		r.fail(url.Pos, "write it like http://127.0.0.1:7420", "%q is not the address of a service", url.Text)
 		return
@@ -269,7 +269,7 @@ func (p *projectDecl) read(e *entry) {
 	p.pos = e.pos
 	p.r.sub(e, func(t *table) {
 		p.r.table(t, "[project]", map[string]field{
-			"name": p.r.text(&p.name), "kind": p.r.listOrText(&p.kinds), "needs": p.r.list(&p.needs),
+			"name": p.r.word(&p.name), "kind": p.r.listOrText(&p.kinds), "needs": p.r.list(&p.needs),
 			"tags": p.r.list(&p.tags), "owner": p.r.text(&p.owner), "omit": p.r.list(&p.omit),
 			"offers": p.r.list(&p.offers), "offers_to": p.r.list(&p.to),
 		})

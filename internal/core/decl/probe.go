@@ -16,7 +16,7 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 	var per Item
 	before := len(l.problems)
 	r.table(e.val.table, "[probe."+name+"]", map[string]field{
-		"run": r.command(&p.Run), "reads": r.list(&reads), "per": r.text(&per), "dirs": r.list(&dirs),
+		"run": r.command(&p.Run), "reads": r.list(&reads), "per": r.word(&per), "dirs": r.list(&dirs),
 	})
 	if !p.Run.Given() && len(l.problems) == before {
 		r.fail(e.pos, `write run = "… --version"`, "probe %q does not say what to run", name)

@@ -219,7 +219,7 @@ func (l *loader) setting(r *reader, name string, e *entry) {
 	var kind, help Item
 	var standard *entry
 	r.table(e.val.table, "[setting."+name+"]", map[string]field{
-		"values": r.list(&values), "type": r.text(&kind), "help": r.text(&help),
+		"values": r.list(&values), "type": r.word(&kind), "help": r.text(&help),
 		"default": func(e *entry) { standard = e },
 	})
 	s.Help, s.Values = help.Text, values.Texts()
