@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -55,11 +56,12 @@ type app struct {
 	dir     string // the working directory
 	style   *lipgloss.Renderer
 	ctx     context.Context // of the whole call
+	in      *bufio.Reader   // what a person answers
 }
 
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
-	a := &app{out: out, err: errs, env: os.Environ()}
+	a := &app{out: out, err: errs, env: os.Environ(), in: bufio.NewReader(os.Stdin)}
 	root := a.command()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -103,7 +105,7 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.schemaCommand(), a.versionCommand())
+	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.schemaCommand(), a.versionCommand())
 	for name, list := range map[string]func(*repository, string) []string{
 		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "twice": addressWords, "show": nameWords,
@@ -200,7 +202,7 @@ func (a *app) findRoot() (string, error) {
 		}
 		if d == filepath.Dir(d) {
 			return "", exit{exitWrong, fmt.Sprintf("grayloft: there is no %s in %s or above it.\n"+
-				"Write one at the root of your repository:\n\n  schema = 1\n\n  [repo]\n  projects = [\"libs/*\", \"apps/*\"]\n", decl.RootFile, start)}
+				"grayloft adopt proposes one from the scripts and manifests that are there.", decl.RootFile, start)}
 		}
 	}
 }

@@ -79,7 +79,11 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 
 // narrow keeps those tasks that the names on the command line mean.
 func (a *app) narrow(r *repository, among pick.Set, names []string) ([]*graph.Task, error) {
+	// At the root names mean everything, even where a project lies there.
 	here := r.graph.Containing(r.here)
+	if here != nil && here.Dir == "." {
+		here = nil
+	}
 	out := pick.Set{}
 	for _, name := range names {
 		if strings.Contains(name, "@") {

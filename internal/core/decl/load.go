@@ -148,6 +148,7 @@ func (l *loader) repoTable(r *reader, t *table) {
 		r.fail(rooted.Pos, `write "share" or "keep"`, "rooted = %q is not known", rooted.Text)
 	}
 	l.repo.Since, l.repo.Rooted = since.Text, rooted.Text
+	l.repo.Holders = l.projects.Items
 }
 
 func orElse(s, other string) string {

@@ -36,6 +36,7 @@ type Repo struct {
 	Slices     map[string]*Slice
 	Projects   []*Project // sorted by name
 	Files      []string   // every declaration that was read
+	Holders    []Item     // patterns of the directories that may hold a project
 	Unread     bool       // some file is not TOML: names that seem missing may stand in it
 	sources    map[string]*document
 }

@@ -201,6 +201,24 @@ func (r Repo) Head(ctx context.Context) (commit, branch string) {
 	return commit, branch
 }
 
+// Top returns the root of the checkout that the directory is in.
+func (r Repo) Top(ctx context.Context) (string, error) {
+	out, err := r.run(ctx, nil, "rev-parse", "--show-toplevel")
+	if err != nil {
+		if there := r.Check(ctx); there != nil {
+			return "", there
+		}
+		return "", err
+	}
+	return strings.TrimSuffix(string(out), "\n"), nil
+}
+
+// Branches returns the names of local branches.
+func (r Repo) Branches(ctx context.Context) []string {
+	out, _ := r.run(ctx, nil, "for-each-ref", "--format=%(refname:short)", "refs/heads")
+	return strings.Fields(string(out))
+}
+
 // User returns the name that commits made here carry, or nothing.
 func (r Repo) User(ctx context.Context) string {
 	out, err := r.run(ctx, nil, "config", "user.name")

@@ -1,0 +1,414 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	udiff "github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+type adoptFlags struct {
+	yes bool
+	dry bool
+}
+
+func (a *app) adoptCommand() *cobra.Command {
+	var f adoptFlags
+	c := &cobra.Command{
+		Use: "adopt", Short: "Propose declarations for this repository, from its scripts and manifests", Args: noArgs,
+		Long: "Looks at npm manifests, Go modules, Makefiles, shell scripts, Cargo and Python manifests, works out projects,\n" +
+			"tasks and what needs what, asks what it cannot tell, and shows what it will write before it does. Scripts are\n" +
+			"left alone, and so is everything that is declared already: run again, it proposes only what is new.",
+		Example: "  grayloft adopt --dry-run\n  grayloft adopt\n  grayloft adopt --yes",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.adopt(cmd.Context(), f) },
+	}
+	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "ask nothing: take every default")
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what would be written, and write nothing")
+	return c
+}
+
+// errNoAnswer ends an adoption in which a question was not answered.
+var errNoAnswer = errors.New("no answer")
+
+func (a *app) adopt(ctx context.Context, f adoptFlags) error {
+	root, old, err := a.adoptRoot(ctx)
+	if err != nil {
+		return err
+	}
+	repo := git.Repo{Dir: root}
+	list, err := repo.Files(ctx)
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(p string) bool { _, err := os.Lstat(filepath.Join(root, p)); return err != nil })
+	found := &adopt.Repo{FS: os.DirFS(root), Name: filepath.Base(root), Files: list}
+	p, err := a.propose(ctx, f, found, repo, old)
+	if errors.Is(err, errNoAnswer) {
+		return exit{exitFailed, "\nNo answer, so nothing was written. grayloft adopt --yes takes the defaults."}
+	}
+	if err != nil || p == nil {
+		return err
+	}
+	if err := a.checkProposal(found, p); err != nil {
+		return err
+	}
+	return a.writeProposal(f, root, p)
+}
+
+// adoptRoot returns where declarations go, and those that are there.
+func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
+	start := a.dir
+	if a.repo != "" {
+		start = a.repo
+	}
+	start, err := filepath.Abs(start)
+	if err == nil {
+		start, err = filepath.EvalSymlinks(start)
+	}
+	if err != nil {
+		return "", nil, exit{exitWrong, "grayloft: --repo: " + err.Error()}
+	}
+	for d := start; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(filepath.Join(d, decl.RootFile)); err == nil {
+			g, err := graph.Load(os.DirFS(d), filepath.Base(d))
+			if err != nil {
+				return "", nil, err
+			}
+			return d, g.Repo, nil
+		}
+		if a.repo != "" || d == filepath.Dir(d) {
+			break
+		}
+	}
+	if a.repo != "" {
+		return start, nil, git.Repo{Dir: start}.Check(ctx)
+	}
+	top, err := git.Repo{Dir: start}.Top(ctx)
+	return top, nil, err
+}
+
+// propose looks, asks, and puts together what would be written; nil where there
+// is nothing new.
+func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo git.Repo, old *decl.Repo) (*adopt.Proposal, error) {
+	choices := adopt.Choices{Split: map[string]bool{}}
+	modules := adopt.Splittable(found)
+	for _, dir := range sortedKeys(modules) {
+		if old != nil { // what is declared shows how it was answered before
+			choices.Split[dir] = slices.ContainsFunc(old.Projects, func(p *decl.Project) bool { return p.Dir != dir && slices.Contains(modules[dir], p.Dir) })
+			continue
+		}
+		yes, err := a.choose(f, fmt.Sprintf("The Go module in %s has packages in %d directories. A project for each, so that a change runs only what it reaches?",
+			here(dir), len(modules[dir])), "yes", []string{"yes", "no"})
+		if err != nil {
+			return nil, err
+		}
+		choices.Split[dir] = yes == "yes"
+	}
+	s := adopt.Look(found, choices)
+	if len(s.Projects) == 0 {
+		fmt.Fprintf(a.out, "Nothing to adopt: no npm, Cargo or Python manifest, Go module, Makefile with phony targets or script in bin/, scripts/ or tools/ was found in %s.\n"+
+			"Declare a first task by hand in %s: grayloft schema and the reference say how.\n", repo.Dir, decl.RootFile)
+		return nil, nil
+	}
+	basics, err := a.basics(ctx, f, found, repo, old)
+	if err != nil {
+		return nil, err
+	}
+	p := adopt.Propose(s, basics, old)
+	if len(p.Files) == 0 {
+		fmt.Fprintln(a.out, "Everything that was found is declared already.")
+		a.listLines("Not declared, since reusing it would be wrong", p.Left)
+		return nil, nil
+	}
+	fmt.Fprintf(a.out, "Found %s with %s to declare.\n\n", counted(len(p.Projects), "project", "projects"), counted(p.Tasks, "task", "tasks"))
+	a.listProjects(s, p)
+	if err := a.askVariables(f, s, p); err != nil {
+		return nil, err
+	}
+	if err := a.askWrites(f, s, p); err != nil {
+		return nil, err
+	}
+	p = adopt.Propose(s, basics, old)
+	a.listLines("Never reused", p.Never)
+	a.listLines("Always run, until writes says what they make", p.Always)
+	a.listLines("Not declared, since reusing it would be wrong", p.Left)
+	a.listLines("To know", s.Notes)
+	return p, nil
+}
+
+func here(dir string) string { return orElse(dir == ".", "this directory", dir) }
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo git.Repo, old *decl.Repo) (adopt.Basics, error) {
+	if old != nil {
+		return adopt.Basics{Name: old.Name, Since: old.Since}, nil
+	}
+	name, err := a.answer(f, "What is the repository called?", strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"))
+	if err != nil {
+		return adopt.Basics{}, err
+	}
+	since := ""
+	for _, b := range []string{"main", "master", "trunk", "develop"} {
+		if since == "" && slices.Contains(repo.Branches(ctx), b) {
+			since = b
+		}
+	}
+	if _, branch := repo.Head(ctx); since == "" {
+		since = branch
+	}
+	since, err = a.answer(f, "Which branch are changes measured against?", since)
+	return adopt.Basics{Name: name, Since: since}, err
+}
+
+func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
+	rows := [][]string{}
+	for _, x := range p.Projects {
+		var tasks, needs []string
+		for _, t := range x.Tasks {
+			if t.Sort != adopt.Left {
+				tasks = append(tasks, t.Name)
+			}
+		}
+		for _, n := range x.Needs {
+			needs = append(needs, n.Dir)
+		}
+		rows = append(rows, []string{x.Dir, strings.Join(x.Via, " "), orDash(strings.Join(tasks, " ")), orDash(strings.Join(needs, " "))})
+	}
+	a.table([]string{"directory", "found by", "tasks", "needs"}, rows)
+	fmt.Fprintln(a.out)
+}
+
+func (a *app) listLines(title string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintln(a.out, title+":")
+	shown := lines
+	if len(shown) > 12 && !a.verbose {
+		shown = shown[:10]
+	}
+	for _, l := range shown {
+		fmt.Fprintln(a.out, fit("  "+l, a.width()))
+	}
+	if len(shown) < len(lines) {
+		fmt.Fprintf(a.out, "  and %d more (--verbose lists them)\n", len(lines)-len(shown))
+	}
+	fmt.Fprintln(a.out)
+}
+
+// askVariables settles what becomes of the variables that scripts read.
+func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
+	if len(s.Variables) == 0 {
+		return nil
+	}
+	fmt.Fprintln(a.out, "Scripts and sources read these variables of the environment:")
+	rows := [][]string{}
+	for _, v := range s.Variables {
+		rows = append(rows, []string{"  " + v.Name, string(v.Use), list3(v.Files), v.Why})
+	}
+	a.table([]string{"  variable", "becomes", "read by", "since"}, rows)
+	fmt.Fprintln(a.out)
+	for _, v := range s.Variables {
+		uses := []string{}
+		for _, u := range adopt.Uses {
+			if u != adopt.AsSetting || len(v.Values) > 0 {
+				uses = append(uses, string(u))
+			}
+		}
+		if !slices.ContainsFunc(v.Files, func(file string) bool {
+			return !strings.Contains(file, ".") || strings.Contains(file, " in ") || strings.HasSuffix(file, ".sh")
+		}) {
+			continue // read by sources alone: the default will do, and the declaration can be changed
+		}
+		use, err := a.choose(f, fmt.Sprintf("What is %s, read by %s?", v.Name, list3(v.Files)), string(v.Use), uses)
+		if err != nil {
+			return err
+		}
+		v.Use = adopt.Use(use)
+	}
+	return nil
+}
+
+// askWrites asks for what tasks make where nothing tells.
+func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
+	for _, x := range p.Projects {
+		for _, t := range x.Tasks {
+			if t.Sort != adopt.Reusable || t.Writes != nil {
+				continue
+			}
+			text, err := a.answer(f, fmt.Sprintf("What does %s in %s make? Patterns with commas, \"nothing\", or \"unknown\" (it then always runs)", t.Name, here(x.Dir)), "unknown")
+			if err != nil {
+				return err
+			}
+			switch text {
+			case "unknown":
+			case "nothing":
+				t.Writes = []string{}
+			default:
+				for w := range strings.SplitSeq(text, ",") {
+					t.Writes = append(t.Writes, strings.TrimSpace(w))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// answer asks one question; Enter takes what stands in brackets.
+func (a *app) answer(f adoptFlags, question, standard string) (string, error) {
+	if f.yes {
+		return standard, nil
+	}
+	fmt.Fprintf(a.out, "%s [%s] ", question, standard)
+	line, err := a.in.ReadString('\n')
+	if err != nil && strings.TrimSpace(line) == "" {
+		return "", errNoAnswer
+	}
+	if text := strings.TrimSpace(line); text != "" {
+		return text, nil
+	}
+	return standard, nil
+}
+
+// choose asks until the answer is one of those offered, or begins only one.
+func (a *app) choose(f adoptFlags, question, standard string, among []string) (string, error) {
+	for {
+		text, err := a.answer(f, fmt.Sprintf("%s (%s)", question, strings.Join(among, ", ")), standard)
+		if err != nil {
+			return "", err
+		}
+		var fits []string
+		for _, c := range among {
+			if c == text {
+				return c, nil
+			}
+			if strings.HasPrefix(c, strings.ToLower(text)) {
+				fits = append(fits, c)
+			}
+		}
+		if len(fits) == 1 {
+			return fits[0], nil
+		}
+		fmt.Fprintf(a.out, "Please answer one of %s.\n", strings.Join(among, ", "))
+	}
+}
+
+// checkProposal reads the declarations as they would be, so that nothing is
+// written that a run would then refuse.
+func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
+	fsys, err := proposed(found, p)
+	if err != nil {
+		return err
+	}
+	if _, err := graph.Load(fsys, found.Name); err != nil {
+		fmt.Fprintln(a.err, err)
+		return exit{exitFailed, "\ngrayloft: these declarations would be refused as they stand above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows all of them"}
+	}
+	return nil
+}
+
+func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) error {
+	for _, file := range p.Files {
+		a.printDiff(file)
+	}
+	if f.dry {
+		fmt.Fprintf(a.out, "%s would be written; nothing was.\n", counted(len(p.Files), "file", "files"))
+		return nil
+	}
+	yes, err := a.choose(f, fmt.Sprintf("Write %s?", counted(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
+	if errors.Is(err, errNoAnswer) || yes == "no" {
+		return exit{exitFailed, "Nothing was written."}
+	}
+	for _, file := range p.Files {
+		if err := writeDeclaration(root, file); err != nil {
+			return exit{exitFailed, fmt.Sprintf("grayloft: %v; what was written before it stands", err)}
+		}
+	}
+	a.afterAdopting(p)
+	return nil
+}
+
+// writeDeclaration writes a file, unless it changed since it was looked at.
+func writeDeclaration(root string, file adopt.File) error {
+	full := filepath.Join(root, filepath.FromSlash(file.Path))
+	now, err := os.ReadFile(full)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && file.Old == "":
+		f, err := os.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil {
+			return err
+		}
+		_, err = f.WriteString(file.New)
+		return errors.Join(err, f.Close())
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return err
+	case string(now) != file.Old:
+		return fmt.Errorf("%s changed meanwhile, and was left alone: run grayloft adopt again", file.Path)
+	}
+	return files.WriteFile(full, []byte(file.New))
+}
+
+// printDiff shows a file as what is added to what is there.
+func (a *app) printDiff(file adopt.File) {
+	if a.quiet {
+		return
+	}
+	fmt.Fprintln(a.out, a.bold(file.Path)+orElse(file.Old == "", a.soft("  new"), ""))
+	text := udiff.Unified("a", "b", file.Old, file.New)
+	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		if i < 2 || (file.Old == "" && strings.HasPrefix(line, "@@")) {
+			continue
+		}
+		fmt.Fprintln(a.out, fit("  "+line, a.width()))
+	}
+	fmt.Fprintln(a.out)
+}
+
+// afterAdopting says what to do and to look at next.
+func (a *app) afterAdopting(p *adopt.Proposal) {
+	names := map[string]bool{}
+	for _, x := range p.Projects {
+		for _, t := range x.Tasks {
+			if t.Sort == adopt.Reusable && (t.Name == "build" || t.Name == "test") {
+				names[t.Name] = true
+			}
+		}
+	}
+	tasks := strings.Join(sortedKeys(names), " ")
+	if tasks == "" {
+		tasks = "--pick all"
+	}
+	fmt.Fprintf(a.out, "Wrote %s. Next:\n\n", counted(len(p.Files), "file", "files"))
+	rows := [][]string{
+		{"grayloft run " + tasks, "run; a second time, what nothing changed for is current"},
+		{"grayloft graph", "what needs what"},
+		{"grayloft show TASK", "the exact command, and where each part of it comes from"},
+		{"grayloft reach FILE", "what a file can affect"},
+		{"grayloft why TASK", "why it runs again"},
+	}
+	for _, r := range rows {
+		fmt.Fprintf(a.out, "  %s  %s\n", pad(r[0], 26), a.soft(r[1]))
+	}
+	fmt.Fprintln(a.out, "\nThen read the declarations: reads and writes are what makes reuse right, and a name in them that is missing\nmakes it wrong. Commit them when they say what you mean.")
+}

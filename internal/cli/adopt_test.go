@@ -1,0 +1,238 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/trial"
+)
+
+// unadopted is a repository with scripts that work and no declarations.
+var unadopted = map[string]string{
+	"package.json":                  `{"name": "skerry", "private": true, "workspaces": ["packages/*"]}`,
+	".gitignore":                    "node_modules/\ndist/\n",
+	"packages/rates/package.json":   `{"name": "rates", "scripts": {"build": "node build.mjs", "test": "node --test", "dev": "node serve.mjs"}}`,
+	"packages/rates/rates.json":     `{"gullhaven": 980}`,
+	"packages/rates/build.mjs":      "import fs from 'node:fs'; fs.mkdirSync('dist', {recursive: true}); fs.writeFileSync('dist/rates.js', 'export default ' + fs.readFileSync('rates.json') + (process.env.BANNER || '') + '\\n');\n",
+	"packages/rates/rates.test.mjs": "import test from 'node:test'; import fs from 'node:fs'; test('there', () => { JSON.parse(fs.readFileSync('rates.json')); });\n",
+	"packages/web/package.json":     `{"name": "web", "dependencies": {"rates": "*"}, "scripts": {"build": "node build.mjs --out dist/page.html", "test": "node --test"}}`,
+	"packages/web/build.mjs":        "import fs from 'node:fs'; import rates from '../rates/dist/rates.js'; fs.mkdirSync('dist', {recursive: true}); fs.writeFileSync('dist/page.html', JSON.stringify(rates));\n",
+	"packages/web/a.test.mjs":       "import test from 'node:test'; import fs from 'node:fs'; test('page', () => { fs.readFileSync('dist/page.html'); });\n",
+	"tides/go.mod":                  "module tides.example\n\ngo 1.26\n",
+	"tides/t.go":                    "package tides\n\nfunc High() int { return 4 }\n",
+	"tides/t_test.go":               "package tides\n\nimport \"testing\"\n\nfunc TestHigh(t *testing.T) {\n\tif High() != 4 {\n\t\tt.Error(High())\n\t}\n}\n",
+	"Makefile":                      ".PHONY: notes\nnotes:\n\tmkdir -p public && cat notes.txt > public/notes.html\n",
+	"notes.txt":                     "calm sea\n",
+}
+
+func TestAdoptedScriptsRunAtOnceAndAreCurrentTheSecondTime(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, unadopted)
+	dry := r.Loft("adopt", "--dry-run", "--yes")
+	if dry.Code != 0 || r.Has("grayloft.toml") || !strings.Contains(dry.Out, "nothing was") || !strings.Contains(dry.Out, "+schema = 1") {
+		t.Fatalf("dry run: exit %d\n%s%s", dry.Code, dry.Out, dry.Err)
+	}
+	a := r.Loft("adopt", "--yes")
+	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") || !strings.Contains(a.Out, "dev@packages/rates: by its name it serves") {
+		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	for name, text := range unadopted {
+		if r.Read(name) != text {
+			t.Errorf("%s was touched", name)
+		}
+	}
+	r.Commit("declarations")
+	first := r.Run("build", "test")
+	if !first.OK || len(first.Tasks) != 6 {
+		t.Fatalf("the first run: %+v\n%s", first.Outcomes(), first.Answer.Out)
+	}
+	if again := r.Run("build", "test"); len(again.Ran()) != 0 {
+		t.Errorf("the second run ran %v", again.Ran())
+	}
+	r.Append("packages/rates/rates.test.mjs", "// more\n")
+	if got := r.Run("build", "test").Ran(); got["test@packages/rates"] != "files" || got["test@packages/web"] != "" {
+		t.Errorf("a test changed, and these ran: %v", got)
+	}
+	r.Write("packages/rates/rates.json", `{"gullhaven": 995}`)
+	if got := r.Run("build", "test").Ran(); got["build@packages/web"] == "" || got["test@tides"] != "" || !strings.Contains(r.Read("packages/web/dist/page.html"), "995") {
+		t.Errorf("a rate changed, and these ran: %v, %s", got, r.Read("packages/web/dist/page.html"))
+	}
+	if rep := r.Run("notes"); !rep.OK || !r.Has("public/notes.html") {
+		t.Errorf("a target of the Makefile: %+v", rep.Tasks)
+	}
+	if a := r.Loft("adopt", "--yes"); !strings.Contains(a.Out, "Everything that was found is declared already") {
+		t.Errorf("again: %s", a.Out)
+	}
+}
+
+// answer runs the client with answers to its questions.
+func answer(r *trial.Repo, answers string, args ...string) trial.Answer {
+	cmd := r.Command(args...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(answers), &out, &errs
+	_ = cmd.Run()
+	return trial.Answer{Out: out.String(), Err: errs.String(), Code: cmd.ProcessState.ExitCode()}
+}
+
+func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"package.json": `{"name": "x", "scripts": {"build": "sh build.sh \"$REGION\"", "test": "true"}}`, "build.sh": "mkdir -p made; echo $1 > made/x\n",
+	})
+	// name, branch, what REGION becomes (asked again after nonsense), what build makes, write?
+	a := answer(r, "skerry\n\nwhatever\nsecret\nmade\nno\n", "adopt")
+	if a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Out, "Please answer one of env, secret, nothing") {
+		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if a := answer(r, "skerry\n", "adopt"); a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Err, "nothing was written") {
+		t.Fatalf("answers that end: exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if a := answer(r, "skerry\n\ns\nmade\nyes\n", "adopt"); a.Code != 0 {
+		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	text := r.Read("grayloft.toml")
+	for _, want := range []string{`name  = "skerry"`, `writes        = ["made"]`, `env_uncounted = ["REGION"]`} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%s is not in\n%s", want, text)
+		}
+	}
+	if rep := r.Run("build"); !rep.OK || !r.Has("made/x") {
+		t.Errorf("%+v", rep.Tasks)
+	}
+}
+
+func TestAdoptSaysWhatItCannotDo(t *testing.T) {
+	t.Parallel()
+	empty := trial.New(t, map[string]string{"readme": "x\n"})
+	if a := empty.Loft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "Nothing to adopt") {
+		t.Errorf("nothing there: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	broken := trial.New(t, map[string]string{"package.json": "{", "Makefile": ".PHONY: test\ntest:\n\ttrue\n"})
+	if a := broken.Loft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "package.json is passed over") {
+		t.Errorf("a broken manifest: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	bare := &trial.Repo{T: t, Dir: t.TempDir(), Env: empty.Env}
+	if a := bare.Loft("adopt", "--yes"); a.Code != 2 || !strings.Contains(a.Err, "git init") {
+		t.Errorf("no git: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if a := bare.Loft("run", "x"); a.Code != 2 || !strings.Contains(a.Err, "grayloft adopt") {
+		t.Errorf("the way there: exit %d, %s", a.Code, a.Err)
+	}
+}
+
+var templated = map[string]string{
+	"grayloft.toml":             "schema = 1\n[repo]\nname = \"skerry\"\nprojects = [\"libs/*\"]\n[kind.lib]\ntemplate = \"build/lib\"\n[kind.bare]\n[kind.lib.task.test]\nrun = \"sh test.sh\"\nwrites = []\n",
+	"build/lib/loft.toml":       "[project]\nkind = \"lib\"\ntags = [\"%{base}\"]\n",
+	"build/lib/test.sh":         "grep -q 'package %{ident} in %{dir} of %{repo}' src/%{base}.txt\n",
+	"build/lib/src/%{base}.txt": "package %{ident} in %{dir} of %{repo}\n",
+	"libs/tides/loft.toml":      "[project]\nkind = \"lib\"\nomit = [\"test\"]\n",
+}
+
+func TestANewProjectPassesAtOnce(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, templated)
+	a := r.Loft("new", "lib", "libs/fast-ferry")
+	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run test@libs/fast-ferry") {
+		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if got := r.Read("libs/fast-ferry/src/fast-ferry.txt"); got != "package fastferry in libs/fast-ferry of skerry\n" {
+		t.Errorf("the names: %q", got)
+	}
+	if rep := r.Run("test@libs/fast-ferry"); !rep.OK {
+		t.Errorf("%+v", rep.Tasks)
+	}
+	for _, c := range []struct{ args, want string }{
+		{"new lib libs/fast-ferry", "nothing is overwritten"},
+		{"new lib apps/x", `no pattern of [repo] projects in grayloft.toml names "apps/x"`},
+		{"new lip libs/x", `did you mean "lib"?`},
+		{"new bare libs/x", `kind "bare" has no template`},
+		{"new lib", "wants a kind and a directory"},
+	} {
+		if a := r.Loft(strings.Fields(c.args)...); a.Code == 0 || !strings.Contains(a.Err, c.want) {
+			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
+		}
+	}
+	if got := r.Read("libs/tides/loft.toml"); got != templated["libs/tides/loft.toml"] || r.Has("libs/x") || r.Has("apps") {
+		t.Error("something was made or changed that should not have been")
+	}
+}
+
+func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, settled)
+	r.Write("grayloft.toml", r.Read("grayloft.toml")+"[slice.both]\npick = \"a\"\n[probe.p]\nrun = \"true\"\n")
+	for _, c := range []struct{ args, want string }{
+		{"show build@a --mode release", `runs        sh -e -c 'echo speed > out'  kind k, grayloft.toml:`},
+		{"show build@a --mode release", `settings    optimise = speed  mode release`},
+		{"show build@a", `optimise = none  default`},
+		{"show note@a", `GRAYLOFT_SETTING_BANNER=hello  setting banner`},
+		{"show kind:k", "projects    a"},
+		{"show optimise", "none, size, speed"},
+		{"show optimise", "in mode     release: speed"},
+		{"show mode:release", "copies = 3"},
+		{"show slice:both", "tasks       3"},
+		{"show probe:p", "asked in every run"},
+		{"show a", "kind        k"},
+	} {
+		if a := r.Loft(strings.Fields(c.args)...); a.Code != 0 || !strings.Contains(a.Out, c.want) {
+			t.Errorf("%s: %q is not in exit %d\n%s%s", c.args, c.want, a.Code, a.Out, a.Err)
+		}
+	}
+	for _, c := range []struct{ args, want string }{
+		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is called "kk"; did you mean "k"?`},
+		{"show colour:x", "is not a form of name"}, {"show build", "say of which project: build@…"},
+	} {
+		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
+		}
+	}
+}
+
+func TestGraphInEveryForm(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	for args, want := range map[string]string{
+		"graph":                             "app\n└─ lib\n",
+		"graph --of tasks test@app":         "test@app\n└─ build@app\n   └─ generate@lib\n",
+		"graph --as dot":                    "\"app\" -> \"lib\";",
+		"graph --as mermaid":                "n0 --> n1",
+		"graph --as mermaid --of tasks":     "[\"generate@lib\"]",
+		"graph --pick lib":                  "lib\n",
+		"graph --as json --of tasks @never": "",
+	} {
+		a := r.Loft(strings.Fields(args)...)
+		if want != "" && (a.Code != 0 || !strings.Contains(a.Out, want)) {
+			t.Errorf("%s: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
+		}
+	}
+	var d struct {
+		Nodes []string
+		Edges [][2]string
+	}
+	a := r.Loft("graph", "--format", "json")
+	if err := json.Unmarshal([]byte(a.Out), &d); err != nil || len(d.Nodes) != 2 || len(d.Edges) != 1 || d.Edges[0] != [2]string{"app", "lib"} {
+		t.Errorf("%v: %s", err, a.Out)
+	}
+}
+
+func TestCompletionKnowsTheNames(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, settled)
+	for args, want := range map[string]string{
+		"run b": "build\nbuild@\n", "run build@": "build@a\n", "show set": "setting:banner\nsetting:copies\nsetting:optimise\n",
+		"run --set opt": "optimise=none\noptimise=size\noptimise=speed\n", "run --mode ": "release\n", "run --logs f": "live\nwhole\nfailures\n",
+		"why no": "note@a\n", "new ": "k\n", "gra": "graph\t",
+	} {
+		words := strings.Split(args, " ")
+		a := r.Loft(append([]string{"__complete"}, words...)...)
+		if !strings.HasPrefix(a.Out, want) {
+			t.Errorf("%q completes to %q, want %q", args, a.Out, want)
+		}
+	}
+	a := r.Loft("__complete", "run", "--pick", "changed and kind:")
+	if !strings.HasPrefix(a.Out, "changed and kind:k\n") {
+		t.Errorf("a pick completes to %q", a.Out)
+	}
+}

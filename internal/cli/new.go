@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+func (a *app) newCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "new KIND DIR", Short: "Make a project from the template of a kind",
+		Long: "Copies the files of the kind's template directory to DIR. In their names and texts %{name} becomes the\n" +
+			"project's name, %{base} its last segment, %{dir} its directory, and %{repo} the repository's name. Nothing\n" +
+			"that is there is overwritten.",
+		Example: "  grayloft new go-library libs/ferries",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return exit{exitWrong, "grayloft: new wants a kind and a directory: grayloft new go-library libs/ferries"}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error { return a.newProject(cmd.Context(), args[0], args[1]) },
+	}
+}
+
+func (a *app) newProject(ctx context.Context, kind, where string) error {
+	r, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	k := r.graph.Repo.Kinds[kind]
+	if k == nil {
+		msg := fmt.Sprintf("grayloft: no kind is called %q", kind)
+		if c := decl.Closest(kind, slices.Collect(maps.Keys(r.graph.Repo.Kinds))); c != "" {
+			msg += fmt.Sprintf("; did you mean %q?", c)
+		}
+		return exit{exitWrong, msg}
+	}
+	if k.Template.Text == "" {
+		return exit{exitWrong, fmt.Sprintf("grayloft: kind %q has no template: add template = \"build/templates/%s\" in %s, and put there what a new project begins with", kind, kind, k.Pos.At())}
+	}
+	dir, err := a.fromRoot(r, where)
+	if err != nil {
+		return err
+	}
+	if err := a.placeFor(r, dir); err != nil {
+		return err
+	}
+	texts, err := fill(os.DirFS(r.root), k.Template.Text, r.graph.Repo.Name, dir)
+	if err != nil {
+		return exit{exitFailed, "grayloft: " + err.Error()}
+	}
+	if _, ok := texts[decl.ProjectFile]; !ok {
+		texts[decl.ProjectFile] = filled{"[project]\nkind = \"" + kind + "\"\n", 0o644}
+	}
+	if err := writeNew(r.root, dir, texts); err != nil {
+		return exit{exitFailed, "grayloft: " + err.Error()}
+	}
+	return a.checkNew(r, dir, texts)
+}
+
+// placeFor tells what is wrong where a project cannot be made in a directory.
+func (a *app) placeFor(r *repository, dir string) error {
+	if dir == "." {
+		return exit{exitWrong, "grayloft: the root of the repository is no place for a new project"}
+	}
+	holds := slices.ContainsFunc(r.graph.Repo.Holders, func(it decl.Item) bool {
+		p, err := glob.Parse(it.Text)
+		return err == nil && p.MatchExact(dir)
+	})
+	if !holds {
+		var among []string
+		for _, it := range r.graph.Repo.Holders {
+			among = append(among, it.Text)
+		}
+		return exit{exitWrong, fmt.Sprintf("grayloft: no pattern of [repo] projects in %s names %q: choose a directory that one of %s does, or add it there", decl.RootFile, dir, strings.Join(among, ", "))}
+	}
+	list, err := os.ReadDir(filepath.Join(r.root, dir))
+	if err == nil && len(list) > 0 {
+		return exit{exitFailed, fmt.Sprintf("grayloft: %s is there and not empty: nothing was made, and nothing is overwritten", dir)}
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return exit{exitFailed, "grayloft: " + err.Error()}
+	}
+	return nil
+}
+
+type filled struct {
+	text string
+	mode fs.FileMode
+}
+
+// fill reads a template and puts in the names. Files that are not text are
+// copied as they are.
+func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
+	base := path.Base(dir)
+	names := strings.NewReplacer("%{name}", dir, "%{base}", base, "%{dir}", dir, "%{repo}", repo,
+		"%{ident}", ident(base), "%{Ident}", title(ident(base)))
+	out := map[string]filled{}
+	err := fs.WalkDir(fsys, template, func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		if !d.Type().IsRegular() {
+			return fmt.Errorf("%s in the template is no ordinary file", p)
+		}
+		b, err := fs.ReadFile(fsys, p)
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		text := string(b)
+		if utf8.Valid(b) {
+			text = names.Replace(text)
+		}
+		rel := names.Replace(strings.TrimPrefix(p, template+"/"))
+		if !fs.ValidPath(rel) {
+			return fmt.Errorf("%s in the template becomes %q, which is no path inside the project", p, rel)
+		}
+		out[rel] = filled{text, info.Mode().Perm()}
+		return nil
+	})
+	if err == nil && len(out) == 0 {
+		err = fmt.Errorf("the template %s is empty", template)
+	}
+	return out, err
+}
+
+// ident returns a name as it may stand in most languages.
+func ident(s string) string {
+	return strings.ToLower(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' {
+			return r
+		}
+		return -1
+	}, s))
+}
+
+func title(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func writeNew(root, dir string, texts map[string]filled) error {
+	for _, rel := range slices.Sorted(maps.Keys(texts)) {
+		full := filepath.Join(root, filepath.FromSlash(path.Join(dir, rel)))
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			return err
+		}
+		f, err := os.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, texts[rel].mode|0o600)
+		if err != nil {
+			return err
+		}
+		_, err = f.WriteString(texts[rel].text)
+		if err := errors.Join(err, f.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkNew reads the declarations with the new project in them.
+func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error {
+	g, err := graph.Load(os.DirFS(r.root), filepath.Base(r.root))
+	if err != nil {
+		fmt.Fprintln(a.err, err)
+		return exit{exitFailed, fmt.Sprintf("\ngrayloft: %s was made, and its declaration is refused as it stands above: mend the template, or the project", dir)}
+	}
+	p := g.Containing(dir)
+	fmt.Fprintf(a.out, "Made %s from %s: project %s with %s.\n", dir, counted(len(texts), "file", "files"), p.Name, counted(len(p.Tasks), "task", "tasks"))
+	for _, rel := range slices.Sorted(maps.Keys(texts)) {
+		fmt.Fprintln(a.out, "  "+path.Join(dir, rel))
+	}
+	if len(p.Tasks) > 0 {
+		var names []string
+		for _, t := range p.Tasks {
+			names = append(names, t.Addr())
+		}
+		fmt.Fprintf(a.out, "\nNext: grayloft run %s\n", strings.Join(names, " "))
+	}
+	return nil
+}

@@ -1,0 +1,31 @@
+package cli
+
+import (
+	"io/fs"
+	"path"
+	"testing/fstest"
+
+	"grayloft.example/grayloft/internal/core/adopt"
+)
+
+// proposed returns the repository's declarations as they would be: its TOML
+// files, with those of the proposal in their place, and the directories that
+// templates stand in.
+func proposed(found *adopt.Repo, p *adopt.Proposal) (fs.FS, error) {
+	out := fstest.MapFS{}
+	for _, f := range found.Files {
+		if path.Ext(f) != ".toml" {
+			out[f] = &fstest.MapFile{} // so that its directory is there
+			continue
+		}
+		b, err := fs.ReadFile(found.FS, f)
+		if err != nil {
+			return nil, err
+		}
+		out[f] = &fstest.MapFile{Data: b}
+	}
+	for _, f := range p.Files {
+		out[f.Path] = &fstest.MapFile{Data: []byte(f.New)}
+	}
+	return out, nil
+}

@@ -1,0 +1,274 @@
+package adopt
+
+import (
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// repo makes a repository of files.
+func repo(files map[string]string) *Repo {
+	fsys := fstest.MapFS{}
+	for name, text := range files {
+		fsys[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	return &Repo{FS: fsys, Name: "skerry", Files: slices.Sorted(maps.Keys(files))}
+}
+
+// propose looks at a repository, takes every default, and checks that the
+// declarations are accepted.
+func propose(t *testing.T, r *Repo, c Choices) (*Survey, *Proposal) {
+	t.Helper()
+	s := Look(r, c)
+	p := Propose(s, Basics{Name: "skerry", Since: "main"}, nil)
+	written(t, r, p)
+	return s, p
+}
+
+func written(t *testing.T, r *Repo, p *Proposal) *graph.Graph {
+	t.Helper()
+	out := fstest.MapFS{}
+	for _, name := range r.Files {
+		b, err := fs.ReadFile(r.FS, name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out[name] = &fstest.MapFile{Data: b}
+	}
+	for _, f := range p.Files {
+		out[f.Path] = &fstest.MapFile{Data: []byte(f.New)}
+	}
+	g, err := graph.Load(out, "skerry")
+	if err != nil {
+		for _, f := range p.Files {
+			t.Logf("%s\n%s", f.Path, f.New)
+		}
+		t.Fatal(err)
+	}
+	r.FS, r.Files = out, slices.Sorted(maps.Keys(out))
+	return g
+}
+
+func (s *Survey) of(dir string) *Project {
+	for _, p := range s.Projects {
+		if p.Dir == dir {
+			return p
+		}
+	}
+	return &Project{Dir: "none of " + dir}
+}
+
+func needs(p *Project) []string {
+	var out []string
+	for _, n := range p.Needs {
+		out = append(out, n.Dir)
+	}
+	return out
+}
+
+var ferries = map[string]string{
+	"go.mod":                   "module ferry.example\n\ngo 1.26\n",
+	"main.go":                  "package main\n\nimport _ \"ferry.example/internal/tides\"\n\nfunc main() {}\n",
+	"internal/tides/t.go":      "package tides\n\nimport _ \"ferry.example/internal/money\"\n",
+	"internal/tides/t_test.go": "package tides\n",
+	"internal/money/m.go":      "package money\n",
+	"cmd/gate/main.go":         "package main\n\nimport _ \"ferry.example/internal/tides\"\n\nfunc main() {}\n",
+	"vendor/x/x.go":            "package x\n",
+}
+
+func TestAGoModuleIsOneProjectOrOneForEachDirectory(t *testing.T) {
+	s, p := propose(t, repo(ferries), Choices{})
+	if len(s.Projects) != 1 || s.Projects[0].Dir != "." || len(p.Files) != 1 || p.Files[0].Path != "grayloft.toml" {
+		t.Errorf("whole: %d projects, %v", len(s.Projects), p.Files)
+	}
+	s, p = propose(t, repo(ferries), Choices{Split: map[string]bool{".": true}})
+	for dir, want := range map[string][]string{
+		".": {"internal/tides"}, "internal/tides": {"internal/money"}, "internal/money": nil, "cmd/gate": {"internal/tides"},
+	} {
+		if got := needs(s.of(dir)); !slices.Equal(got, want) {
+			t.Errorf("%s needs %v, want %v", dir, got, want)
+		}
+	}
+	if s.of("internal/tides").Task("test") == nil || s.of("internal/money").Task("test") != nil {
+		t.Error("a test task where there are tests, and nowhere else")
+	}
+	if !slices.Contains(p.Kinds, "go-package") {
+		t.Errorf("kinds: %v", p.Kinds)
+	}
+}
+
+func TestDirectoriesThatImportEachOtherInACircleBecomeOne(t *testing.T) {
+	files := map[string]string{
+		"go.mod": "module ferry.example\n", "a/a.go": "package a\n\nimport _ \"ferry.example/b/x\"\n",
+		"b/x/x.go": "package x\n", "b/y/y.go": "package y\n\nimport _ \"ferry.example/a\"\n", "c/c.go": "package c\n\nimport _ \"ferry.example/a\"\n",
+	}
+	s, _ := propose(t, repo(files), Choices{Split: map[string]bool{".": true}})
+	if len(s.Projects) != 1 || s.Projects[0].Dir != "." {
+		t.Errorf("a circle at the top leaves one project: %v", s.Projects)
+	}
+	files = map[string]string{
+		"go.mod": "module ferry.example\n", "internal/a/a.go": "package a\n\nimport _ \"ferry.example/internal/b/x\"\n",
+		"internal/b/x/x.go": "package x\n", "internal/b/y/y.go": "package y\n\nimport _ \"ferry.example/internal/a\"\n",
+		"cmd/c/c.go": "package main\n\nimport _ \"ferry.example/internal/a\"\n",
+	}
+	s, _ = propose(t, repo(files), Choices{Split: map[string]bool{".": true}})
+	if got := needs(s.of("cmd/c")); !slices.Equal(got, []string{"internal"}) || len(s.Projects) != 2 {
+		t.Errorf("cmd/c needs %v; %d projects", got, len(s.Projects))
+	}
+}
+
+var workspace = map[string]string{
+	"package.json":                   `{"name": "skerry", "workspaces": {"packages": ["packages/*", "!packages/old"]}, "scripts": {"test": "npm test --workspaces", "deploy": "./deploy.sh"}}`,
+	"package-lock.json":              "{}",
+	".gitignore":                     "node_modules\ndist/\n",
+	"packages/ui/package.json":       `{"name": "@skerry/ui", "scripts": {"build": "node build.mjs", "test": "node --test", "dev": "node serve.mjs"}}`,
+	"packages/ui/index.ts":           "export const a: number = 1 / 2; const r = /import \"nobody\"/g;\n",
+	"packages/web/package.json":      `{"name": "web", "dependencies": {"@skerry/ui": "*", "left": "1"}, "scripts": {"prebuild": "node gen.mjs", "build": "tsc -p tsconfig.json", "test": "node --test", "lint:js": "node lint.mjs", "format": "node f.mjs --write"}}`,
+	"packages/web/tsconfig.json":     "{\n  // where it goes\n  \"compilerOptions\": {\"outDir\": \"./made\", },\n}",
+	"packages/web/src/a.ts":          "import type { T } from '../../charts/src/t';\nexport * from \"@skerry/ui/deep\";\nconst x = await import(`no${1}`);\n",
+	"packages/charts/package.json":   `{"name": "charts", "scripts": {"build": "node build.mjs --outdir=public/charts", "test": "node --test"}}`,
+	"packages/charts/src/t.ts":       "export type T = string;\n",
+	"packages/old/package.json":      `{"name": "old", "scripts": {"build": "false"}}`,
+	"node_modules/left/package.json": `{"name": "left", "scripts": {"build": "false"}}`,
+}
+
+func TestNpmWorkspaces(t *testing.T) {
+	s, p := propose(t, repo(workspace), Choices{})
+	var dirs []string
+	for _, p := range s.Projects {
+		dirs = append(dirs, p.Dir)
+	}
+	if !slices.Equal(dirs, []string{".", "packages/charts", "packages/ui", "packages/web"}) {
+		t.Fatalf("projects: %v", dirs)
+	}
+	if got := needs(s.of("packages/web")); !slices.Equal(got, []string{"packages/charts", "packages/ui"}) {
+		t.Errorf("needs by manifest and by imports: %v", got)
+	}
+	for dir, want := range map[string]string{"packages/web": "made/**", "packages/charts": "public/charts/**", "packages/ui": "dist/**"} {
+		if got := s.of(dir).Task("build").Writes; !slices.Equal(got, []string{want}) {
+			t.Errorf("%s writes %v, want %s", dir, got, want)
+		}
+	}
+	if b := s.of("packages/web").Task("build"); !strings.Contains(b.Script, "gen.mjs") || s.of("packages/web").Task("prebuild") != nil {
+		t.Error("what npm runs before a script belongs to it")
+	}
+	if x := s.of("packages/web").Task("lint-js"); x == nil || x.Run != "npm run --silent lint:js" {
+		t.Errorf("a name that no task may have: %+v", x)
+	}
+	left := strings.Join(p.Left, "\n")
+	for _, want := range []string{"deploy@skerry", "test@skerry: it goes over other projects", "dev@packages/ui", "format@packages/web"} {
+		if !strings.Contains(left, want) && !strings.Contains(strings.Join(p.Never, "\n"), want) {
+			t.Errorf("%s looks safe; left out: %v, never: %v", want, p.Left, p.Never)
+		}
+	}
+}
+
+func TestRunAgainItProposesOnlyWhatIsNewAndKeepsTheRest(t *testing.T) {
+	r := repo(workspace)
+	_, p := propose(t, r, Choices{})
+	g := written(t, r, p)
+	if again := Propose(Look(r, Choices{}), Basics{Name: "skerry"}, g.Repo); len(again.Files) != 0 {
+		t.Fatalf("nothing is new, and it proposes %v", again.Files)
+	}
+	m := r.FS.(fstest.MapFS)
+	root := strings.Replace(string(m["grayloft.toml"].Data), `projects = ["packages/*"]`, "projects = [ # where they are\n  \"packages/*\" # all of them\n]", 1)
+	m["grayloft.toml"] = &fstest.MapFile{Data: []byte(root)}
+	m["tools/pack/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "pack", "scripts": {"test": "node --test"}}`)}
+	m["package.json"] = &fstest.MapFile{Data: []byte(`{"workspaces": ["packages/*", "tools/*", "!packages/old"]}`)}
+	m["packages/ui/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "@skerry/ui", "scripts": {"build": "node build.mjs", "test": "node --test", "check": "node c.mjs"}}`)}
+	r.Files = slices.Sorted(maps.Keys(m))
+	again := Propose(Look(r, Choices{}), Basics{Name: "skerry"}, g.Repo)
+	var paths []string
+	for _, f := range again.Files {
+		paths = append(paths, f.Path)
+		if f.Path == "grayloft.toml" && (!strings.Contains(f.New, "\"packages/*\", # all of them\n  \"tools/pack\",\n]") || !strings.Contains(f.New, "# where they are")) {
+			t.Errorf("the list, with its comments: %s", f.New)
+		}
+		if f.Old != "" && !strings.HasPrefix(f.New, strings.TrimRight(f.Old, "\n")) && f.Path != "grayloft.toml" {
+			t.Errorf("%s was changed where it should grow only:\n%s", f.Path, f.New)
+		}
+	}
+	if !slices.Equal(paths, []string{"grayloft.toml", "packages/ui/loft.toml", "tools/pack/loft.toml"}) {
+		t.Errorf("files: %v", paths)
+	}
+	written(t, r, again)
+}
+
+func TestMakefilesScriptsCargoAndPython(t *testing.T) {
+	s, p := propose(t, repo(map[string]string{
+		"Makefile":              ".PHONY: all check \\\n  site publish serve\nOUT := site\nall: check\ncheck: ## look at it\n\t@sh checks.sh\nsite: page.md\n\tmkdir -p $(OUT) public\n\tcp page.md public/\npublish:\n\tgit push\nserve:\n\tpython3 -m http.server\nreal.o: x.c\n\tcc x.c\n",
+		"scripts/stamp.sh":      "#!/bin/bash\n# note the day\ndate +%F > day\n",
+		"scripts/gen-routes.sh": "#!/bin/sh\nset -e\nmkdir -p gen\ncase \"$MODE\" in\n  fast|full) ;;\n  *) exit 2 ;;\nesac\nMODE=${MODE:-fast}\ncat routes.csv > gen/routes.txt\necho \"$API_TOKEN $REGION $out\"\n",
+		"scripts/readme.md":     "no script\n",
+		"Cargo.toml":            "[workspace]\nmembers = [\"crates/*\"]\n",
+		"crates/a/Cargo.toml":   "[package]\nname = \"a\"\n[dependencies]\nb = { path = \"../b\" }\n",
+		"crates/b/Cargo.toml":   "[package]\nname = \"b\"\n",
+		"py/one/pyproject.toml": "[project]\nname = \"Skerry.One\"\ndependencies = [\"skerry_two>=1\"]\n[tool.pytest]\n",
+		"py/two/pyproject.toml": "[project]\nname = \"skerry-two\"\n", "py/two/tests/t.py": "",
+	}), Choices{})
+	root := s.of(".")
+	if c := root.Task("check"); c == nil || c.Run != "make --silent check" || c.Help != "look at it" {
+		t.Errorf("check: %+v", c)
+	}
+	if g := root.Task("gen-routes"); g == nil || g.Run != "sh scripts/gen-routes.sh" {
+		t.Errorf("gen-routes: %+v", g)
+	}
+	if st := root.Task("stamp"); st.Sort != Volatile || st.Run != "bash scripts/stamp.sh" || st.Help != "note the day" {
+		t.Errorf("stamp: %+v", st)
+	}
+	if root.Task("real.o") != nil || root.Task("readme") != nil {
+		t.Error("a target that is a file, or a text that is no script, became a task")
+	}
+	left := strings.Join(p.Left, "\n")
+	if !strings.Contains(left, "publish@") || !strings.Contains(left, "serve@") {
+		t.Errorf("left out: %v", p.Left)
+	}
+	if got := needs(s.of("crates/a")); !slices.Equal(got, []string{"crates/b"}) {
+		t.Errorf("crates/a needs %v", got)
+	}
+	if got := needs(s.of("py/one")); !slices.Equal(got, []string{"py/two"}) {
+		t.Errorf("py/one needs %v", got)
+	}
+	uses := map[string]Use{}
+	for _, v := range s.Variables {
+		uses[v.Name] = v.Use
+	}
+	if want := (map[string]Use{"API_TOKEN": AsUncounted, "MODE": AsSetting, "REGION": AsEnv}); !maps.Equal(uses, want) {
+		t.Errorf("variables: %v, want %v", uses, want)
+	}
+	if f := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })]; !strings.Contains(f.New, "[setting.mode]\nvalues  = [\"fast\", \"full\"]\ndefault = \"fast\"") ||
+		(root.Task("gen-routes").Sort == Reusable && !strings.Contains(f.New, "MODE=%{setting.mode} sh scripts/gen-routes.sh")) {
+		t.Errorf("the setting:\n%s", f.New)
+	}
+}
+
+func TestASinglePackageIsDeclaredInOneFile(t *testing.T) {
+	_, p := propose(t, repo(map[string]string{"package.json": `{"name": "one", "scripts": {"test": "node --test"}}`, "a.test.js": ""}), Choices{})
+	if len(p.Files) != 1 || p.Files[0].Path != "grayloft.toml" || !strings.Contains(p.Files[0].New, "[task.test]") {
+		t.Errorf("%+v", p.Files)
+	}
+}
+
+func TestImports(t *testing.T) {
+	for text, want := range map[string]string{
+		`import a, { b as c } from "x"; import "y"`:                               "x y",
+		`export { z } from './z'; export * as n from "n"`:                         "./z n",
+		`const q = require("q"), w = import("w");`:                                "q w",
+		"// import \"no\"\n/* import 'no' */ const s = 'import';":                 "",
+		"const t = `import \"no\" ${require('yes')}`":                             "yes",
+		`const r = /import "no"/.test(x) / 2; import "s"`:                         "s",
+		`import type { T } from "types"; let v: Array<string> = []`:               "types",
+		`import x = require("old")`:                                               "old",
+		`<script lang="ts">import A from "./A.svelte"</script><p>import "no"</p>`: "./A.svelte",
+		`import("a" + b); foo.from("no")`:                                         "a",
+	} {
+		if got := strings.Join(imports(text), " "); got != want {
+			t.Errorf("%s: %q, want %q", text, got, want)
+		}
+	}
+}

@@ -1,0 +1,314 @@
+package adopt
+
+import (
+	"fmt"
+	"go/parser"
+	"go/token"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+)
+
+// module is a Go module of the repository.
+type module struct {
+	dir, path string
+	packages  map[string]*goPackage // by directory, from the root
+	vendored  bool
+}
+
+type goPackage struct {
+	dir     string
+	main    bool
+	imports map[string]string // import path → a file that has it
+}
+
+// goModules finds modules and what they import of each other. A module is one
+// project; or, where it is split, one for each of its directories.
+func (s *surveyor) goModules(c Choices) {
+	mods := s.findModules()
+	if len(mods) == 0 {
+		return
+	}
+	probe := s.probe("go", "go version")
+	groups := map[*module]map[string]string{} // package directory → project directory
+	for _, m := range mods {
+		groups[m] = m.group(c.Split[m.dir])
+	}
+	for _, m := range mods {
+		for _, dir := range sortedKeys(invert(groups[m])) {
+			s.goProject(m, dir, invert(groups[m])[dir], probe)
+		}
+	}
+	for _, m := range mods {
+		for _, pkg := range sortedPackages(m) {
+			for _, imp := range sortedKeys(pkg.imports) {
+				if dir, ok := target(mods, groups, imp); ok {
+					s.projects[groups[m][pkg.dir]].need(dir, fmt.Sprintf("%s imports %s", pkg.imports[imp], imp))
+				}
+			}
+		}
+	}
+}
+
+func invert(m map[string]string) map[string][]string {
+	out := map[string][]string{}
+	for _, k := range sortedKeys(m) {
+		out[m[k]] = append(out[m[k]], k)
+	}
+	return out
+}
+
+func sortedPackages(m *module) []*goPackage {
+	var out []*goPackage
+	for _, dir := range sortedKeys(m.packages) {
+		out = append(out, m.packages[dir])
+	}
+	return out
+}
+
+func (s *surveyor) findModules() []*module {
+	var mods []*module
+	for _, f := range s.named("go.mod") {
+		text, _ := s.read(f)
+		name := modfile.ModulePath([]byte(text))
+		if name == "" {
+			s.note(f + " is passed over: it names no module")
+			continue
+		}
+		dir := path.Dir(f)
+		mods = append(mods, &module{dir: dir, path: name, packages: map[string]*goPackage{}, vendored: s.files[path.Join(dir, "vendor/modules.txt")]})
+	}
+	for _, f := range s.repo.Files {
+		if path.Ext(f) == ".go" && !foreign(f) {
+			if m := innermost(mods, f); m != nil {
+				s.goFile(m, f)
+			}
+		}
+	}
+	return slices.DeleteFunc(mods, func(m *module) bool { return len(m.packages) == 0 })
+}
+
+func innermost(mods []*module, f string) *module {
+	var best *module
+	for _, m := range mods {
+		if (m.dir == "." || strings.HasPrefix(f, m.dir+"/")) && (best == nil || len(m.dir) > len(best.dir) || best.dir == ".") {
+			best = m
+		}
+	}
+	return best
+}
+
+func (s *surveyor) goFile(m *module, f string) {
+	text, _ := s.read(f)
+	file, err := parser.ParseFile(token.NewFileSet(), f, text, parser.ImportsOnly)
+	if err != nil || file.Name == nil {
+		s.note(fmt.Sprintf("%s is passed over: it cannot be parsed", f))
+		return
+	}
+	dir := path.Dir(f)
+	p := m.packages[dir]
+	if p == nil {
+		p = &goPackage{dir: dir, imports: map[string]string{}}
+		m.packages[dir] = p
+	}
+	p.main = p.main || file.Name.Name == "main"
+	for _, imp := range file.Imports {
+		if name, err := strconv.Unquote(imp.Path.Value); err == nil && p.imports[name] == "" {
+			p.imports[name] = f
+		}
+	}
+}
+
+// target returns the project that an import path leads to.
+func target(mods []*module, groups map[*module]map[string]string, imp string) (string, bool) {
+	for _, m := range mods {
+		rest, ok := strings.CutPrefix(imp, m.path)
+		if !ok || (rest != "" && rest[0] != '/') {
+			continue
+		}
+		if dir, ok := groups[m][path.Join(m.dir, rest)]; ok {
+			return dir, true
+		}
+	}
+	return "", false
+}
+
+// containers are directories that hold projects rather than being one.
+var containers = set("internal", "pkg", "cmd", "src", "lib", "libs", "apps", "services", "tools", "packages", "modules")
+
+// group assigns the packages of a module to projects. Split, each directory at
+// the top (or below a container) is one; directories that import each other in
+// a circle become one with what lies between them.
+func (m *module) group(split bool) map[string]string {
+	out := map[string]string{}
+	for dir := range m.packages {
+		out[dir] = m.dir
+		if split {
+			out[dir] = m.top(dir)
+		}
+	}
+	for split {
+		circle := m.circle(out)
+		if circle == nil {
+			break
+		}
+		into := commonDir(circle)
+		for dir, g := range out {
+			if into == "." || g == into || strings.HasPrefix(g, into+"/") || slices.Contains(circle, g) {
+				out[dir] = into
+			}
+		}
+	}
+	return out
+}
+
+func (m *module) top(dir string) string {
+	rel := strings.TrimPrefix(strings.TrimPrefix(dir, m.dir), "/")
+	if m.dir == "." {
+		rel = dir
+	}
+	if rel == "" || rel == "." {
+		return m.dir
+	}
+	segs := strings.Split(rel, "/")
+	if containers[segs[0]] && len(segs) > 1 {
+		return path.Join(m.dir, segs[0], segs[1])
+	}
+	return path.Join(m.dir, segs[0])
+}
+
+// circle returns groups that import each other in a circle, or nil.
+func (m *module) circle(groups map[string]string) []string {
+	edges := map[string]map[string]bool{}
+	for dir, p := range m.packages {
+		g := groups[dir]
+		if edges[g] == nil {
+			edges[g] = map[string]bool{}
+		}
+		for imp := range p.imports {
+			if to, ok := target([]*module{m}, map[*module]map[string]string{m: groups}, imp); ok && to != g {
+				edges[g][to] = true
+			}
+		}
+	}
+	state := map[string]int{}
+	var stack, found []string
+	var walk func(g string)
+	walk = func(g string) {
+		state[g] = 1
+		stack = append(stack, g)
+		for _, to := range sortedKeys(edges[g]) {
+			switch {
+			case found != nil:
+			case state[to] == 1:
+				found = slices.Clone(stack[slices.Index(stack, to):])
+			case state[to] == 0:
+				walk(to)
+			}
+		}
+		stack = stack[:len(stack)-1]
+		state[g] = 2
+	}
+	for _, g := range sortedKeys(edges) {
+		if state[g] == 0 && found == nil {
+			walk(g)
+		}
+	}
+	return found
+}
+
+func commonDir(dirs []string) string {
+	common := strings.Split(dirs[0], "/")
+	for _, d := range dirs[1:] {
+		segs := strings.Split(d, "/")
+		n := 0
+		for n < min(len(common), len(segs)) && common[n] == segs[n] {
+			n++
+		}
+		common = common[:n]
+	}
+	if len(common) == 0 {
+		return "."
+	}
+	return strings.Join(common, "/")
+}
+
+// Splittable returns the Go modules that have packages enough to be worth
+// splitting, with the projects that would come of it.
+func Splittable(r *Repo) map[string][]string {
+	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{}}
+	for _, f := range r.Files {
+		s.files[f] = true
+	}
+	out := map[string][]string{}
+	for _, m := range s.findModules() {
+		dirs := sortedKeys(invert(m.group(true)))
+		if len(m.packages) >= 6 && len(dirs) >= 4 {
+			out[m.dir] = dirs
+		}
+	}
+	return out
+}
+
+func (s *surveyor) goProject(m *module, dir string, packages []string, probe string) {
+	p := s.project(dir, "go")
+	p.Stem = "go-package"
+	p.Offers = []string{"**", "!**/*_test.go", "!**/testdata/**", "!**/*.md"}
+	var shared []string
+	for _, name := range []string{"go.mod", "go.sum"} {
+		if f := path.Join(m.dir, name); dir != m.dir && s.files[f] {
+			shared = append(shared, "repo:"+f)
+		}
+	}
+	if m.vendored && dir != m.dir {
+		shared = append(shared, "repo:"+path.Join(m.dir, "vendor"))
+	}
+	for _, name := range []string{"go.work", "go.work.sum"} {
+		if s.files[name] && dir != "." {
+			shared = append(shared, "repo:"+name)
+		}
+	}
+	scope := "./..."
+	if dir == m.dir && s.split(m, packages) {
+		scope = "." // its other directories are projects of their own
+	}
+	from := path.Join(m.dir, "go.mod")
+	mains := 0
+	for _, pkg := range packages {
+		if m.packages[pkg].main {
+			mains++
+		}
+	}
+	build := "go build " + scope
+	if mains == 1 && len(packages) == 1 {
+		build = "go build -o /dev/null " + scope // a single program would be left beside its sources
+	}
+	p.add(&Task{
+		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{}, WritesWhy: "what it compiles stays in Go's own cache",
+		Reads: append([]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"}, shared...), Probes: []string{probe}, Script: "go build",
+	})
+	if s.hasTests(packages) {
+		p.add(&Task{
+			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{}, WritesWhy: "a check makes nothing",
+			Reads: shared, Probes: []string{probe}, Script: "go test",
+		})
+	}
+	p.add(&Task{
+		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{}, WritesWhy: "a check makes nothing",
+		Reads: append([]string{"!**/*.md"}, shared...), Probes: []string{probe}, Script: "go vet",
+	})
+}
+
+func (s *surveyor) split(m *module, packages []string) bool { return len(packages) < len(m.packages) }
+
+func (s *surveyor) hasTests(packages []string) bool {
+	for _, f := range s.repo.Files {
+		if strings.HasSuffix(f, "_test.go") && slices.Contains(packages, path.Dir(f)) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,85 @@
+package adopt
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// words of a task's name, and what they say about it.
+var (
+	namesWorld  = set("deploy", "publish", "release", "push", "upload", "promote", "rollback", "ship", "login", "logout", "notify", "announce", "migrate", "seed", "provision", "teardown", "destroy", "tag", "bump", "version")
+	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "storybook", "demo")
+	namesTidy   = set("clean", "distclean", "install", "uninstall", "reset", "update", "upgrade", "fix", "fmt", "format", "tidy", "prepare", "postinstall", "preinstall", "bootstrap", "setup", "deps", "help", "all", "init", "hooks")
+	namesCheck  = set("test", "tests", "check", "checks", "lint", "vet", "verify", "typecheck", "types", "type", "unit", "integration", "e2e", "spec", "validate", "audit", "coverage", "tsc", "eslint")
+	namesMake   = set("build", "compile", "bundle", "generate", "gen", "codegen", "docs", "doc", "package", "pack", "dist", "assets", "css", "icons", "schema", "proto", "transpile", "render", "site")
+)
+
+func set(words ...string) map[string]bool {
+	out := map[string]bool{}
+	for _, w := range words {
+		out[w] = true
+	}
+	return out
+}
+
+var nameParts = regexp.MustCompile(`[^A-Za-z0-9]+`)
+
+func parts(name string) []string { return nameParts.Split(strings.ToLower(name), -1) }
+
+func has(name string, words map[string]bool) bool {
+	return slices.ContainsFunc(parts(name), func(w string) bool { return words[w] })
+}
+
+// signs in a script's text that it does more than make files.
+var signs = []struct {
+	pattern *regexp.Regexp
+	sort    Sort
+	why     string
+}{
+	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), Left, "it changes the repository's history or sends it away"},
+	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), Left, "it publishes"},
+	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), Left, "it reaches other machines"},
+	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), Left, "it sends something over the network"},
+	{regexp.MustCompile(`--watch\b|\bwatch\s|\bnodemon\b|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), Left, "it watches or serves, and does not end by itself"},
+	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), Volatile, "it installs something outside of the project"},
+	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), Volatile, "it rewrites sources"},
+	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), Volatile, "it uses the time or chance"},
+	{regexp.MustCompile(`\b(curl|wget)\s`), Volatile, "it fetches something over the network, which may change"},
+}
+
+// runsOthers finds a script that runs other scripts.
+var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)|\b(npm-run-all|run-s|run-p|concurrently)\b`)
+
+// judge sorts a task by its name and by what its script says.
+func (t *Task) judge() {
+	for _, s := range signs {
+		if s.pattern.MatchString(t.Script) {
+			t.Sort, t.Why = s.sort, s.why
+			return
+		}
+	}
+	switch {
+	case has(t.Name, namesWorld):
+		t.Sort, t.Why = Left, "by its name it changes something elsewhere"
+	case has(t.Name, namesServer) && !has(t.Name, namesMake) && !has(t.Name, namesCheck):
+		t.Sort, t.Why = Left, "by its name it serves or watches, and does not end by itself"
+	case has(t.Name, namesTidy):
+		t.Sort, t.Why = Left, "by its name it tidies or sets up, and makes nothing to keep"
+	case has(t.Name, namesCheck):
+		t.Sort, t.Why = Reusable, "a check: it makes nothing, and comes out the same from the same files"
+	case has(t.Name, namesMake):
+		t.Sort, t.Why = Reusable, "it makes files from files"
+	default:
+		t.Sort, t.Why = Volatile, "nothing says what it does"
+	}
+}
+
+// others returns the scripts of the same manifest that a script runs.
+func others(script string) []string {
+	var out []string
+	for _, m := range runsOthers.FindAllStringSubmatch(script, -1) {
+		out = append(out, m[4])
+	}
+	return out
+}

@@ -1,0 +1,216 @@
+package adopt
+
+import (
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// manifest is what is read of a package.json
+// (https://docs.npmjs.com/cli/configuring-npm/package-json).
+type manifest struct {
+	Name            string            `json:"name"`
+	Scripts         map[string]string `json:"scripts"`
+	Workspaces      json.RawMessage   `json:"workspaces"`
+	Dependencies    map[string]string `json:"dependencies"`
+	DevDependencies map[string]string `json:"devDependencies"`
+	Peers           map[string]string `json:"peerDependencies"`
+	Optional        map[string]string `json:"optionalDependencies"`
+}
+
+func (m manifest) workspaces() []string {
+	var list []string
+	if json.Unmarshal(m.Workspaces, &list) == nil {
+		return list
+	}
+	var deep struct{ Packages []string }
+	_ = json.Unmarshal(m.Workspaces, &deep)
+	return deep.Packages
+}
+
+type npmPackage struct {
+	manifest
+	dir string
+}
+
+// npm finds packages with scripts: those of workspaces and single ones.
+func (s *surveyor) npm() {
+	byName := map[string]string{}
+	var list []npmPackage
+	members := s.npmMembers()
+	for _, f := range s.named("package.json") {
+		dir := path.Dir(f)
+		if members != nil && dir != "." && !members[dir] {
+			continue
+		}
+		text, _ := s.read(f)
+		var m manifest
+		if err := json.Unmarshal([]byte(text), &m); err != nil {
+			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			continue
+		}
+		list = append(list, npmPackage{m, dir})
+		if m.Name != "" {
+			byName[m.Name] = dir
+		}
+	}
+	for _, m := range list {
+		if len(m.Scripts) > 0 || m.dir != "." {
+			s.npmPackage(m)
+		}
+	}
+	for _, m := range list {
+		s.npmNeeds(m, byName)
+	}
+}
+
+// npmMembers returns the directories that a workspace at the root names; nil
+// where there is none.
+func (s *surveyor) npmMembers() map[string]bool {
+	text, ok := s.read("package.json")
+	var m manifest
+	if !ok || json.Unmarshal([]byte(text), &m) != nil || len(m.workspaces()) == 0 {
+		return nil
+	}
+	out := map[string]bool{}
+	for _, f := range s.named("package.json") {
+		dir := path.Dir(f)
+		for _, pat := range m.workspaces() {
+			pat, not := strings.CutPrefix(pat, "!")
+			if ok, _ := doublestar.Match(strings.Trim(strings.TrimPrefix(pat, "./"), "/"), dir); ok {
+				out[dir] = !not
+			}
+		}
+	}
+	return out
+}
+
+func (s *surveyor) npmPackage(m npmPackage) {
+	p := s.project(m.dir, "npm")
+	p.Stem = "npm-package"
+	probe := s.probe("node", "node --version")
+	var locks []string
+	for d := m.dir; ; d = path.Dir(d) {
+		for _, lock := range []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml"} {
+			if name := path.Join(d, lock); s.files[name] && d != m.dir {
+				locks = append(locks, "repo:"+name)
+			}
+		}
+		// Configuration at the root that packages share.
+		for _, conf := range []string{"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json", ".eslintrc.js", "eslint.config.js", "eslint.config.mjs", "jest.config.js", "vitest.config.ts"} {
+			if name := path.Join(d, conf); s.files[name] && d != m.dir {
+				locks = append(locks, "repo:"+name)
+			}
+		}
+		if d == "." {
+			break
+		}
+	}
+	slices.Sort(locks)
+	tool := s.npmTool(m.dir)
+	for _, name := range sortedKeys(m.Scripts) {
+		if attached(name, m.Scripts) {
+			continue
+		}
+		p.add(&Task{
+			Name: plainName(name), Run: tool + " " + shellWord(name), From: fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
+			Script: m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name], Reads: locks, Probes: []string{probe},
+		})
+	}
+}
+
+// npmTool is the program that the lock file speaks of.
+func (s *surveyor) npmTool(dir string) string {
+	for d := dir; ; d = path.Dir(d) {
+		switch {
+		case s.files[path.Join(d, "yarn.lock")]:
+			return "yarn run --silent"
+		case s.files[path.Join(d, "pnpm-lock.yaml")]:
+			return "pnpm run --silent"
+		case s.files[path.Join(d, "package-lock.json")] || d == ".":
+			return "npm run --silent"
+		}
+	}
+}
+
+// attached tells whether npm runs a script before or after another by itself.
+func attached(name string, all map[string]string) bool {
+	for _, lead := range []string{"pre", "post"} {
+		if rest, ok := strings.CutPrefix(name, lead); ok {
+			if _, has := all[rest]; has {
+				return true
+			}
+			switch rest {
+			case "install", "pack", "publish", "publishOnly", "prepare", "version", "uninstall":
+				return true
+			}
+		}
+	}
+	return name == "install" || name == "prepare" || name == "prepublishOnly" || name == "prepack"
+}
+
+// plainName returns a name as a task may have it.
+func plainName(name string) string {
+	return strings.Trim(strings.NewReplacer(":", "-", "@", "-", " ", "-", "/", "-", "*", "").Replace(name), "-")
+}
+
+func shellWord(w string) string {
+	if strings.ContainsAny(w, " *'\"$&|;<>()!") {
+		return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+	}
+	return w
+}
+
+// npmNeeds takes needs from the manifest and from what sources import.
+func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
+	p := s.projects[m.dir]
+	if p == nil {
+		return
+	}
+	for _, deps := range []map[string]string{m.Dependencies, m.DevDependencies, m.Peers, m.Optional} {
+		for _, name := range sortedKeys(deps) {
+			if dir, ok := byName[name]; ok {
+				p.need(dir, fmt.Sprintf("%s in %s", name, path.Join(m.dir, "package.json")))
+			}
+		}
+	}
+	for _, f := range s.repo.Files {
+		if owner, ok := s.within(f); !ok || owner != m.dir || !scriptFile(f) || foreign(f) {
+			continue
+		}
+		text, _ := s.read(f)
+		for _, spec := range imports(text) {
+			if dir, ok := s.imported(f, spec, byName); ok {
+				p.need(dir, fmt.Sprintf("%q imported by %s", spec, f))
+			}
+		}
+	}
+}
+
+func scriptFile(f string) bool {
+	switch path.Ext(f) {
+	case ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue":
+		return true
+	}
+	return false
+}
+
+// imported returns the project that a module specifier leads to: a relative
+// path out of the own directory, or the name of a package of this repository.
+func (s *surveyor) imported(from, spec string, byName map[string]string) (string, bool) {
+	if strings.HasPrefix(spec, ".") {
+		return s.within(path.Join(path.Dir(from), spec, "x"))
+	}
+	name := spec
+	if segs := strings.Split(spec, "/"); strings.HasPrefix(spec, "@") && len(segs) > 1 {
+		name = segs[0] + "/" + segs[1]
+	} else {
+		name = segs[0]
+	}
+	dir, ok := byName[name]
+	return dir, ok
+}

@@ -1,0 +1,281 @@
+package adopt
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/pelletier/go-toml/v2"
+)
+
+// makefiles finds the phony targets of Makefiles.
+func (s *surveyor) makefiles() {
+	for _, base := range []string{"Makefile", "makefile", "GNUmakefile"} {
+		for _, f := range s.named(base) {
+			text, _ := s.read(f)
+			dir := path.Dir(f)
+			targets := phony(text)
+			if len(targets) == 0 {
+				continue
+			}
+			p := s.project(dir, "make")
+			for _, t := range targets {
+				t.From = fmt.Sprintf("target %s in %s", t.Name, f)
+				t.Run = "make --silent " + shellWord(t.Name)
+				t.Name = plainName(t.Name)
+				if t.Name == "" || strings.HasPrefix(t.Name, ".") {
+					continue
+				}
+				if old := p.Task(t.Name); old != nil && strings.HasSuffix(old.From, "go.mod") {
+					// The person's own script counts for more than what a manifest stands for.
+					t.Reads, t.Probes, t.Writes = old.Reads, old.Probes, nil
+					*old = *t
+					continue
+				}
+				if p.Task("build") != nil && len(p.Task("build").Probes) > 0 {
+					t.Probes = p.Task("build").Probes
+				}
+				p.add(t)
+			}
+		}
+	}
+}
+
+var (
+	phonyLine  = regexp.MustCompile(`^\.PHONY\s*:\s*(.*)$`)
+	targetLine = regexp.MustCompile(`^([A-Za-z0-9_.%/ -]+?)\s*::?([^=].*|)$`)
+)
+
+// phony returns the targets that a Makefile declares phony, with the lines
+// that they run (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/make.html).
+func phony(text string) []*Task {
+	text = strings.ReplaceAll(text, "\\\n", " ")
+	var names []string
+	recipes, helps, before := map[string]string{}, map[string]string{}, map[string]string{}
+	var at []string
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\r\n")
+		if m := phonyLine.FindStringSubmatch(line); m != nil {
+			names = append(names, strings.Fields(m[1])...)
+			at = nil
+			continue
+		}
+		if strings.HasPrefix(line, "\t") {
+			for _, t := range at {
+				recipes[t] += strings.TrimSpace(line) + "\n"
+			}
+			continue
+		}
+		rule, help, _ := strings.Cut(line, "## ")
+		if m := targetLine.FindStringSubmatch(strings.TrimRight(rule, " ")); m != nil {
+			at = strings.Fields(m[1])
+			for _, t := range at {
+				before[t] += " " + m[2]
+				if help != "" {
+					helps[t] = strings.TrimSpace(help)
+				}
+			}
+		} else if strings.TrimSpace(line) != "" && !strings.HasPrefix(line, "#") {
+			at = nil
+		}
+	}
+	slices.Sort(names)
+	var out []*Task
+	for _, n := range slices.Compact(names) {
+		if strings.ContainsAny(n, "$%") || (recipes[n] == "" && before[n] == "") {
+			continue
+		}
+		t := &Task{Name: n, Script: recipes[n], Help: helps[n]}
+		for dep := range strings.FieldsSeq(before[n]) {
+			t.Script += "# first: " + dep + "\n" + recipes[dep]
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+// scripts finds shell scripts in the directories that they are kept in.
+func (s *surveyor) scripts() {
+	for _, f := range s.repo.Files {
+		dir := path.Dir(f)
+		holder := path.Base(dir)
+		if (holder != "bin" && holder != "scripts" && holder != "tools") || foreign(f) {
+			continue
+		}
+		ext := path.Ext(f)
+		if ext != "" && ext != ".sh" && ext != ".bash" {
+			continue
+		}
+		text, ok := s.read(f)
+		if !ok || (ext == "" && !strings.HasPrefix(text, "#!")) || !strings.Contains(firstLine(text)+ext, "sh") {
+			continue
+		}
+		home, known := s.within(path.Join(path.Dir(dir), "x"))
+		if !known {
+			home = "."
+		}
+		rel := f
+		if home != "." {
+			rel = strings.TrimPrefix(f, home+"/")
+		}
+		shell := "sh"
+		if strings.Contains(firstLine(text)+ext, "bash") {
+			shell = "bash"
+		}
+		p := s.project(home, "shell")
+		p.add(&Task{
+			Name: plainName(strings.TrimSuffix(path.Base(f), ext)), Run: shell + " " + shellWord(rel), From: f, Script: text, Help: described(text),
+		})
+	}
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return line
+}
+
+// described returns the first line of words that a script begins with.
+func described(text string) string {
+	for i, line := range strings.Split(text, "\n") {
+		if words, ok := strings.CutPrefix(line, "# "); ok {
+			return strings.TrimSpace(words)
+		}
+		if i > 0 && line != "" && !strings.HasPrefix(line, "#") {
+			break
+		}
+	}
+	return ""
+}
+
+// cargoManifest is what is read of a Cargo.toml
+// (https://doc.rust-lang.org/cargo/reference/manifest.html).
+type cargoManifest struct {
+	Package   struct{ Name string }
+	Workspace struct{ Members []string }
+	Deps      map[string]any `toml:"dependencies"`
+	DevDeps   map[string]any `toml:"dev-dependencies"`
+	BuildDeps map[string]any `toml:"build-dependencies"`
+}
+
+func (s *surveyor) cargo() {
+	mans := map[string]cargoManifest{}
+	for _, f := range s.named("Cargo.toml") {
+		text, _ := s.read(f)
+		var m cargoManifest
+		if err := toml.Unmarshal([]byte(text), &m); err != nil {
+			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			continue
+		}
+		mans[path.Dir(f)] = m
+	}
+	for _, dir := range sortedKeys(mans) {
+		m := mans[dir]
+		if m.Package.Name == "" {
+			continue
+		}
+		p := s.project(dir, "cargo")
+		p.Stem = "cargo-crate"
+		shared := []string{}
+		for top, w := range mans {
+			member := slices.ContainsFunc(w.Workspace.Members, func(pat string) bool {
+				ok, _ := doublestar.Match(path.Join(top, pat), dir)
+				return ok
+			})
+			if member && top != dir {
+				for _, name := range []string{"Cargo.toml", "Cargo.lock", "rust-toolchain.toml", ".cargo/config.toml"} {
+					if f := path.Join(top, name); s.files[f] {
+						shared = append(shared, "repo:"+f)
+					}
+				}
+			}
+		}
+		slices.Sort(shared)
+		probe := s.probe("cargo", "cargo --version && rustc --version")
+		from := path.Join(dir, "Cargo.toml")
+		for _, t := range []Task{
+			{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "what it compiles stays in Cargo's own directory"},
+			{Name: "test", Run: "cargo test", Help: "run the tests", WritesWhy: "a check makes nothing"},
+		} {
+			t.From, t.Script, t.Writes, t.Reads, t.Probes = from, t.Run, []string{}, append([]string{"!target/**"}, shared...), []string{probe}
+			p.add(&t)
+		}
+	}
+	for _, dir := range sortedKeys(mans) {
+		if p := s.projects[dir]; p != nil {
+			for _, deps := range []map[string]any{mans[dir].Deps, mans[dir].DevDeps, mans[dir].BuildDeps} {
+				for _, name := range sortedKeys(deps) {
+					if at, ok := deps[name].(map[string]any); ok {
+						if rel, ok := at["path"].(string); ok {
+							p.need(path.Join(dir, rel), fmt.Sprintf("%s in %s", name, path.Join(dir, "Cargo.toml")))
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// pyManifest is what is read of a pyproject.toml
+// (https://packaging.python.org/en/latest/specifications/pyproject-toml/).
+type pyManifest struct {
+	Project struct {
+		Name         string
+		Dependencies []string
+		Optional     map[string][]string `toml:"optional-dependencies"`
+	}
+	Build map[string]any `toml:"build-system"`
+	Tool  map[string]any
+}
+
+var pyName = regexp.MustCompile(`^[A-Za-z0-9._-]+`)
+
+func pyNormal(name string) string {
+	return regexp.MustCompile(`[-_.]+`).ReplaceAllString(strings.ToLower(name), "-")
+}
+
+func (s *surveyor) python() {
+	mans, byName := map[string]pyManifest{}, map[string]string{}
+	for _, f := range s.named("pyproject.toml") {
+		text, _ := s.read(f)
+		var m pyManifest
+		if err := toml.Unmarshal([]byte(text), &m); err != nil {
+			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			continue
+		}
+		mans[path.Dir(f)] = m
+		byName[pyNormal(m.Project.Name)] = path.Dir(f)
+	}
+	for _, dir := range sortedKeys(mans) {
+		m := mans[dir]
+		p := s.project(dir, "python")
+		p.Stem = "python-package"
+		probe := s.probe("python", "python3 --version")
+		from := path.Join(dir, "pyproject.toml")
+		_, configured := m.Tool["pytest"]
+		if configured || s.holdsFiles(path.Join(dir, "tests")) || s.holdsFiles(path.Join(dir, "test")) {
+			run := "python3 -m unittest discover"
+			if configured {
+				run = "python3 -m pytest"
+			}
+			p.add(&Task{Name: "test", Run: run, From: from, Help: "run the tests", Script: run, Probes: []string{probe}})
+		}
+		for _, list := range append([][]string{m.Project.Dependencies}, values(m.Project.Optional)...) {
+			for _, dep := range list {
+				if to, ok := byName[pyNormal(pyName.FindString(dep))]; ok {
+					p.need(to, fmt.Sprintf("%s in %s", dep, from))
+				}
+			}
+		}
+	}
+}
+
+func values(m map[string][]string) [][]string {
+	var out [][]string
+	for _, k := range sortedKeys(m) {
+		out = append(out, m[k])
+	}
+	return out
+}

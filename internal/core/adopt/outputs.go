@@ -1,0 +1,231 @@
+package adopt
+
+import (
+	"encoding/json"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// What commands say about where they write.
+var outputFlags = []*regexp.Regexp{
+	regexp.MustCompile(`(?:--out-?dir|--outDir|--outfile|--output|--output-path|--dist-dir|--out)[= ]["']?([\w./@-]+)`),
+	regexp.MustCompile(`(?:^|\s)-[od]\s+["']?([\w./@-]+)`),
+	regexp.MustCompile(`(?:^|[^0-9&>])>\s*["']?([\w./@-]+)`),
+	regexp.MustCompile(`\bmkdir\s+(?:-p\s+)?["']?([\w./@-]+)`),
+	regexp.MustCompile(`\btar\s+-?c\w*f\s+["']?([\w./@-]+)`),
+}
+
+// guessWrites works out what a task makes: nothing for a check; else what its
+// own text names, what its configuration says, or the directories that the
+// project ignores and that such tasks make by custom.
+func (s *surveyor) guessWrites(p *Project, t *Task) {
+	if t.Sort != Reusable || t.Writes != nil {
+		return
+	}
+	if has(t.Name, namesCheck) && !strings.Contains(t.Script, "coverage") {
+		t.Writes, t.WritesWhy = []string{}, "a check makes nothing"
+		return
+	}
+	if w := named(t.Script); len(w) > 0 {
+		t.Writes, t.WritesWhy = s.patterns(p, w), "named in its command"
+	} else if w, why := s.configured(p, t); len(w) > 0 {
+		t.Writes, t.WritesWhy = s.patterns(p, w), why
+	} else if w := s.customary(p); len(w) > 0 {
+		t.Writes, t.WritesWhy = s.patterns(p, w), "ignored by git, and made by such tasks by custom"
+	}
+	if len(t.Writes) == 0 {
+		t.Writes = nil
+	}
+}
+
+// named returns the places inside the project that a command writes to.
+func named(script string) []string {
+	var out []string
+	for _, re := range outputFlags {
+		for _, m := range re.FindAllStringSubmatch(script, -1) {
+			p := path.Clean(m[1])
+			if p == "." || strings.HasPrefix(p, "..") || strings.HasPrefix(p, "/") || strings.HasPrefix(p, "-") || slices.Contains(out, p) {
+				continue
+			}
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// configured reads where compilers are told to write.
+func (s *surveyor) configured(p *Project, t *Task) ([]string, string) {
+	if !strings.Contains(t.Script, "tsc") {
+		return nil, ""
+	}
+	file := "tsconfig.json"
+	if _, rest, ok := strings.Cut(t.Script, "-p "); ok {
+		if f := strings.Fields(rest); len(f) > 0 && strings.HasSuffix(f[0], ".json") {
+			file = f[0]
+		}
+	}
+	text, ok := s.read(path.Join(p.Dir, file))
+	if !ok {
+		return nil, ""
+	}
+	var conf struct {
+		CompilerOptions struct {
+			OutDir string `json:"outDir"`
+			NoEmit bool   `json:"noEmit"`
+		} `json:"compilerOptions"`
+	}
+	if json.Unmarshal([]byte(withoutComments(text)), &conf) != nil || conf.CompilerOptions.OutDir == "" {
+		return nil, ""
+	}
+	out := path.Clean(conf.CompilerOptions.OutDir)
+	if strings.HasPrefix(out, "..") {
+		return nil, ""
+	}
+	return []string{out}, "outDir in " + path.Join(p.Dir, file)
+}
+
+var jsonComments = regexp.MustCompile(`(?m)^\s*//.*$|/\*[\s\S]*?\*/|,(\s*[}\]])`)
+
+func withoutComments(text string) string { return jsonComments.ReplaceAllString(text, "$1") }
+
+// customary are directories that tasks which make something make by custom.
+var customaryDirs = []string{"dist", "build", "out", "lib-dist", "public/build", "gen", "generated", "target/dist", "_site", "site/public", "output", ".output"}
+
+func (s *surveyor) customary(p *Project) []string {
+	for _, d := range customaryDirs {
+		if s.ignored(p.Dir, d) && !s.holdsFiles(path.Join(p.Dir, d)) {
+			return []string{d}
+		}
+	}
+	return nil
+}
+
+func (s *surveyor) holdsFiles(dir string) bool {
+	return slices.ContainsFunc(s.repo.Files, func(f string) bool { return strings.HasPrefix(f, dir+"/") })
+}
+
+// ignored tells whether the ignore files between the root and a project name a
+// directory outright.
+func (s *surveyor) ignored(dir, name string) bool {
+	for d := dir; ; d = path.Dir(d) {
+		text, _ := s.read(path.Join(d, ".gitignore"))
+		for line := range strings.Lines(text) {
+			row := strings.Trim(strings.TrimSpace(line), "/")
+			row = strings.TrimPrefix(row, "**/")
+			if row == name || path.Join(d, row) == path.Join(dir, name) {
+				return true
+			}
+		}
+		if d == "." {
+			return false
+		}
+	}
+}
+
+// patterns turns places into patterns of writes: a name without a suffix is
+// taken for a directory.
+func (s *surveyor) patterns(p *Project, places []string) []string {
+	var out []string
+	for _, w := range places {
+		if s.files[path.Join(p.Dir, w)] {
+			continue // it is a source
+		}
+		if path.Ext(w) == "" || strings.HasPrefix(path.Base(w), ".") {
+			w += "/**"
+		}
+		out = append(out, w)
+	}
+	slices.Sort(out)
+	// What lies in a directory that is there already needs no row of its own.
+	var kept []string
+	for _, w := range out {
+		inside := slices.ContainsFunc(out, func(o string) bool {
+			dir, ok := strings.CutSuffix(o, "/**")
+			return ok && o != w && strings.HasPrefix(w, dir+"/")
+		})
+		if !inside && !slices.Contains(kept, w) {
+			kept = append(kept, w)
+		}
+	}
+	return kept
+}
+
+// complete judges a project's tasks and works out what they write and follow.
+func (s *surveyor) complete(p *Project) {
+	for _, t := range p.Tasks {
+		t.judge()
+		s.guessWrites(p, t)
+	}
+	// Each file is written by one task: where two would write the same, the one
+	// that is named most plainly keeps it.
+	byPlain := slices.Clone(p.Tasks)
+	slices.SortFunc(byPlain, func(a, b *Task) int {
+		if len(a.Name) != len(b.Name) {
+			return len(a.Name) - len(b.Name)
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	taken := map[string]string{}
+	for _, t := range byPlain {
+		for _, w := range t.Writes {
+			if other, ok := taken[w]; ok {
+				t.Writes, t.WritesWhy = nil, "it seems to write "+w+", and so does "+other
+				break
+			}
+		}
+		for _, w := range t.Writes {
+			taken[w] = t.Name
+		}
+	}
+	for _, t := range p.Tasks {
+		if run := others(t.Script); len(run) > 0 && t.Sort == Reusable {
+			for _, name := range run {
+				if p.Task(name) != nil && name != t.Name {
+					t.Sort, t.Why, t.Writes = Volatile, "it runs other scripts ("+name+"), which are tasks themselves", nil
+				}
+			}
+		}
+	}
+	s.overOthers(p)
+	p.order()
+}
+
+// overOthers sorts the scripts of a project that others lie below: they reach
+// into these, and the files of their own project do not tell when they would
+// come out different.
+func (s *surveyor) overOthers(p *Project) {
+	var below []*Project
+	for dir, q := range s.projects {
+		if q != p && (p.Dir == "." || strings.HasPrefix(dir, p.Dir+"/")) {
+			below = append(below, q)
+		}
+	}
+	if len(below) == 0 {
+		return
+	}
+	for _, t := range p.Tasks {
+		if t.Sort != Reusable || strings.HasSuffix(t.From, "go.mod") {
+			continue
+		}
+		t.Sort, t.Why, t.Writes = Volatile, "projects lie below its directory, and it may read their files", nil
+		if slices.ContainsFunc(below, func(q *Project) bool { return q.Task(t.Name) != nil }) {
+			t.Sort, t.Why = Left, "it goes over other projects, whose own tasks of that name do the same"
+		}
+	}
+}
+
+// order lets checks come after what the project makes, and everything after
+// what needed projects make, where their tasks say so.
+func (p *Project) order() {
+	build := p.Task("build")
+	for _, t := range p.Tasks {
+		if t == build || build == nil || build.Sort != Reusable || len(build.Writes) == 0 || t.Sort != Reusable {
+			continue
+		}
+		if has(t.Name, namesCheck) && !has(t.Name, set("lint", "typecheck", "types", "vet", "eslint", "tsc")) || has(t.Name, set("package", "pack", "dist")) {
+			t.After = append(t.After, "build")
+		}
+	}
+}

@@ -1,0 +1,518 @@
+package adopt
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+)
+
+// File is a declaration to be written.
+type File struct {
+	Path string
+	Old  string // empty where there is none
+	New  string
+}
+
+// Proposal is what would be written, and what of the findings is in it.
+type Proposal struct {
+	Files    []File // sorted by path
+	Projects []*Project
+	Tasks    int      // that are declared anew
+	Left     []string // what is not declared, with the reason
+	Never    []string // what is declared and never reused, with the reason
+	Always   []string // what always runs, since nothing says what it makes
+	Kinds    []string
+}
+
+// Basics are what a person decides about the repository as a whole.
+type Basics struct {
+	Name  string
+	Since string
+}
+
+// Propose turns findings into declarations. Existing is what is declared
+// already, or nil; of that nothing is changed, and only what is new is added.
+func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
+	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}}
+	w.news()
+	w.kinds()
+	w.root()
+	for _, p := range w.projects {
+		w.project(p)
+	}
+	w.files()
+	return w.out
+}
+
+type proposer struct {
+	s        *Survey
+	basics   Basics
+	old      *decl.Repo
+	projects []*Project // with something new
+	fresh    map[*Project][]*Task
+	groups   map[string][]*Project // projects that would share a kind, by its name
+	shared   map[string][]*Task    // tasks of kinds that are proposed
+	texts    map[string]*text
+	out      *Proposal
+}
+
+// declared returns the declared project in a directory, or nil.
+func (w *proposer) declared(dir string) *decl.Project {
+	if w.old == nil {
+		return nil
+	}
+	for _, p := range w.old.Projects {
+		if p.Dir == dir {
+			return p
+		}
+	}
+	return nil
+}
+
+// news finds what is new: projects, and tasks whose name and command no
+// declared task has.
+func (w *proposer) news() {
+	w.fresh = map[*Project][]*Task{}
+	for _, p := range w.s.Projects {
+		have := w.declared(p.Dir)
+		for _, t := range p.Tasks {
+			if have != nil && slices.ContainsFunc(have.Tasks, func(d *decl.Task) bool {
+				return d.Name == t.Name || strings.Contains(d.Decl.Run.String(), t.Run)
+			}) {
+				continue
+			}
+			label := fmt.Sprintf("%s@%s", t.Name, w.name(p.Dir))
+			switch {
+			case t.Sort == Left:
+				w.out.Left = append(w.out.Left, label+": "+t.Why)
+				continue
+			case t.Sort == Volatile:
+				w.out.Never = append(w.out.Never, label+": "+t.Why)
+			case t.Writes == nil:
+				why := t.WritesWhy
+				if why == "" {
+					why = "nothing says what it makes"
+				}
+				w.out.Always = append(w.out.Always, label+": "+why)
+			}
+			if slices.Contains(reservedNames, t.Name) {
+				t.Name += "-task"
+			}
+			w.fresh[p] = append(w.fresh[p], t)
+			w.out.Tasks++
+		}
+		if have == nil || len(w.fresh[p]) > 0 {
+			w.projects = append(w.projects, p)
+		}
+	}
+	w.out.Projects = w.projects
+}
+
+// reservedNames are the words of picks, which no name may be.
+var reservedNames = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "slice"}
+
+// name returns the name of the project in a directory.
+func (w *proposer) name(dir string) string {
+	if p := w.declared(dir); p != nil {
+		return p.Name
+	}
+	if dir != "." {
+		return dirName(dir)
+	}
+	if slices.ContainsFunc(w.s.Projects, func(p *Project) bool { return p.Dir == w.basics.Name }) {
+		return w.basics.Name + "-root"
+	}
+	return w.basics.Name
+}
+
+// dirName returns the name of a project in a directory whose own name may hold
+// what no name may.
+func dirName(dir string) string {
+	name := strings.Map(func(r rune) rune {
+		if strings.ContainsRune("@: \t\"'()!*?[]{}\\,", r) {
+			return '-'
+		}
+		return r
+	}, dir)
+	name = strings.TrimLeft(name, "-")
+	if slices.Contains(reservedNames, name) || name == "" {
+		name += "-project"
+	}
+	return name
+}
+
+// kinds finds tasks that several projects have alike.
+func (w *proposer) kinds() {
+	w.groups, w.shared = map[string][]*Project{}, map[string][]*Task{}
+	for _, p := range w.projects {
+		if p.Stem != "" && p.Dir != "." && w.declared(p.Dir) == nil {
+			w.groups[p.Stem] = append(w.groups[p.Stem], p)
+		}
+	}
+	for _, stem := range sortedKeys(w.groups) {
+		group := w.groups[stem]
+		if w.old != nil && w.old.Kinds[stem] != nil {
+			continue // it is declared: new projects take it on as it is
+		}
+		if len(group) < 2 {
+			delete(w.groups, stem)
+			continue
+		}
+		alike := map[string][]*Task{} // by what would be written
+		for _, p := range group {
+			for _, t := range w.fresh[p] {
+				rows := w.rows(p, t)
+				alike[t.Name+"\x00"+rows] = append(alike[t.Name+"\x00"+rows], t)
+			}
+		}
+		best := map[string][]*Task{}
+		for _, key := range sortedKeys(alike) {
+			name, _, _ := strings.Cut(key, "\x00")
+			if n := len(alike[key]); n >= 2 && 2*n >= len(group) && n > len(best[name]) {
+				best[name] = alike[key]
+			}
+		}
+		for _, name := range sortedKeys(best) {
+			w.shared[stem] = append(w.shared[stem], best[name][0])
+		}
+		if len(w.shared[stem]) == 0 {
+			delete(w.groups, stem)
+			continue
+		}
+		w.out.Kinds = append(w.out.Kinds, stem)
+	}
+}
+
+// kindOf returns the kind that a project takes on, or nothing.
+func (w *proposer) kindOf(p *Project) string {
+	if slices.Contains(w.groups[p.Stem], p) {
+		return p.Stem
+	}
+	return ""
+}
+
+// kindHas tells whether the kind says of a task what the project would, or is
+// declared already and has a task of that name.
+func (w *proposer) kindHas(kind string, p *Project, t *Task) bool {
+	if kind == "" {
+		return false
+	}
+	if w.old != nil && w.old.Kinds[kind] != nil {
+		return w.old.Kinds[kind].Tasks[t.Name] != nil
+	}
+	return slices.ContainsFunc(w.shared[kind], func(k *Task) bool {
+		return k.Name == t.Name && w.rows(w.owner(k), k) == w.rows(p, t)
+	})
+}
+
+func (w *proposer) owner(t *Task) *Project {
+	for p, tasks := range w.fresh {
+		if slices.Contains(tasks, t) {
+			return p
+		}
+	}
+	return nil
+}
+
+// reaches tells whether a task's project, or one that would share its kind,
+// needs another at all, and one whose build makes something.
+func (w *proposer) reaches(p *Project) (needs, makes bool) {
+	among := []*Project{p}
+	if p.Stem != "" && p.Dir != "." {
+		for _, q := range w.s.Projects {
+			if q.Stem == p.Stem && q.Dir != "." {
+				among = append(among, q)
+			}
+		}
+	}
+	for _, q := range among {
+		for _, n := range q.Needs {
+			needs = true
+			for _, o := range w.s.Projects {
+				if b := o.Task("build"); o.Dir == n.Dir && b != nil && b.Sort == Reusable && len(b.Writes) > 0 {
+					makes = true
+				}
+			}
+		}
+	}
+	return needs, makes
+}
+
+// rows writes a task's keys, without its table's head.
+func (w *proposer) rows(p *Project, t *Task) string {
+	var x text
+	run := t.Run
+	var env []string
+	for _, v := range w.s.Variables {
+		if !slices.Contains(v.Tasks, t) {
+			continue
+		}
+		switch v.Use {
+		case AsSetting:
+			run = fmt.Sprintf("%s=%%{setting.%s} %s", v.Name, settingName(v.Name), run)
+		case AsEnv:
+			env = append(env, v.Name)
+		}
+	}
+	x.key("run", run)
+	if t.Help != "" {
+		x.key("help", t.Help)
+	}
+	if t.Sort == Volatile {
+		x.list("env", env)
+		x.list("env_uncounted", w.uncounted(t))
+		x.key("reuse", "never")
+		return x.aligned()
+	}
+	needs, makes := w.reaches(p)
+	if len(t.Reads) > 0 || needs {
+		reads := []string{"**"}
+		for _, o := range p.Tasks {
+			for _, pat := range o.Writes {
+				if o.Sort == Reusable && !slices.Contains(reads, "!"+pat) {
+					reads = append(reads, "!"+pat)
+				}
+			}
+		}
+		reads = append(reads, t.Reads...)
+		if needs {
+			reads = append(reads, "needs:*")
+		}
+		x.list("reads", reads)
+	}
+	if t.Writes != nil {
+		x.always("writes", t.Writes)
+	}
+	after := slices.Clone(t.After)
+	if makes {
+		after = append(after, "build@needs:*")
+	}
+	x.list("after", after)
+	x.list("env", env)
+	x.list("env_uncounted", w.uncounted(t))
+	if len(t.Probes) > 0 {
+		x.list("probes", t.Probes)
+	}
+	return x.aligned()
+}
+
+func (w *proposer) uncounted(t *Task) []string {
+	var out []string
+	for _, v := range w.s.Variables {
+		if v.Use == AsUncounted && slices.Contains(v.Tasks, t) {
+			out = append(out, v.Name)
+		}
+	}
+	return out
+}
+
+func settingName(variable string) string {
+	return strings.ReplaceAll(strings.ToLower(variable), "_", "-")
+}
+
+// offers writes who may read what of a project, with what its tasks make left
+// out.
+func (w *proposer) offers(p *Project, kind string) []string {
+	if len(p.Offers) == 0 {
+		return nil
+	}
+	out := slices.Clone(p.Offers)
+	if kind != "" {
+		out = []string{"kind:*"}
+	}
+	for _, t := range p.Tasks {
+		for _, pat := range t.Writes {
+			if t.Sort == Reusable {
+				out = append(out, "!"+pat)
+			}
+		}
+	}
+	if kind != "" && len(out) == 1 {
+		return nil
+	}
+	return out
+}
+
+// project writes one project's tables.
+func (w *proposer) project(p *Project) {
+	file := path.Join(p.Dir, decl.ProjectFile)
+	if p.Dir == "." {
+		file = decl.RootFile
+	}
+	have := w.declared(p.Dir)
+	if have != nil {
+		file = have.Pos.File
+	}
+	x := w.text(file)
+	kind := w.kindOf(p)
+	if have == nil {
+		var t text
+		if name := w.name(p.Dir); name != p.Dir && (p.Dir != "." || name != w.basics.Name) {
+			t.key("name", name)
+		}
+		if kind != "" {
+			t.key("kind", kind)
+		}
+		var needs []string
+		for _, n := range p.Needs {
+			needs = append(needs, w.name(n.Dir))
+		}
+		t.list("needs", needs)
+		t.list("offers", w.offers(p, kind))
+		t.list("omit", w.omitted(p, kind))
+		if rows := t.aligned(); rows != "" || p.Dir != "." {
+			x.table("project", rows)
+		}
+	}
+	for _, t := range w.fresh[p] {
+		if !w.kindHas(kind, p, t) {
+			x.comment(t.comment())
+			x.table("task."+tableName(t.Name), w.rows(p, t))
+		}
+	}
+}
+
+// comment says where a task was found, and what is to be known of it.
+func (t *Task) comment() string {
+	out := t.From
+	switch {
+	case t.Sort == Volatile:
+		out += "; never reused: " + t.Why
+	case t.Writes == nil:
+		out += "; without writes it always runs: say what it makes"
+	case t.WritesWhy != "" && len(t.Writes) > 0:
+		out += "; writes: " + t.WritesWhy
+	}
+	return out
+}
+
+// omitted returns the tasks of a kind that a project does without.
+func (w *proposer) omitted(p *Project, kind string) []string {
+	var names []string
+	if w.old != nil && w.old.Kinds[kind] != nil {
+		names = sortedKeys(w.old.Kinds[kind].Tasks)
+	} else {
+		for _, t := range w.shared[kind] {
+			names = append(names, t.Name)
+		}
+	}
+	return slices.DeleteFunc(names, func(n string) bool {
+		return slices.ContainsFunc(w.fresh[p], func(t *Task) bool { return t.Name == n })
+	})
+}
+
+// root writes what belongs to the repository as a whole.
+func (w *proposer) root() {
+	x := w.text(decl.RootFile)
+	var dirs []string
+	for _, p := range w.projects {
+		if p.Dir != "." && w.declared(p.Dir) == nil {
+			dirs = append(dirs, p.Dir)
+		}
+	}
+	if w.old == nil {
+		x.raw("schema = 1\n")
+		var t text
+		t.key("name", w.basics.Name)
+		t.list("projects", holders(dirs))
+		if w.basics.Since != "" {
+			t.key("since", w.basics.Since)
+		}
+		x.table("repo", t.aligned())
+	} else {
+		w.extend(x, dirs)
+	}
+	for _, p := range w.s.Probes {
+		if !w.counts(p.Name) || (w.old != nil && w.old.Probes[p.Name] != nil) {
+			continue
+		}
+		x.table("probe."+p.Name, "run   = "+quote(p.Run)+"\nreads = []\n")
+	}
+	w.settings(x)
+	for _, kind := range w.out.Kinds {
+		var t text
+		t.list("offers", w.groups[kind][0].Offers)
+		if rows := t.aligned(); rows != "" {
+			x.table("kind."+kind, rows)
+		}
+		for _, task := range w.shared[kind] {
+			x.comment(kindComment(task))
+			x.table("kind."+kind+".task."+tableName(task.Name), w.rows(w.owner(task), task))
+		}
+	}
+}
+
+func kindComment(t *Task) string {
+	if t.Sort == Volatile {
+		return "never reused: " + t.Why
+	}
+	if t.Writes == nil {
+		return "without writes it always runs: say what it makes"
+	}
+	return ""
+}
+
+// counts tells whether a task that is declared anew counts a probe.
+func (w *proposer) counts(probe string) bool {
+	for _, tasks := range w.fresh {
+		for _, t := range tasks {
+			if t.Sort == Reusable && slices.Contains(t.Probes, probe) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (w *proposer) settings(x *text) {
+	for _, v := range w.s.Variables {
+		if v.Use != AsSetting || (w.old != nil && w.old.Settings[settingName(v.Name)] != nil) {
+			continue
+		}
+		var t text
+		if len(v.Values) > 0 {
+			t.list("values", v.Values)
+		}
+		t.key("default", v.Default)
+		t.key("help", "stands for "+v.Name)
+		x.table("setting."+settingName(v.Name), t.aligned())
+	}
+}
+
+// extend adds directories to [repo] projects where no pattern names them yet.
+func (w *proposer) extend(x *text, dirs []string) {
+	var lack []string
+	for _, d := range dirs {
+		covered := slices.ContainsFunc(w.old.Holders, func(it decl.Item) bool {
+			p, err := glob.Parse(it.Text)
+			return err == nil && p.MatchExact(d)
+		})
+		if !covered {
+			lack = append(lack, d)
+		}
+	}
+	x.holders = holders(lack)
+}
+
+// holders returns patterns of directories: where several lie side by side, one
+// that names them all.
+func holders(dirs []string) []string {
+	by := map[string][]string{}
+	for _, d := range dirs {
+		by[path.Dir(d)] = append(by[path.Dir(d)], d)
+	}
+	var out []string
+	for _, parent := range sortedKeys(by) {
+		if len(by[parent]) >= 2 && parent != "." {
+			out = append(out, parent+"/*")
+		} else {
+			out = append(out, by[parent]...)
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,183 @@
+package adopt
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Variable is an environment variable that scripts read.
+type Variable struct {
+	Name    string
+	Files   []string // that read it, or the scripts in manifests
+	Tasks   []*Task
+	Use     Use
+	Why     string
+	Values  []string // that a script compares it with
+	Default string   // that a script gives it
+}
+
+// Use says what a variable becomes.
+type Use string
+
+// The uses.
+const (
+	AsEnv       Use = "env"     // passed on and counted
+	AsUncounted Use = "secret"  // passed on, not counted, masked
+	AsSetting   Use = "setting" // a typed setting gives its value
+	AsNothing   Use = "nothing" // not passed on
+)
+
+// Uses are all of them, in the order in which they are offered.
+var Uses = []Use{AsEnv, AsUncounted, AsSetting, AsNothing}
+
+var (
+	inShell   = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
+	setShell  = regexp.MustCompile(`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`)
+	inScript  = regexp.MustCompile(`process\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
+	inGo      = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
+	inPython  = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
+	caseShell = regexp.MustCompile(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
+	caseRow   = regexp.MustCompile(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
+	secretive = regexp.MustCompile(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
+)
+
+// usual are variables that every process has, or that shells set.
+var usual = set("PATH", "HOME", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "TMPDIR", "TERM", "LANG", "LC_ALL", "TZ", "IFS", "PS1", "RANDOM", "SECONDS",
+	"LINENO", "BASH_SOURCE", "BASH", "BASH_VERSION", "HOSTNAME", "UID", "EUID", "PPID", "OPTARG", "OPTIND", "REPLY", "FUNCNAME", "PIPESTATUS", "MAKE", "MAKEFLAGS",
+	"CURDIR", "SOURCE_DATE_EPOCH", "NO_COLOR", "EDITOR", "DISPLAY", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "MAKEFILE_LIST", "GITHUB_ENV")
+
+// variables finds what the scripts of declared tasks read: their own texts, and
+// the sources of their projects.
+func (s *surveyor) variables() {
+	byName := map[string]*Variable{}
+	for _, p := range s.survey.Projects {
+		inSources := s.sourceVariables(p)
+		for _, t := range p.Tasks {
+			if t.Sort == Left {
+				continue
+			}
+			found := map[string]string{}
+			for name, file := range inSources {
+				if runsSources(t) {
+					found[name] = file
+				}
+			}
+			for _, name := range shellVariables(t.Script) {
+				found[name] = t.From
+			}
+			for _, name := range sortedKeys(found) {
+				v := byName[name]
+				if v == nil {
+					v = &Variable{Name: name}
+					byName[name] = v
+				}
+				v.Tasks = append(v.Tasks, t)
+				if !slices.Contains(v.Files, found[name]) {
+					v.Files = append(v.Files, found[name])
+				}
+				v.learn(t.Script)
+			}
+		}
+	}
+	for _, name := range sortedKeys(byName) {
+		v := byName[name]
+		v.propose()
+		s.survey.Variables = append(s.survey.Variables, v)
+	}
+}
+
+// runsSources tells whether a task runs what its project's sources say, rather
+// than compiling or inspecting them.
+func runsSources(t *Task) bool {
+	switch t.Script {
+	case "go build", "go vet", "cargo build":
+		return false
+	}
+	return true
+}
+
+func shellVariables(script string) []string {
+	own := map[string]bool{}
+	for _, m := range setShell.FindAllStringSubmatch(script, -1) {
+		own[m[1]] = true
+	}
+	var out []string
+	for _, m := range inShell.FindAllStringSubmatch(script, -1) {
+		// One that gets a default from its own older value is still read.
+		given := regexp.MustCompile(`\b` + m[1] + `=["']?\$\{` + m[1]).MatchString(script)
+		if !usual[m[1]] && (!own[m[1]] || given) && !slices.Contains(out, m[1]) {
+			out = append(out, m[1])
+		}
+	}
+	return out
+}
+
+// sourceVariables returns the variables that a project's sources read, with a
+// file that does.
+func (s *surveyor) sourceVariables(p *Project) map[string]string {
+	out := map[string]string{}
+	for _, f := range s.repo.Files {
+		if owner, ok := s.within(f); !ok || owner != p.Dir || foreign(f) || strings.HasSuffix(f, "_test.go") {
+			continue
+		}
+		var re *regexp.Regexp
+		switch {
+		case scriptFile(f):
+			re = inScript
+		case path.Ext(f) == ".go":
+			re = inGo
+		case path.Ext(f) == ".py":
+			re = inPython
+		default:
+			continue
+		}
+		text, _ := s.read(f)
+		for _, m := range re.FindAllStringSubmatch(text, -1) {
+			name := strings.Join(m[1:], "")
+			if !usual[name] && out[name] == "" {
+				out[name] = f
+			}
+		}
+	}
+	return out
+}
+
+// learn takes from a script's text which values a variable is compared with,
+// and which one it gets where it is not set.
+func (v *Variable) learn(script string) {
+	for _, m := range inShell.FindAllStringSubmatch(script, -1) {
+		if m[1] == v.Name && m[2] != "" && v.Default == "" && !strings.ContainsAny(m[2], "$`\"'") {
+			v.Default = m[2]
+		}
+	}
+	for _, m := range caseShell.FindAllStringSubmatch(script, -1) {
+		if m[1] != v.Name {
+			continue
+		}
+		for _, row := range caseRow.FindAllStringSubmatch(m[2], -1) {
+			for val := range strings.SplitSeq(row[1], "|") {
+				if val = strings.Trim(val, "\" "); val != "" && val != "*" && !strings.ContainsAny(val, "* ") && !slices.Contains(v.Values, val) {
+					v.Values = append(v.Values, val)
+				}
+			}
+		}
+	}
+}
+
+// propose says what the variable should become.
+func (v *Variable) propose() {
+	switch {
+	case secretive.MatchString(v.Name):
+		v.Use, v.Why = AsUncounted, "by its name it is a secret: passed on, not counted, masked in logs"
+	case len(v.Values) > 1 && v.Default != "" && slices.Contains(v.Values, v.Default):
+		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(v.Values, ", ")+": a setting says so, and --set changes it"
+	case v.Name == "CI":
+		v.Use, v.Why = AsNothing, "counted, it would keep CI and laptops from sharing; tools then behave as on a laptop"
+	case v.Name == "NODE_ENV" || v.Name == "DEBUG":
+		v.Use, v.Why = AsEnv, "it changes what is made, so it is counted"
+	default:
+		v.Use, v.Why = AsEnv, "a task sees only the variables that it declares; counted, since it may change what is made"
+	}
+}
