@@ -92,6 +92,9 @@ func (s *surveyor) npmMembers() map[string]bool {
 func (s *surveyor) npmPackage(m npmPackage) {
 	p := s.project(m.dir, "npm")
 	p.Stem = "npm-package"
+	if m.dir != "." {
+		p.Offers = []string{"**", "!**/*.test.*", "!**/*.spec.*", "!**/__tests__/**", "!test/**", "!tests/**", "!**/*.md"}
+	}
 	probe := s.probe("node", "node --version")
 	var locks []string
 	for d := m.dir; ; d = path.Dir(d) {

@@ -73,8 +73,9 @@ func parse(file string, data []byte) (*document, *Problem) {
 	if !utf8.Valid(data) {
 		return doc, &Problem{Pos: Pos{File: file}, Message: "the file is not UTF-8", Advice: "save it as UTF-8"}
 	}
-	var plain map[string]any
-	if err := toml.Unmarshal(data, &plain); err != nil {
+	// Into nothing: this finds what is not TOML, keys and tables given twice.
+	var nothing struct{}
+	if err := toml.Unmarshal(data, &nothing); err != nil {
 		p := Problem{Pos: Pos{File: file}, Message: err.Error(), Advice: "mend the TOML here"}
 		var de *toml.DecodeError
 		if errors.As(err, &de) {

@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2/unstable"
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/glob"
 )
@@ -55,6 +57,8 @@ type loader struct {
 	include  List
 	found    []*projectDecl
 	modes    []modeDecl
+	folds    map[string]fold
+	tasks    map[*TaskDecl]*Task
 }
 
 // projectDecl is a project's tables before its kinds are folded in.
@@ -75,6 +79,10 @@ type projectDecl struct {
 
 func (l *loader) open(file string, data []byte) (*reader, bool) {
 	doc, problem := parse(file, data)
+	return l.opened(file, doc, problem)
+}
+
+func (l *loader) opened(file string, doc *document, problem *Problem) (*reader, bool) {
 	l.repo.sources[file] = doc
 	l.repo.Files = append(l.repo.Files, file)
 	if problem != nil {
@@ -228,6 +236,7 @@ func (l *loader) includes(r *reader) error {
 
 func (l *loader) projectFiles(r *reader) error {
 	seen := map[string]bool{}
+	var all []string
 	for _, it := range l.projects.Items {
 		pat, err := glob.Parse(it.Text)
 		if err != nil {
@@ -247,18 +256,45 @@ func (l *loader) projectFiles(r *reader) error {
 				continue
 			}
 			seen[f] = true
-			data, err := fs.ReadFile(l.fsys, f)
-			if err != nil {
-				return fmt.Errorf("reading %s: %w", f, err)
-			}
-			l.projectFile(f, data)
+			all = append(all, f)
 		}
+	}
+	parsed := make([]parsedFile, len(all))
+	if err := l.parseAll(all, parsed); err != nil {
+		return err
+	}
+	for i, f := range all {
+		l.projectFile(f, parsed[i])
 	}
 	return nil
 }
 
-func (l *loader) projectFile(file string, data []byte) {
-	r, ok := l.open(file, data)
+type parsedFile struct {
+	doc     *document
+	problem *Problem
+}
+
+// parseAll reads and parses files, several at a time.
+func (l *loader) parseAll(names []string, out []parsedFile) error {
+	var g errgroup.Group
+	workers := min(runtime.GOMAXPROCS(0), len(names))
+	for w := range workers {
+		g.Go(func() error {
+			for i := w; i < len(names); i += workers {
+				data, err := fs.ReadFile(l.fsys, names[i])
+				if err != nil {
+					return fmt.Errorf("reading %s: %w", names[i], err)
+				}
+				out[i].doc, out[i].problem = parse(names[i], data)
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+func (l *loader) projectFile(file string, p0 parsedFile) {
+	r, ok := l.opened(file, p0.doc, p0.problem)
 	p := &projectDecl{r: r, dir: path.Dir(file), pos: Pos{File: file}, tasks: map[string]*TaskDecl{}}
 	if ok {
 		r.table(r.doc.root, file, map[string]field{"project": p.read, "task": p.readTasks})

@@ -42,20 +42,8 @@ func (l *loader) project(d *projectDecl) *Project {
 	}
 	p.Pos.File = d.r.doc.file
 
-	offers, tags := List{}, List{}
-	tasks := map[string]*TaskDecl{}
-	for _, it := range d.kinds.Items {
-		k, ok := l.repo.Kinds[it.Text]
-		if !ok {
-			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind %q is not declared", it.Text)
-			continue
-		}
-		p.Kinds = append(p.Kinds, it)
-		offers, tags = l.over(offers, k.Offers), l.over(tags, k.Tags)
-		for name, t := range k.Tasks {
-			tasks[name] = l.overTask(tasks[name], t)
-		}
-	}
+	base := l.fold(d, p)
+	offers, tags, tasks := base.offers, base.tags, maps.Clone(base.tasks)
 	for _, it := range d.omit.Items {
 		if _, ok := tasks[it.Text]; !ok {
 			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(tasks))), "there is no task %q to omit", it.Text)
@@ -73,6 +61,42 @@ func (l *loader) project(d *projectDecl) *Project {
 		p.Tasks = append(p.Tasks, l.task(p, tasks[name]))
 	}
 	return p
+}
+
+// fold is what kinds, from left to right, come to. Projects of the same kinds
+// share it.
+type fold struct {
+	offers, tags List
+	tasks        map[string]*TaskDecl
+}
+
+func (l *loader) fold(d *projectDecl, p *Project) fold {
+	var known []string
+	for _, it := range d.kinds.Items {
+		if _, ok := l.repo.Kinds[it.Text]; !ok {
+			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind %q is not declared", it.Text)
+			continue
+		}
+		p.Kinds = append(p.Kinds, it)
+		known = append(known, it.Text)
+	}
+	id := strings.Join(known, "\x00")
+	if f, ok := l.folds[id]; ok {
+		return f
+	}
+	f := fold{tasks: map[string]*TaskDecl{}}
+	for _, name := range known {
+		k := l.repo.Kinds[name]
+		f.offers, f.tags = l.over(f.offers, k.Offers), l.over(f.tags, k.Tags)
+		for name, t := range k.Tasks {
+			f.tasks[name] = l.overTask(f.tasks[name], t)
+		}
+	}
+	if l.folds == nil {
+		l.folds = map[string]fold{}
+	}
+	l.folds[id] = f
+	return f
 }
 
 func (l *loader) fail(pos Pos, advice, format string, args ...any) {
@@ -138,7 +162,23 @@ func (l *loader) patterns(list List) []glob.Pattern {
 	return out
 }
 
+// task resolves a task. Projects that take one from a kind as it is share all
+// that does not turn on the project.
 func (l *loader) task(p *Project, d *TaskDecl) *Task {
+	if have, ok := l.tasks[d]; ok {
+		t := *have
+		t.Project = p
+		return &t
+	}
+	t := l.newTask(p, d)
+	if l.tasks == nil {
+		l.tasks = map[*TaskDecl]*Task{}
+	}
+	l.tasks[d] = t
+	return t
+}
+
+func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Weigh, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
 	if !d.Run.Given() && d.Run.Pos.Line == 0 {
 		l.fail(d.Pos, `write run = "…"`, "task %q of project %q does not say what to run", d.Name, p.Name)

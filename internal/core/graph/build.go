@@ -10,9 +10,10 @@ import (
 )
 
 type builder struct {
-	g        *Graph
-	problems decl.Problems
-	afterPos map[[2]*Task]decl.Item // the row of after that made an edge
+	g         *Graph
+	problems  decl.Problems
+	taskNames map[string]bool
+	rewrites  map[*decl.TaskDecl]bool // whether it reads what it writes; kinds share declarations
 }
 
 func (b *builder) fail(pos decl.Pos, advice, format string, args ...any) {
@@ -29,6 +30,7 @@ func (b *builder) unknown(pos decl.Pos, advice, format string, args ...any) {
 
 func (b *builder) projects() {
 	g := b.g
+	b.taskNames = map[string]bool{}
 	for _, d := range g.Repo.Projects {
 		p := &Project{Project: d}
 		for _, it := range d.Offers.Items {
@@ -44,11 +46,13 @@ func (b *builder) projects() {
 			}
 		}
 		for _, t := range d.Tasks {
-			node := &Task{Task: t, Project: p, graph: g}
+			node := &Task{Task: t, Project: p, graph: g, addr: t.Addr()}
 			p.Tasks = append(p.Tasks, node)
-			g.byAddr[t.Addr()] = node
+			b.taskNames[t.Name] = true
+			g.byAddr[node.addr] = node
 			g.Tasks = append(g.Tasks, node)
 		}
+		p.index = len(g.Projects)
 		g.byName[p.Name], g.byDir[p.Dir] = p, p
 		g.Projects = append(g.Projects, p)
 	}
@@ -77,7 +81,7 @@ func (b *builder) needsAll() {
 	walk = func(p *Project) {
 		state[p] = walking
 		path = append(path, p)
-		set := map[*Project]bool{}
+		set := newBits(len(b.g.Projects))
 		for _, q := range p.Needs {
 			if state[q] == walking {
 				b.needsCycle(path[slices.Index(path, q):])
@@ -86,15 +90,14 @@ func (b *builder) needsAll() {
 			if state[q] == 0 {
 				walk(q)
 			}
-			set[q] = true
+			set.set(q.index)
 			for _, r := range q.NeedsAll {
-				set[r] = true
+				set.set(r.index)
 			}
 		}
-		for q := range set {
-			p.NeedsAll = append(p.NeedsAll, q)
+		for i := range set.all() { // projects are sorted by name
+			p.NeedsAll = append(p.NeedsAll, b.g.Projects[i])
 		}
-		slices.SortFunc(p.NeedsAll, func(a, c *Project) int { return strings.Compare(a.Name, c.Name) })
 		path = path[:len(path)-1]
 		state[p] = done
 	}
@@ -128,13 +131,17 @@ func (b *builder) meantProject(name string) string {
 }
 
 func (b *builder) edges() {
-	b.afterPos = map[[2]*Task]decl.Item{}
+	for i, t := range b.g.Tasks {
+		t.number = i
+	}
 	for _, t := range b.g.Tasks {
+		t.named = newBits(len(b.g.Tasks))
 		for _, it := range t.Decl.After.Items {
 			for _, u := range b.after(t, it) {
 				b.edge(t, u, it)
 			}
 		}
+		t.named = nil
 		slices.SortFunc(t.Before, byAddr)
 	}
 }
@@ -144,10 +151,10 @@ func (b *builder) edge(t, u *Task, it decl.Item) {
 		b.fail(it.Pos, "take it out", "task %s comes after itself", t.Addr())
 		return
 	}
-	if _, ok := b.afterPos[[2]*Task{t, u}]; ok {
+	if t.named.has(u.number) {
 		return
 	}
-	b.afterPos[[2]*Task{t, u}] = it
+	t.named.set(u.number)
 	t.Before = append(t.Before, u)
 	u.After = append(u.After, t)
 }
@@ -199,7 +206,7 @@ func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
 			out = append(out, u)
 		}
 	}
-	if len(out) == 0 && !slices.Contains(b.g.TaskNames(), name) {
+	if len(out) == 0 && !b.taskNames[name] {
 		advice := "grayloft tasks lists the names"
 		if c := decl.Closest(name, b.g.TaskNames()); c != "" {
 			advice = fmt.Sprintf("did you mean %q?", c+"@needs:*")
@@ -261,6 +268,6 @@ func (b *builder) afterCycle(cycle []*Task) {
 		names = append(names, t.Addr())
 	}
 	first, last := cycle[0], cycle[len(cycle)-1]
-	b.fail(b.afterPos[[2]*Task{last, first}].Pos, "take one of these out of its after",
+	b.fail(last.AfterItem(first).Pos, "take one of these out of its after",
 		"tasks wait for each other in a circle: %s → %s", strings.Join(names, " → "), first.Addr())
 }

@@ -30,6 +30,7 @@ type Project struct {
 	Needs    []*Project // directly
 	NeedsAll []*Project // transitively, sorted by name
 	Tasks    []*Task    // sorted by name
+	index    int        // in Graph.Projects
 	offers   []offer
 	to       []audience
 	writers  []*Task // its tasks that write something
@@ -69,7 +70,10 @@ type Task struct {
 	Index   int     // in Graph.Tasks
 	Before  []*Task // what its after names, resolved; sorted by address
 	After   []*Task // what names it
-	above   bits    // everything that it comes after, transitively
+	addr    string
+	number  int  // while edges are made
+	named   bits // the tasks that after has named so far, while edges are made
+	above   bits // everything that it comes after, transitively
 	graph   *Graph
 }
 
@@ -125,6 +129,9 @@ func (g *Graph) ProjectNames() []string {
 	}
 	return out
 }
+
+// Addr returns the task's address, task@project.
+func (t *Task) Addr() string { return t.addr }
 
 // ComesAfter tells whether t waits for other, directly or not.
 func (t *Task) ComesAfter(other *Task) bool { return t.above.has(other.Index) }
@@ -219,7 +226,7 @@ func AsProblems(err error) (decl.Problems, bool) {
 	return ps, ok
 }
 
-func byAddr(a, b *Task) int { return strings.Compare(a.Addr(), b.Addr()) }
+func byAddr(a, b *Task) int { return strings.Compare(a.addr, b.addr) }
 
 // Graph returns the graph that the task is part of.
 func (t *Task) Graph() *Graph { return t.graph }

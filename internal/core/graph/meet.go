@@ -66,6 +66,7 @@ func (b *builder) rootReads(t *Task) {
 // pairs that can meet are looked at: tasks of one project, tasks that make what
 // a needed project offers, and writers that a read from the root can meet.
 func (b *builder) meetings() {
+	b.rewrites = map[*decl.TaskDecl]bool{}
 	var writers []*Task
 	for _, t := range b.g.Tasks {
 		if len(t.Writes) > 0 {
@@ -73,9 +74,23 @@ func (b *builder) meetings() {
 		}
 	}
 	slices.SortFunc(writers, byPlace)
+	type pair struct {
+		offers *decl.Item
+		task   *decl.TaskDecl
+	}
+	meets := map[pair]bool{}
 	for _, w := range writers {
 		w.Project.writers = append(w.Project.writers, w)
-		if slices.ContainsFunc(w.Writes, w.Project.offersMeet) {
+		if len(w.Project.Offers.Items) == 0 {
+			continue
+		}
+		id := pair{&w.Project.Offers.Items[0], w.Decl}
+		m, known := meets[id]
+		if !known {
+			m = slices.ContainsFunc(w.Writes, w.Project.offersMeet)
+			meets[id] = m
+		}
+		if m {
 			w.Project.offering = append(w.Project.offering, w)
 		}
 	}
@@ -142,15 +157,26 @@ func (b *builder) writesMeet(p *Project) {
 // ownWrites reports a task that rewrites what it reads, such as a formatter:
 // there is no state of the files that its key could be taken of.
 func (b *builder) ownWrites(t *Task) {
+	if rewrites, known := b.rewrites[t.Decl]; known && !rewrites {
+		return
+	}
+	r, w := rewritten(t)
+	b.rewrites[t.Decl] = r != nil
+	if r != nil {
+		b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only makes these files; if it rewrites its sources, leave writes out and set reuse = \"never\"", "!"+w.String()),
+			"%s reads what it writes itself: %q meets %q", t.Addr(), r.Item.Text, w)
+	}
+}
+
+func rewritten(t *Task) (*decl.Read, glob.Pattern) {
 	for _, w := range t.Writes {
-		for _, r := range t.Reads {
+		for i, r := range t.Reads {
 			if r.Scope == decl.Own && !r.Negated && r.Pattern.Covers(w) && !takenAway(t.Reads, decl.Own, w) {
-				b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only makes these files; if it rewrites its sources, leave writes out and set reuse = \"never\"", "!"+w.String()),
-					"%s reads what it writes itself: %q meets %q", t.Addr(), r.Item.Text, w)
-				return
+				return &t.Reads[i], w
 			}
 		}
 	}
+	return nil, glob.Pattern{}
 }
 
 // unordered reports a read that meets what another task writes, where neither
