@@ -24,6 +24,37 @@ type Pattern struct {
 	text string   // as normalised
 	deep string   // text + "/**": the pattern and everything below it
 	alts []string // text with its braces multiplied out
+	form form
+	part string // what the form is about
+}
+
+// form is a shape of pattern that is matched without the general way.
+type form int
+
+const (
+	general   form = iota
+	plainPath      // part, and all below it
+	beneath        // part and "/**"
+	anything       // "**"
+	suffixed       // "**/*" and part: a segment that ends so, and all below it
+)
+
+// formOf finds the shape of a pattern.
+func formOf(t string) (form, string) {
+	const wild = `*?[{\`
+	if t == "**" {
+		return anything, ""
+	}
+	if !strings.ContainsAny(t, wild) {
+		return plainPath, t
+	}
+	if dir, ok := strings.CutSuffix(t, "/**"); ok && !strings.ContainsAny(dir, wild) {
+		return beneath, dir
+	}
+	if end, ok := strings.CutPrefix(t, "**/*"); ok && end != "" && !strings.ContainsAny(end, wild+"/") {
+		return suffixed, end
+	}
+	return general, ""
 }
 
 const maxAlternatives = 256
@@ -62,7 +93,9 @@ func Parse(s string) (Pattern, error) {
 	if len(alts) > maxAlternatives {
 		return Pattern{}, fmt.Errorf("pattern %q stands for over %d alternatives", s, maxAlternatives)
 	}
-	return Pattern{text: t, deep: below(t), alts: alts}, nil
+	p := Pattern{text: t, deep: below(t), alts: alts}
+	p.form, p.part = formOf(t)
+	return p, nil
 }
 
 // below returns the pattern of t and everything below it.
@@ -87,6 +120,18 @@ func (p Pattern) String() string { return p.text }
 
 // Match tells whether name, or a directory that holds it, matches.
 func (p Pattern) Match(name string) bool {
+	switch p.form {
+	case anything:
+		return true
+	case plainPath, beneath:
+		return strings.HasPrefix(name, p.part) && (len(name) == len(p.part) || name[len(p.part)] == '/')
+	case suffixed:
+		return strings.HasSuffix(name, p.part) || strings.Contains(name, p.part+"/")
+	}
+	return p.slowMatch(name)
+}
+
+func (p Pattern) slowMatch(name string) bool {
 	return p.text != "" && doublestar.MatchUnvalidated(p.deep, name)
 }
 
@@ -124,6 +169,7 @@ func (p Pattern) Under(dir string) Pattern {
 	}
 	q := quote(dir) + "/"
 	out := Pattern{text: q + p.text, deep: q + p.deep}
+	out.form, out.part = formOf(out.text)
 	for _, a := range p.alts {
 		out.alts = append(out.alts, q+a)
 	}

@@ -101,3 +101,20 @@ func TestMeetsAndCoversAgreeWithMatching(t *testing.T) {
 		t.Fatalf("only %d cases met: the test says little", met)
 	}
 }
+
+func FuzzFastFormsMatchAsTheGeneralWayDoes(f *testing.F) {
+	for _, s := range []string{"src", "src/**", "**", "**/*.go", "a/b", "**/*_test.go", "a*/**", "x/", "*.go"} {
+		for _, n := range []string{"src", "src/a", "srcs", "a.go", "d.go/x", "a/b/c", ".go", "a_test.go"} {
+			f.Add(s, n)
+		}
+	}
+	f.Fuzz(func(t *testing.T, pattern, name string) {
+		p, err := Parse(pattern)
+		if err != nil || name == "" || strings.HasPrefix(name, "/") || strings.HasSuffix(name, "/") || strings.Contains(name, "//") {
+			return
+		}
+		if p.Match(name) != p.slowMatch(name) {
+			t.Errorf("%q against %q: %v, and in the general way %v", pattern, name, p.Match(name), p.slowMatch(name))
+		}
+	})
+}

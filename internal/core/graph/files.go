@@ -57,11 +57,18 @@ func (t *Task) writesRel(rel string) bool {
 // as scratch, and so is never read as a file.
 func (g *Graph) Made(name string) bool {
 	p := g.Owner(name)
-	if p == nil {
-		return false
-	}
+	return p != nil && p.Makes(name)
+}
+
+// Makes tells whether a task of the project makes a path (from the root) in it.
+func (p *Project) Makes(name string) bool {
 	rel := p.rel(name)
-	return slices.ContainsFunc(p.Tasks, func(t *Task) bool { return t.writesRel(rel) || t.scratchRel(rel) })
+	for _, t := range p.Tasks {
+		if t.writesRel(rel) || t.scratchRel(rel) {
+			return true
+		}
+	}
+	return false
 }
 
 func (t *Task) scratchRel(rel string) bool {
@@ -77,7 +84,14 @@ func (t *Task) WritesFile(name string) bool {
 // offer) take in a path, from the root. What any task writes is never a file
 // that is read: the caller leaves that out with [Graph.Writer].
 func (t *Task) ReadsFile(name string) bool {
-	owner := t.graph.Owner(name)
+	return t.reads(name, t.graph.Owner(name))
+}
+
+// ReadsOwned is [Task.ReadsFile] for a path that belongs to the task's own
+// project.
+func (t *Task) ReadsOwned(name string) bool { return t.reads(name, t.Project) }
+
+func (t *Task) reads(name string, owner *Project) bool {
 	if !t.ReadsGiven() {
 		return owner == t.Project && !isDeclaration(name)
 	}
@@ -104,9 +118,11 @@ func (t *Task) ReadsFile(name string) bool {
 // OffersFile tells whether the project lets tasks of projects that need it
 // read a path, from the root.
 func (p *Project) OffersFile(g *Graph, name string) bool {
-	if g.Owner(name) != p {
-		return false
-	}
+	return g.Owner(name) == p && p.OffersOwned(name)
+}
+
+// OffersOwned is [Project.OffersFile] for a path that belongs to the project.
+func (p *Project) OffersOwned(name string) bool {
 	if !p.Offers.Given {
 		return !isDeclaration(name)
 	}

@@ -12,84 +12,110 @@ import (
 )
 
 // Tree is the set of files that tasks of a checkout may read: paths alone,
-// with what any task makes left out.
+// with what any task makes left out. Files are spoken of by their number in
+// the order of their paths.
 type Tree struct {
 	g     *graph.Graph
 	paths []string // sorted
-	of    map[*graph.Project][]string
+	of    map[*graph.Project][]int
 }
 
 // NewTree sorts the paths of a checkout (from the root) by what they belong
 // to.
 func NewTree(g *graph.Graph, paths []string) *Tree {
-	t := &Tree{g: g, of: map[*graph.Project][]string{}}
+	t := &Tree{g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects))}
+	if !slices.IsSorted(paths) {
+		paths = slices.Sorted(slices.Values(paths))
+	}
+	var owner *graph.Project
+	dir := "\x00"
 	for _, p := range paths {
-		if g.Made(p) {
-			continue
+		if d := path.Dir(p); d != dir { // files of one directory stand together
+			dir, owner = d, g.Owner(p)
+		}
+		if owner != nil {
+			if owner.Makes(p) {
+				continue
+			}
+			t.of[owner] = append(t.of[owner], len(t.paths))
 		}
 		t.paths = append(t.paths, p)
-		if owner := g.Owner(p); owner != nil {
-			t.of[owner] = append(t.of[owner], p)
-		}
-	}
-	if !slices.IsSorted(t.paths) {
-		slices.Sort(t.paths)
-	}
-	for _, l := range t.of {
-		slices.Sort(l)
 	}
 	return t
 }
 
-// Project returns the files of a project, sorted.
-func (t *Tree) Project(p *graph.Project) []string { return t.of[p] }
+// Len returns how many files there are.
+func (t *Tree) Len() int { return len(t.paths) }
 
-// Reads returns the files that the task's own patterns take in, sorted; what
+// Path returns the path of a file.
+func (t *Tree) Path(i int) string { return t.paths[i] }
+
+// Project returns the paths of a project's files, sorted.
+func (t *Tree) Project(p *graph.Project) []string {
+	out := make([]string, len(t.of[p]))
+	for k, i := range t.of[p] {
+		out[k] = t.paths[i]
+	}
+	return out
+}
+
+// Has tells whether a path is among the files.
+func (t *Tree) Has(p string) bool {
+	i := sort.SearchStrings(t.paths, p)
+	return i < len(t.paths) && t.paths[i] == p
+}
+
+// Reads returns the files that the task's own patterns take in, in order; what
 // needed projects offer is left to [Tree.Offers].
-func (t *Tree) Reads(task *graph.Task) []string {
-	var out []string
-	for _, p := range t.of[task.Project] {
-		if task.ReadsFile(p) {
-			out = append(out, p)
+func (t *Tree) Reads(task *graph.Task) []int {
+	var out []int
+	for _, i := range t.of[task.Project] {
+		if task.ReadsOwned(t.paths[i]) {
+			out = append(out, i)
 		}
 	}
+	wide := false
 	for _, r := range task.Reads {
 		if r.Scope != decl.Root || r.Negated {
 			continue
 		}
-		for _, p := range t.below(r.Pattern.LiteralStart()) {
-			if t.g.Owner(p) != task.Project && task.ReadsFile(p) {
-				out = append(out, p)
+		wide = true
+		from, to := t.below(r.Pattern.LiteralStart())
+		for i := from; i < to; i++ {
+			if t.g.Owner(t.paths[i]) != task.Project && task.ReadsFile(t.paths[i]) {
+				out = append(out, i)
 			}
 		}
 	}
-	slices.Sort(out)
-	return slices.Compact(out)
+	if wide {
+		slices.Sort(out)
+		out = slices.Compact(out)
+	}
+	return out
 }
 
-// Offers returns the files that a project offers, sorted.
-func (t *Tree) Offers(p *graph.Project) []string {
-	var out []string
-	for _, f := range t.of[p] {
-		if p.OffersFile(t.g, f) {
-			out = append(out, f)
+// Offers returns the files that a project offers, in order.
+func (t *Tree) Offers(p *graph.Project) []int {
+	var out []int
+	for _, i := range t.of[p] {
+		if p.OffersOwned(t.paths[i]) {
+			out = append(out, i)
 		}
 	}
 	return out
 }
 
-// below returns the paths that are dir or lie in it; all of them for "".
-func (t *Tree) below(dir string) []string {
+// below returns the range of files that are dir or lie in it; all of them for
+// "".
+func (t *Tree) below(dir string) (from, to int) {
 	if dir == "" || dir == "." {
-		return t.paths
+		return 0, len(t.paths)
 	}
 	i := sort.SearchStrings(t.paths, dir)
 	if i < len(t.paths) && t.paths[i] == dir {
-		return t.paths[i : i+1]
+		return i, i + 1
 	}
-	i = sort.SearchStrings(t.paths, dir+"/")
-	j := sort.SearchStrings(t.paths, dir+"0") // "0" follows "/"
-	return t.paths[i:j]
+	return sort.SearchStrings(t.paths, dir+"/"), sort.SearchStrings(t.paths, dir+"0") // "0" follows "/"
 }
 
 // Links answers what links lead to, for [Tree.CheckLink].
@@ -132,12 +158,13 @@ func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, as
 			return uncovered(next)
 		}
 	}
-	for _, p := range t.below(at) {
+	from, to := t.below(at)
+	for _, p := range t.paths[from:to] {
 		if !read[p] {
 			return uncovered(p)
 		}
 	}
-	if len(t.below(at)) > 0 || read[at] {
+	if to > from || read[at] {
 		return nil
 	}
 	if w := t.g.Writer(at); w != nil && task.ComesAfter(w) {

@@ -18,6 +18,9 @@ func (l List) Manifests() (digest.Digest, map[digest.Digest][]byte) {
 	return root, texts
 }
 
+// Root returns the digest of the root of [List.Manifests] alone.
+func (l List) Root() digest.Digest { return l.manifest(0, nil) }
+
 func (l List) manifest(skip int, texts map[digest.Digest][]byte) digest.Digest {
 	var rows List
 	for i := 0; i < len(l); {
@@ -41,7 +44,9 @@ func (l List) manifest(skip int, texts map[digest.Digest][]byte) digest.Digest {
 	rows.Sort()
 	text := encode(manifestHead, rows)
 	d := digest.Of(text)
-	texts[d] = text
+	if texts != nil {
+		texts[d] = text
+	}
 	return d
 }
 

@@ -161,7 +161,7 @@ type seen struct {
 // look matches and reads a task's files again, and takes the state of its
 // whole project beside.
 func (r *run) look(ctx context.Context, t *graph.Task) (seen, error) {
-	snap, err := r.Files.Snapshot(ctx, r.dirs(t)...)
+	snap, err := r.Files.Again(ctx, r.snapshot(), r.dirs(t)...)
 	if err != nil {
 		return seen{}, err
 	}
@@ -399,7 +399,7 @@ func (r *run) keepBytes(b []byte) digest.Digest {
 
 // keepParts files the ingredients and all that they refer to.
 func (r *run) keepParts(tk taken) digest.Digest {
-	for _, text := range tk.parts {
+	for _, text := range tk.parts.All() {
 		r.keepBytes(text)
 	}
 	return r.keepBytes(tk.in.Encode())
@@ -416,7 +416,7 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 		Key: before.key, Task: n.task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,
 		Seconds: res.Made, Bytes: list.Bytes(), MadeBy: maker, Rooted: rooted,
 	}
-	for d := range before.parts {
+	for d := range before.parts.All() {
 		e.Refs = append(e.Refs, d)
 	}
 	slices.SortFunc(e.Refs, func(a, b digest.Digest) int { return strings.Compare(a.String(), b.String()) })

@@ -38,6 +38,8 @@ type node struct {
 	phase   phase
 	verdict *verdict // why it has to run, while it waits for a slot
 	stale   bool     // what it was settled on changed meanwhile: settle again
+	blocked int      // tasks before it that are not done and good
+	listed  bool     // among those that may be settled
 	result  *Result
 	tries   int
 	demand  bool // has to run: its blobs have gone
@@ -72,6 +74,7 @@ type run struct {
 
 	events   chan event
 	queue    *schedule.Queue
+	next     []*node // that wait for nothing, in the order of the graph where they began
 	free     int
 	slots    []bool
 	active   int
@@ -145,6 +148,8 @@ func (r *run) plan() {
 			n.before = append(n.before, b)
 			b.after = append(b.after, n)
 		}
+		n.blocked = len(n.before)
+		r.offer(n)
 	}
 	tasks := make([]*graph.Task, len(r.nodes))
 	for i, n := range r.nodes {
@@ -172,6 +177,11 @@ func (r *run) prepare(ctx context.Context) error {
 	var snapErr, probeErr error
 	wg.Go(func() {
 		if r.snap, snapErr = r.Files.Snapshot(ctx); snapErr == nil {
+			tasks := make([]*graph.Task, len(r.nodes))
+			for i, n := range r.nodes {
+				tasks[i] = n.task
+			}
+			r.snap.Warm(ctx, tasks)
 			r.probes, probeErr = r.runProbes(ctx) // which read files, too
 		}
 	})
@@ -221,14 +231,11 @@ func (r *run) loop(ctx context.Context) error {
 // are free.
 func (r *run) startReady(ctx context.Context) {
 	limit := 2*runtime.GOMAXPROCS(0) + 2
-	for _, n := range r.nodes {
-		if r.settle >= limit {
-			break
-		}
-		if n.phase != waiting || !n.ready() {
-			continue
-		}
-		if r.heldBy(n) {
+	for len(r.next) > 0 && r.settle < limit {
+		n := r.next[0]
+		r.next = r.next[1:]
+		n.listed = false
+		if n.phase != waiting || n.blocked > 0 {
 			continue
 		}
 		n.phase = settling
@@ -250,29 +257,34 @@ func (r *run) fits(t *graph.Task) bool {
 	return min(t.Slots, r.opt.Jobs) <= r.free && !slices.ContainsFunc(t.Locks, func(l string) bool { return r.held[l] })
 }
 
-func (n *node) ready() bool {
-	for _, b := range n.before {
-		if b.phase != done || !b.good() {
-			return false
+// offer lists a node to be settled, if it waits for nothing.
+func (r *run) offer(n *node) {
+	if n.phase == waiting && n.blocked == 0 && !n.listed {
+		n.listed = true
+		r.next = append(r.next, n)
+	}
+}
+
+// wait puts a node back to be settled, later.
+func (r *run) wait(n *node) {
+	n.phase = waiting
+	r.offer(n)
+}
+
+// undo takes back that a node is done.
+func (r *run) undo(n *node) {
+	if n.good() {
+		for _, a := range n.after {
+			a.blocked++
 		}
 	}
-	return true
+	r.wait(n)
 }
 
 func (n *node) good() bool {
 	switch n.result.Outcome {
 	case Current, Known, Restored, Fetched, Ran:
 		return true
-	}
-	return false
-}
-
-// heldBy tells whether something before the task failed.
-func (r *run) heldBy(n *node) bool {
-	for _, b := range n.before {
-		if b.phase == done && !b.good() {
-			return true
-		}
 	}
 	return false
 }
@@ -322,15 +334,17 @@ func (r *run) handle(ev event) int {
 		n.phase = waiting
 		return 0
 	case ev.gone != nil:
-		n.phase = waiting
-		if ev.gone.phase != done {
-			return 0
+		moved := 0
+		if ev.gone.phase == done {
+			ev.gone.demand = true
+			r.undo(ev.gone)
+			moved = 1
 		}
-		ev.gone.demand, ev.gone.phase = true, waiting
-		return 1
+		r.wait(n)
+		return moved
 	case ev.again || n.stale:
 		n.stale = false
-		n.phase = waiting
+		r.wait(n)
 		return 0
 	case ev.verdict != nil:
 		n.verdict, n.phase = ev.verdict, queued
@@ -373,7 +387,12 @@ func (r *run) finish(n *node, ev event) int {
 	n.place.mu.Unlock()
 	n.phase, n.result, n.demand = done, ev.result, false
 	n.result.Picked = n.picked
-	if !n.good() {
+	if n.good() {
+		for _, a := range n.after {
+			a.blocked--
+			r.offer(a)
+		}
+	} else {
 		r.failed = true
 	}
 	r.Observer.Done(n.result)
@@ -391,7 +410,7 @@ func (r *run) reopen(n *node) int {
 		}
 		switch d.phase {
 		case done:
-			d.phase = waiting
+			r.undo(d)
 			count++
 		case settling, running:
 			d.stale = true

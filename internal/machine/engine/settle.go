@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
@@ -35,8 +36,9 @@ type taken struct {
 
 // read returns a reader of manifests: those just taken, and those kept.
 func (tk taken) read(st *store.Store) func(digest.Digest) ([]byte, error) {
+	texts := sync.OnceValue(tk.parts.All)
 	return func(d digest.Digest) ([]byte, error) {
-		if text, ok := tk.parts[d]; ok {
+		if text, ok := texts()[d]; ok {
 			return text, nil
 		}
 		return st.Read(d)
@@ -124,7 +126,13 @@ func (r *run) lastListing(t *graph.Task) (listing.List, bool) {
 	return r.readListing(last.Listing)
 }
 
+// nothing is the digest of the listing of a task that made nothing.
+var nothing = listing.List(nil).Digest()
+
 func (r *run) readListing(d digest.Digest) (listing.List, bool) {
+	if d == nothing {
+		return nil, true
+	}
 	text, err := r.Store.Read(d)
 	if err != nil {
 		return nil, false

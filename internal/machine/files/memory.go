@@ -4,9 +4,7 @@
 package files
 
 import (
-	"bytes"
 	"encoding/binary"
-	"encoding/gob"
 	"errors"
 	"fmt"
 	"io"
@@ -65,7 +63,12 @@ func NewMemory(root string) *Memory {
 	return &Memory{root: root, known: map[string]remembered{}}
 }
 
-const memoryHead = "grayloft-digests 1\n"
+const memoryHead = "grayloft-digests 2\n"
+
+// The file holds, behind its head and the digest of the rest, one record per
+// path: the length of the path (uvarint) and its bytes, and then fixed fields
+// in the order of [remembered], little-endian.
+const recordSize = 8*4 + 4 + 8*2 + digest.Size
 
 // Load reads what an earlier run remembered. A file that is missing, damaged
 // or of another version is no error: everything is read afresh.
@@ -78,10 +81,49 @@ func (m *Memory) Load(file string) {
 	if digest.Of(body) != digest.Digest(data[len(memoryHead):len(memoryHead)+digest.Size]) {
 		return
 	}
-	known := map[string]remembered{}
-	if gob.NewDecoder(bytes.NewReader(body)).Decode(&known) == nil {
+	if known, ok := parseMemory(body); ok {
 		m.known = known
 	}
+}
+
+func parseMemory(body []byte) (map[string]remembered, bool) {
+	text := string(body) // paths are parts of it
+	known := make(map[string]remembered, len(body)/(recordSize+48))
+	for at := 0; at < len(body); {
+		n, width := binary.Uvarint(body[at:])
+		at += width
+		if width <= 0 || n > uint64(len(body)-at) || len(body)-at-int(n) < recordSize {
+			return nil, false
+		}
+		name := text[at : at+int(n)]
+		at += int(n)
+		f := body[at : at+recordSize]
+		at += recordSize
+		u := binary.LittleEndian.Uint64
+		known[name] = remembered{
+			Stamp: stamp{u(f), u(f[8:]), int64(u(f[16:])), binary.LittleEndian.Uint32(f[24:]), int64(u(f[28:])), int64(u(f[36:]))},
+			Taken: int64(u(f[44:])), Digest: digest.Digest(f[52 : 52+digest.Size]),
+		}
+	}
+	return known, true
+}
+
+func encodeMemory(known map[string]remembered) []byte {
+	out := make([]byte, 0, len(known)*(recordSize+64))
+	le := binary.LittleEndian
+	for name, r := range known {
+		out = binary.AppendUvarint(out, uint64(len(name)))
+		out = append(out, name...)
+		out = le.AppendUint64(out, r.Stamp.Dev)
+		out = le.AppendUint64(out, r.Stamp.Ino)
+		out = le.AppendUint64(out, uint64(r.Stamp.Size))
+		out = le.AppendUint32(out, r.Stamp.Mode)
+		out = le.AppendUint64(out, uint64(r.Stamp.Mtime))
+		out = le.AppendUint64(out, uint64(r.Stamp.Ctime))
+		out = le.AppendUint64(out, uint64(r.Taken))
+		out = append(out, r.Digest[:]...)
+	}
+	return out
 }
 
 // Save keeps the memory for the next run, if it has anything new.
@@ -91,13 +133,10 @@ func (m *Memory) Save(file string) error {
 	if !m.changed {
 		return nil
 	}
-	var body bytes.Buffer
-	if err := gob.NewEncoder(&body).Encode(m.known); err != nil {
-		return err
-	}
-	sum := digest.Of(body.Bytes())
+	body := encodeMemory(m.known)
+	sum := digest.Of(body)
 	m.changed = false
-	return WriteFile(file, append(append([]byte(memoryHead), sum[:]...), body.Bytes()...))
+	return WriteFile(file, append(append([]byte(memoryHead), sum[:]...), body...))
 }
 
 // WriteFile replaces a file as a whole: a reader sees the old contents or the

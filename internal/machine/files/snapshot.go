@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -25,6 +28,9 @@ type Checkout struct {
 	Git    git.Repo
 	Memory *Memory
 	Graph  *graph.Graph
+
+	mu      sync.Mutex
+	ignored map[string]bool // paths that git said it ignores, asked once
 }
 
 // List returns the paths of files that tasks may read, below the given
@@ -70,6 +76,9 @@ func (c *Checkout) walk(start string) ([]string, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
+		if err == nil && d.IsDir() && (d.Name() == ".git" || d.Name() == ".grayloft") {
+			return filepath.SkipDir
+		}
 		if err != nil || d.IsDir() {
 			return err
 		}
@@ -87,10 +96,74 @@ func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, er
 	if err != nil {
 		return nil, err
 	}
+	tree := key.NewTree(c.Graph, paths)
 	return &Snapshot{
-		checkout: c, Tree: key.NewTree(c.Graph, paths), paths: paths,
-		rows: map[string]rowResult{}, offers: map[*graph.Project]manifest{},
+		checkout: c, Tree: tree, paths: paths, rows: make([]atomic.Pointer[rowResult], tree.Len()), offers: map[*graph.Project]manifest{},
 	}, nil
+}
+
+// Again takes the files below the given directories as they are now, going by
+// an earlier snapshot: where the directories still hold the same names, git
+// need not be asked again.
+func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string) (*Snapshot, error) {
+	if len(below) == 0 {
+		return c.Snapshot(ctx)
+	}
+	same, err := c.holdsTheSame(ctx, earlier, below)
+	if err != nil {
+		return nil, err
+	}
+	if !same {
+		return c.Snapshot(ctx, below...)
+	}
+	return &Snapshot{
+		checkout: c, Tree: earlier.Tree, paths: earlier.paths, few: map[int]*rowResult{}, offers: map[*graph.Project]manifest{},
+	}, nil
+}
+
+// holdsTheSame tells whether directories hold no files beside those of a
+// snapshot, what tasks make and what git ignores. Files that are gone are found
+// when they are read.
+func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
+	seen := map[string]bool{}
+	var unknown []string
+	for _, dir := range below {
+		list, err := c.walk(dir)
+		if err != nil {
+			return false, err
+		}
+		for _, p := range list {
+			if seen[p] {
+				continue
+			}
+			seen[p] = true
+			if !earlier.Has(p) && !c.Graph.Made(p) && !c.knownIgnored(p) {
+				unknown = append(unknown, p)
+			}
+		}
+	}
+	if len(unknown) == 0 {
+		return true, nil
+	}
+	ignored, err := c.Git.Ignored(ctx, unknown)
+	if err != nil {
+		return false, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ignored == nil {
+		c.ignored = map[string]bool{}
+	}
+	for _, p := range ignored {
+		c.ignored[p] = true
+	}
+	return len(ignored) == len(unknown), nil
+}
+
+func (c *Checkout) knownIgnored(p string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.ignored[p]
 }
 
 // Snapshot is the set of files at one moment, with their rows as they are
@@ -99,8 +172,9 @@ type Snapshot struct {
 	*key.Tree
 	checkout *Checkout
 	paths    []string
+	rows     []atomic.Pointer[rowResult] // by number; nil where few rows are asked for
 	mu       sync.Mutex
-	rows     map[string]rowResult
+	few      map[int]*rowResult
 	offers   map[*graph.Project]manifest
 }
 
@@ -111,30 +185,89 @@ type rowResult struct {
 
 type manifest struct {
 	root  digest.Digest
-	parts map[digest.Digest][]byte
-	paths []string
+	rows  listing.List
+	paths []int
 	links []string
 }
 
-// Row returns the row of a path, read once per snapshot.
-func (s *Snapshot) Row(p string) (listing.Row, error) {
-	s.mu.Lock()
-	r, ok := s.rows[p]
-	s.mu.Unlock()
-	if !ok {
-		r.row, r.err = s.checkout.Memory.Row(p)
+// row returns the row of a file, read once per snapshot.
+func (s *Snapshot) row(i int) (listing.Row, error) {
+	if r := s.known(i); r != nil {
+		return r.row, r.err
+	}
+	r := &rowResult{}
+	r.row, r.err = s.checkout.Memory.Row(s.Path(i))
+	if s.rows != nil {
+		s.rows[i].Store(r)
+	} else {
 		s.mu.Lock()
-		s.rows[p] = r
+		s.few[i] = r
 		s.mu.Unlock()
 	}
 	return r.row, r.err
 }
 
-func (s *Snapshot) manifest(paths []string) (manifest, error) {
-	var rows listing.List
+func (s *Snapshot) known(i int) *rowResult {
+	if s.rows != nil {
+		return s.rows[i].Load()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.few[i]
+}
+
+// Warm reads what tasks read, several files at a time, so that settling them
+// finds it known.
+func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
+	wanted := make([]bool, s.Len())
+	offering := map[*graph.Project]bool{}
+	mark := func(list []int) {
+		for _, i := range list {
+			wanted[i] = true
+		}
+	}
+	for _, t := range tasks {
+		mark(s.Tree.Reads(t))
+		if !t.NeedsRead() {
+			continue
+		}
+		for _, p := range t.Project.NeedsAll {
+			if !offering[p] {
+				offering[p] = true
+				mark(s.Tree.Offers(p))
+			}
+		}
+	}
+	var todo []int
+	for i, w := range wanted {
+		if w {
+			todo = append(todo, i)
+		}
+	}
+	const chunk = 64
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range 2 * runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for ctx.Err() == nil {
+				from := int(next.Add(chunk)) - chunk
+				if from >= len(todo) {
+					return
+				}
+				for _, i := range todo[from:min(from+chunk, len(todo))] {
+					_, _ = s.row(i) // an error is found again by who needs the file
+				}
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func (s *Snapshot) manifest(files []int) (manifest, error) {
+	rows := make(listing.List, 0, len(files))
 	var links []string
-	for _, p := range paths {
-		r, err := s.Row(p)
+	for _, i := range files {
+		r, err := s.row(i)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -142,44 +275,45 @@ func (s *Snapshot) manifest(paths []string) (manifest, error) {
 			return manifest{}, err
 		}
 		if r.Kind == listing.Link {
-			links = append(links, p)
+			links = append(links, r.Path)
 		}
 		rows = append(rows, r)
 	}
-	root, parts := rows.Manifests()
-	return manifest{root, parts, paths, links}, nil
+	return manifest{rows.Root(), rows, files, links}, nil
 }
 
-// Parts holds the texts that a task's ingredients refer to by digest.
-type Parts map[digest.Digest][]byte
+// Parts are the texts that a task's ingredients refer to by digest. They are
+// put together when somebody asks.
+type Parts struct{ lists []listing.List }
+
+// All returns the texts by digest.
+func (p Parts) All() map[digest.Digest][]byte {
+	out := map[digest.Digest][]byte{}
+	for _, l := range p.lists {
+		_, texts := l.Manifests()
+		maps.Copy(out, texts)
+	}
+	return out
+}
 
 // Reads returns the manifests of what a task reads, those of what its needed
 // projects offer, and the texts of all.
 func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offered, parts Parts, err error) {
 	mine, err := s.manifest(s.Tree.Reads(t))
 	if err != nil {
-		return own, nil, nil, err
+		return own, nil, Parts{}, err
 	}
-	parts = Parts(mine.parts)
-	links := mine.links
-	read := map[string]bool{}
-	for _, p := range mine.paths {
-		read[p] = true
-	}
+	parts.lists = append(parts.lists, mine.rows)
+	links, read := mine.links, [][]int{mine.paths}
 	if t.NeedsRead() {
 		for _, p := range t.Project.NeedsAll {
 			m, err := s.offered(p)
 			if err != nil {
-				return own, nil, nil, err
+				return own, nil, Parts{}, err
 			}
 			needs = append(needs, key.Offered{Project: p.Name, Dir: p.Dir, Files: m.root})
-			for d, text := range m.parts {
-				parts[d] = text
-			}
-			links = append(links, m.links...)
-			for _, f := range m.paths {
-				read[f] = true
-			}
+			parts.lists = append(parts.lists, m.rows)
+			links, read = append(links, m.links...), append(read, m.paths)
 		}
 	}
 	return mine.root, needs, parts, s.checkLinks(t, links, read)
@@ -201,7 +335,16 @@ func (s *Snapshot) offered(p *graph.Project) (manifest, error) {
 	return m, err
 }
 
-func (s *Snapshot) checkLinks(t *graph.Task, links []string, read map[string]bool) error {
+func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) error {
+	if len(links) == 0 {
+		return nil
+	}
+	read := map[string]bool{}
+	for _, l := range lists {
+		for _, i := range l {
+			read[s.Path(i)] = true
+		}
+	}
 	ask := key.Links{
 		Target: func(p string) (string, bool) {
 			target, err := os.Readlink(filepath.Join(s.checkout.Root, filepath.FromSlash(p)))

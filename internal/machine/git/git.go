@@ -120,13 +120,13 @@ func paths(out []byte) ([]string, error) {
 	return slices.Compact(list), nil
 }
 
-// Ignored returns which of the paths the ignore files exclude and git does not
-// track.
+// Ignored returns which of the paths the ignore files exclude, whether or not
+// git tracks them all the same.
 func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if len(among) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "-z", "--stdin")
+	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "--no-index", "-z", "--stdin")
 	var ge *Error
 	if errors.As(err, &ge) {
 		var exit *exec.ExitError
