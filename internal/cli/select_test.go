@@ -98,7 +98,7 @@ func TestShallowClonesSelectEverythingAndSayHowToMendIt(t *testing.T) {
 	}
 	c := &trial.Repo{T: t, Dir: dir, Env: r.Env}
 	a := c.Loft("reach", "--format", "json")
-	if !strings.Contains(a.Err, "git fetch --unshallow") || strings.Count(a.Out, "@") != 4 {
+	if !strings.Contains(a.Err, "git fetch --unshallow") || strings.Count(a.Out, "everything") != 4 {
 		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 }
