@@ -54,6 +54,23 @@ func TestSkerryLines(t *testing.T) {
 		t.Errorf("the second run: %v", again.Totals)
 	}
 
+	// A mode rebuilds the services alone, and leaving it out brings them back.
+	if got := ran(r.Run("build", "--mode", "debug")); !slices.Equal(got, []string{"build@boarding-gate", "build@booking", "build@notices", "build@sailings"}) {
+		t.Errorf("another mode built %v", got)
+	}
+	if got := ran(r.Run("--pick", "all")); len(got) > 0 {
+		t.Errorf("the mode was left out again, and these ran: %v", got)
+	}
+
+	// A new library passes at once.
+	if a := r.Loft("new", "go-library", "libs/fog-horn"); a.Code != 0 {
+		t.Fatalf("new: %s%s", a.Out, a.Err)
+	}
+	if rep := r.Run("build@libs/fog-horn", "test@libs/fog-horn"); !rep.OK {
+		t.Errorf("the new library: %s", r.Loft("log", "test@libs/fog-horn").Out)
+	}
+	r.Remove("libs/fog-horn")
+
 	// Deleted outputs are restored, whatever has none is current.
 	r.Git("clean", "-xfdq", "-e", ".grayloft")
 	for _, x := range r.Run("--pick", "all").Tasks {

@@ -24,8 +24,9 @@ func (a *app) newCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "new KIND DIR", Short: "Make a project from the template of a kind",
 		Long: "Copies the files of the kind's template directory to DIR. In their names and texts %{name} becomes the\n" +
-			"project's name, %{base} its last segment, %{dir} its directory, and %{repo} the repository's name. Nothing\n" +
-			"that is there is overwritten.",
+			"project's name, %{base} its last segment, %{dir} its directory, %{repo} the repository's name, and %{ident}\n" +
+			"(%{Ident}) a word that languages take as a name. The ending .template of a file's name is dropped, so that\n" +
+			"tools do not take a template for a source. Nothing that is there is overwritten.",
 		Example: "  grayloft new go-library libs/ferries",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
@@ -130,7 +131,7 @@ func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 		if utf8.Valid(b) {
 			text = names.Replace(text)
 		}
-		rel := names.Replace(strings.TrimPrefix(p, template+"/"))
+		rel := strings.TrimSuffix(names.Replace(strings.TrimPrefix(p, template+"/")), ".template")
 		if !fs.ValidPath(rel) {
 			return fmt.Errorf("%s in the template becomes %q, which is no path inside the project", p, rel)
 		}

@@ -28,6 +28,7 @@ var may = map[string][]string{
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
 	"demo":               {},
+	"bench":              {},
 	"docs":               {"internal/browser"},
 }
 
