@@ -38,7 +38,7 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	r, err := a.load(ctx)
+	r, err := a.loadAhead(ctx)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
@@ -61,6 +62,7 @@ type app struct {
 
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
+	debug.SetGCPercent(200) // a short life: memory is cheaper here than looking for what is free
 	a := &app{out: out, err: errs, env: os.Environ(), in: bufio.NewReader(os.Stdin)}
 	root := a.command()
 	root.SetArgs(args)
@@ -162,6 +164,7 @@ type repository struct {
 	here  string // the working directory, from the root; empty where it is outside
 
 	choice choice // what was said about settings
+	ahead  *ahead // what was begun before the declarations were read
 }
 
 func (a *app) load(ctx context.Context) (*repository, error) {

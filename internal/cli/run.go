@@ -18,9 +18,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
-	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
-	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
@@ -79,7 +77,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	r, err := a.load(ctx)
+	r, err := a.loadAhead(ctx)
 	if err != nil {
 		return err
 	}
@@ -184,7 +182,12 @@ func (a *app) now() time.Time {
 
 // engine puts together what a run works with.
 func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.Engine, *remote.Client, error) {
-	state, err := checkout.Open(r.root)
+	begun := r.ahead
+	r.ahead = nil
+	if begun == nil || begun.root != r.root {
+		begun = a.begun(ctx, r.root)
+	}
+	state, err := begun.state()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -196,10 +199,10 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 	if err != nil {
 		return nil, nil, err
 	}
-	memory := files.NewMemory(r.root)
-	memory.Load(state.DigestFile())
+	begun.files.Graph = r.graph
+	begun.loaded.Wait()
 	e := &engine.Engine{
-		Graph: r.graph, Files: &files.Checkout{Root: r.root, Git: r.git, Memory: memory, Graph: r.graph},
+		Graph: r.graph, Files: begun.files,
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
 		Maker: sync.OnceValue(func() protocol.Maker { return a.maker(ctx, r) }), Now: a.now,
 	}

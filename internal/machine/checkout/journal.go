@@ -75,8 +75,11 @@ func Open(root string) (*State, error) {
 
 func (s *State) file() string { return filepath.Join(s.dir, "journal") }
 
+// DigestFile is the name of the file, in [Dir], that keeps remembered digests.
+const DigestFile = "digests"
+
 // DigestFile is where remembered digests of files are kept.
-func (s *State) DigestFile() string { return filepath.Join(s.dir, "digests") }
+func (s *State) DigestFile() string { return filepath.Join(s.dir, DigestFile) }
 
 // Reload reads the journal: another process may have written to it. Lines that
 // are damaged (cut off by a crash) or of another version are passed over.

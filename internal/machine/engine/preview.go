@@ -113,7 +113,7 @@ func (r *run) expect(ctx context.Context, n *node, of map[*graph.Task]*Expected)
 	}
 	if len(x.On) > 0 {
 		x.Outcome = Depends
-		x.Reason, x.Changes = r.ownReason(tk, last, seen, x.On)
+		x.Reason, x.Changes = r.ownReason(ctx, tk, last, seen, x.On)
 		return x
 	}
 	r.expectReuse(ctx, n, tk, x)
@@ -122,13 +122,18 @@ func (r *run) expect(ctx context.Context, n *node, of map[*graph.Task]*Expected)
 
 // ownReason returns why a task would run even if all that it depends on came
 // out the same; nothing where it would not.
-func (r *run) ownReason(tk taken, last checkout.Record, seen bool, on []*graph.Task) (key.Reason, []key.Change) {
+func (r *run) ownReason(ctx context.Context, tk taken, last checkout.Record, seen bool, on []*graph.Task) (key.Reason, []key.Change) {
 	if !seen {
 		return key.New, nil
 	}
-	if before, ok := r.readIngredients(last.Ingredients); ok {
+	read := r.reader(ctx, tk)
+	text, err := read(last.Ingredients)
+	if err != nil {
+		return "", nil
+	}
+	if before, err := key.Decode(text); err == nil {
 		var own []key.Change
-		for _, c := range key.Compare(before, tk.in, tk.read(r.Store)) {
+		for _, c := range key.Compare(before, tk.in, read) {
 			if c.Reason != key.FromBefore || !slices.ContainsFunc(on, func(u *graph.Task) bool { return u.Addr() == c.What }) {
 				own = append(own, c)
 			}
@@ -138,15 +143,6 @@ func (r *run) ownReason(tk taken, last checkout.Record, seen bool, on []*graph.T
 		}
 	}
 	return "", nil
-}
-
-func (r *run) readIngredients(d digest.Digest) (*key.Ingredients, bool) {
-	text, err := r.Store.Read(d)
-	if err != nil {
-		return nil, false
-	}
-	in, err := key.Decode(text)
-	return in, err == nil
 }
 
 // expectReuse says how a task comes out whose key is certain.
@@ -171,7 +167,7 @@ func (r *run) expectReuse(ctx context.Context, n *node, tk taken, x *Expected) {
 		gone = gone || lost
 	}
 	x.Outcome = Ran
-	x.Reason, x.Changes = r.reason(tk, last, seen)
+	x.Reason, x.Changes = r.reason(ctx, tk, last, seen)
 	if gone && (x.Reason == key.New || x.Reason == key.Writes) {
 		x.Reason, x.Changes = key.Gone, nil
 	}

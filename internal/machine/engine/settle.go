@@ -45,6 +45,22 @@ func (tk taken) read(st *store.Store) func(digest.Digest) ([]byte, error) {
 	}
 }
 
+// reader reads what was just taken, what is kept here, and else what the shared
+// cache has: of a task that somebody else made, the ingredients are there alone.
+func (r *run) reader(ctx context.Context, tk taken) func(digest.Digest) ([]byte, error) {
+	here := tk.read(r.Store)
+	return func(d digest.Digest) ([]byte, error) {
+		text, err := here(d)
+		if err == nil || d.IsZero() {
+			return text, err
+		}
+		if _, err := r.have(ctx, []protocol.Blob{{Digest: d, Size: -1}}); err != nil {
+			return nil, err
+		}
+		return r.Store.Read(d)
+	}
+}
+
 // ingredients takes the ingredients of a task from a snapshot. Before gives
 // what is counted of a task upstream: its listing, or its early key.
 func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*graph.Task) digest.Digest) (taken, error) {
@@ -181,7 +197,7 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 		}
 		return *ev
 	}
-	reason, changes := r.reason(tk, last, seen)
+	reason, changes := r.reason(ctx, tk, last, seen)
 	if gone && (reason == key.New || reason == key.Writes) {
 		reason, changes = key.Gone, nil
 	}
@@ -211,7 +227,7 @@ func (r *run) unreadable(n *node, err error) event {
 }
 
 // reason compares with the last time the task came out in this checkout.
-func (r *run) reason(tk taken, last checkout.Record, seen bool) (key.Reason, []key.Change) {
+func (r *run) reason(ctx context.Context, tk taken, last checkout.Record, seen bool) (key.Reason, []key.Change) {
 	switch {
 	case !seen:
 		return key.New, nil
@@ -220,10 +236,11 @@ func (r *run) reason(tk taken, last checkout.Record, seen bool) (key.Reason, []k
 	case last.Key == tk.key:
 		return key.Writes, nil
 	}
-	text, err := r.Store.Read(last.Ingredients)
+	read := r.reader(ctx, tk)
+	text, err := read(last.Ingredients)
 	if err == nil {
 		if before, err := key.Decode(text); err == nil {
-			if reason, of := key.First(key.Compare(before, tk.in, tk.read(r.Store))); reason != "" {
+			if reason, of := key.First(key.Compare(before, tk.in, read)); reason != "" {
 				return reason, of
 			}
 			// Equal, and yet not kept: its files moved while it ran.

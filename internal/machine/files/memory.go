@@ -56,11 +56,15 @@ type Memory struct {
 	mu      sync.Mutex
 	known   map[string]remembered
 	changed bool
+
+	manifests map[rowSum]digest.Digest // of sets of rows that were seen before
+	used      map[rowSum]bool          // in this run
+	learned   bool
 }
 
 // NewMemory returns an empty memory of the files below root.
 func NewMemory(root string) *Memory {
-	return &Memory{root: root, known: map[string]remembered{}}
+	return &Memory{root: root, known: map[string]remembered{}, manifests: map[rowSum]digest.Digest{}, used: map[rowSum]bool{}}
 }
 
 const memoryHead = "grayloft-digests 2\n"
@@ -73,15 +77,8 @@ const recordSize = 8*4 + 4 + 8*2 + digest.Size
 // Load reads what an earlier run remembered. A file that is missing, damaged
 // or of another version is no error: everything is read afresh.
 func (m *Memory) Load(file string) {
-	data, err := os.ReadFile(file)
-	if err != nil || len(data) < len(memoryHead)+digest.Size || string(data[:len(memoryHead)]) != memoryHead {
-		return
-	}
-	body := data[len(memoryHead)+digest.Size:]
-	if digest.Of(body) != digest.Digest(data[len(memoryHead):len(memoryHead)+digest.Size]) {
-		return
-	}
-	if known, ok := parseMemory(body); ok {
+	m.loadManifests(file + "-manifests")
+	if known, ok := parseMemory(opened(memoryHead, file)); ok {
 		m.known = known
 	}
 }
@@ -130,13 +127,11 @@ func encodeMemory(known map[string]remembered) []byte {
 func (m *Memory) Save(file string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.changed {
-		return nil
+	if err := m.saveManifests(file + "-manifests"); err != nil || !m.changed {
+		return err
 	}
-	body := encodeMemory(m.known)
-	sum := digest.Of(body)
 	m.changed = false
-	return WriteFile(file, append(append([]byte(memoryHead), sum[:]...), body...))
+	return WriteFile(file, sealed(memoryHead, encodeMemory(m.known)))
 }
 
 // WriteFile replaces a file as a whole: a reader sees the old contents or the
@@ -165,7 +160,22 @@ var ErrMoving = errors.New("the file keeps changing while it is read")
 // Row returns the row of a path, reading the file only where its digest is
 // not known. [fs.ErrNotExist] stands for a path that is gone, and for a
 // directory.
-func (m *Memory) Row(path string) (listing.Row, error) {
+func (m *Memory) Row(path string) (listing.Row, error) { return m.rowAt(path, stamp{}) }
+
+// rowAt is Row for a path whose status has just been taken; a zero one has not.
+func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
+	if at != (stamp{}) {
+		m.mu.Lock()
+		r, ok := m.known[path]
+		m.mu.Unlock()
+		if ok && r.Stamp == at && r.safe() {
+			row := listing.Row{Path: path, Kind: listing.File, Size: at.Size, Digest: r.Digest}
+			if at.Mode&0o100 != 0 {
+				row.Kind = listing.Executable
+			}
+			return row, nil
+		}
+	}
 	full := filepath.Join(m.root, filepath.FromSlash(path))
 	info, err := os.Lstat(full)
 	if err != nil {

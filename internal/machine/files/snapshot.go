@@ -3,15 +3,18 @@ package files
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"golang.org/x/sync/errgroup"
 
@@ -30,12 +33,104 @@ type Checkout struct {
 	Graph  *graph.Graph
 
 	mu      sync.Mutex
-	ignored map[string]bool // paths that git said it ignores, asked once
+	ignored map[string]bool // what git said of untracked paths: whether it ignores them
+	early   chan surveyResult
+}
+
+// everything returns the files that tasks may read, sorted, with their status
+// where it has been taken.
+func (c *Checkout) everything(ctx context.Context) ([]found, error) {
+	list, err := c.surveyed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var starts []string
+	ignored := c.ignoredPaths()
+	for _, s := range c.Graph.IgnoredStarts() {
+		if ignored.meets(s) && c.exists(s) {
+			starts = append(starts, s)
+		}
+	}
+	if starts, err = c.Git.Ignored(ctx, starts); err != nil || len(starts) == 0 {
+		return list, err
+	}
+	for _, s := range starts {
+		more, err := c.walk(s)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range more {
+			list = append(list, found{path: p})
+		}
+	}
+	slices.SortStableFunc(list, func(a, b found) int { return strings.Compare(a.path, b.path) })
+	return slices.CompactFunc(list, func(a, b found) bool { return a.path == b.path }), nil
+}
+
+// Ahead begins to look at the checkout's files before anybody asks, beside
+// other work.
+func (c *Checkout) Ahead(ctx context.Context) {
+	early := make(chan surveyResult, 1)
+	c.early = early
+	go func() {
+		list, err := c.survey(ctx)
+		early <- surveyResult{list, err}
+	}()
+}
+
+type surveyResult struct {
+	list []found
+	err  error
+}
+
+func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
+	c.mu.Lock()
+	early := c.early
+	c.early = nil
+	c.mu.Unlock()
+	if early != nil {
+		r := <-early
+		return r.list, r.err
+	}
+	return c.survey(ctx)
+}
+
+// sortedPaths are paths of which it can be asked whether one lies in another.
+type sortedPaths []string
+
+func (c *Checkout) ignoredPaths() sortedPaths {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out sortedPaths
+	for p, ignored := range c.ignored {
+		if ignored {
+			out = append(out, p)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// meets tells whether one of the paths is p, lies in it, or holds it.
+func (l sortedPaths) meets(p string) bool {
+	i, ok := slices.BinarySearch(l, p)
+	if ok || (i < len(l) && inside(l[i], p)) {
+		return true
+	}
+	for i, _ = slices.BinarySearch(l, p+"/"); i < len(l) && inside(l[i], p); {
+		return true
+	}
+	for d := path.Dir(p); d != "."; d = path.Dir(d) {
+		if _, ok := slices.BinarySearch(l, d); ok {
+			return true
+		}
+	}
+	return false
 }
 
 // List returns the paths of files that tasks may read, below the given
-// directories or everywhere: what git tracks or does not ignore, and ignored
-// files where a pattern's own literal start is ignored.
+// directories: what git tracks or does not ignore, and ignored files where a
+// pattern's own literal start is ignored.
 func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
 	var starts []string
 	for _, s := range c.Graph.IgnoredStarts() {
@@ -92,14 +187,45 @@ func (c *Checkout) walk(start string) ([]string, error) {
 // Snapshot takes the checkout's files as they are now, below the given
 // directories or everywhere.
 func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, error) {
-	paths, err := c.List(ctx, below...)
+	if len(below) > 0 {
+		paths, err := c.List(ctx, below...)
+		if err != nil {
+			return nil, err
+		}
+		return c.snapshot(paths, nil), nil
+	}
+	list, err := c.everything(ctx)
 	if err != nil {
 		return nil, err
 	}
+	paths := make([]string, len(list))
+	for i, f := range list {
+		if !utf8.ValidString(f.path) {
+			return nil, fmt.Errorf("the path %q is not UTF-8: rename the file, or ignore it", f.path)
+		}
+		paths[i] = f.path
+	}
+	return c.snapshot(paths, list), nil
+}
+
+// snapshot puts one together. Known, if given, are the same paths with their
+// status.
+func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 	tree := key.NewTree(c.Graph, paths)
-	return &Snapshot{
+	s := &Snapshot{
 		checkout: c, Tree: tree, paths: paths, rows: make([]atomic.Pointer[rowResult], tree.Len()), offers: map[*graph.Project]manifest{},
-	}, nil
+	}
+	if known != nil {
+		s.stamps = make([]stamp, tree.Len())
+		k := 0
+		for i := range s.stamps { // both are sorted, and the tree lacks what tasks make
+			for known[k].path != tree.Path(i) {
+				k++
+			}
+			s.stamps[i] = known[k].st
+		}
+	}
+	return s
 }
 
 // Again takes the files below the given directories as they are now, going by
@@ -172,9 +298,11 @@ type Snapshot struct {
 	*key.Tree
 	checkout *Checkout
 	paths    []string
+	stamps   []stamp                     // by number, where they were taken on the way
 	rows     []atomic.Pointer[rowResult] // by number; nil where few rows are asked for
 	mu       sync.Mutex
 	few      map[int]*rowResult
+	reads    map[*graph.Task]manifest // as far as [Snapshot.Warm] took them
 	offers   map[*graph.Project]manifest
 }
 
@@ -185,7 +313,6 @@ type rowResult struct {
 
 type manifest struct {
 	root  digest.Digest
-	rows  listing.List
 	paths []int
 	links []string
 }
@@ -196,7 +323,11 @@ func (s *Snapshot) row(i int) (listing.Row, error) {
 		return r.row, r.err
 	}
 	r := &rowResult{}
-	r.row, r.err = s.checkout.Memory.Row(s.Path(i))
+	var at stamp
+	if s.stamps != nil {
+		at = s.stamps[i]
+	}
+	r.row, r.err = s.checkout.Memory.rowAt(s.Path(i), at)
 	if s.rows != nil {
 		s.rows[i].Store(r)
 	} else {
@@ -219,43 +350,45 @@ func (s *Snapshot) known(i int) *rowResult {
 // Warm reads what tasks read, several files at a time, so that settling them
 // finds it known.
 func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
-	wanted := make([]bool, s.Len())
 	offering := map[*graph.Project]bool{}
-	mark := func(list []int) {
-		for _, i := range list {
-			wanted[i] = true
-		}
-	}
+	var projects []*graph.Project
 	for _, t := range tasks {
-		mark(s.Tree.Reads(t))
-		if !t.NeedsRead() {
-			continue
-		}
-		for _, p := range t.Project.NeedsAll {
-			if !offering[p] {
-				offering[p] = true
-				mark(s.Tree.Offers(p))
+		if t.NeedsRead() {
+			for _, p := range t.Project.NeedsAll {
+				if !offering[p] {
+					offering[p] = true
+					projects = append(projects, p)
+				}
 			}
 		}
 	}
-	var todo []int
-	for i, w := range wanted {
-		if w {
-			todo = append(todo, i)
+	s.reads = make(map[*graph.Task]manifest, len(tasks))
+	inChunks(ctx, len(tasks)+len(projects), func(i int) {
+		// An error is found again by who needs the files.
+		if i >= len(tasks) {
+			_, _ = s.offered(projects[i-len(tasks)])
+		} else if m, err := s.manifest(s.Tree.Reads(tasks[i])); err == nil {
+			s.mu.Lock()
+			s.reads[tasks[i]] = m
+			s.mu.Unlock()
 		}
-	}
-	const chunk = 64
+	})
+}
+
+// inChunks calls do for every number below n, several at a time.
+func inChunks(ctx context.Context, n int, do func(i int)) {
+	const chunk = 16
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	for range 2 * runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for ctx.Err() == nil {
 				from := int(next.Add(chunk)) - chunk
-				if from >= len(todo) {
+				if from >= n {
 					return
 				}
-				for _, i := range todo[from:min(from+chunk, len(todo))] {
-					_, _ = s.row(i) // an error is found again by who needs the file
+				for i := from; i < min(from+chunk, n); i++ {
+					do(i)
 				}
 			}
 		})
@@ -263,9 +396,11 @@ func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
 	wg.Wait()
 }
 
+// manifest returns the digest of the manifests of files. Those of sets that
+// were seen before are remembered by a sum over their rows.
 func (s *Snapshot) manifest(files []int) (manifest, error) {
-	rows := make(listing.List, 0, len(files))
 	var links []string
+	var sum rowSum
 	for _, i := range files {
 		r, err := s.row(i)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -277,20 +412,39 @@ func (s *Snapshot) manifest(files []int) (manifest, error) {
 		if r.Kind == listing.Link {
 			links = append(links, r.Path)
 		}
-		rows = append(rows, r)
+		sum.add(r)
 	}
-	return manifest{rows.Root(), rows, files, links}, nil
+	root, known := s.checkout.Memory.manifestOf(sum)
+	if !known {
+		root = s.rowsOf(files).Root()
+		s.checkout.Memory.noteManifest(sum, root)
+	}
+	return manifest{root, files, links}, nil
+}
+
+// rowsOf returns the rows of files that are there.
+func (s *Snapshot) rowsOf(files []int) listing.List {
+	rows := make(listing.List, 0, len(files))
+	for _, i := range files {
+		if r, err := s.row(i); err == nil {
+			rows = append(rows, r)
+		}
+	}
+	return rows
 }
 
 // Parts are the texts that a task's ingredients refer to by digest. They are
 // put together when somebody asks.
-type Parts struct{ lists []listing.List }
+type Parts struct {
+	s    *Snapshot
+	sets [][]int
+}
 
 // All returns the texts by digest.
 func (p Parts) All() map[digest.Digest][]byte {
 	out := map[digest.Digest][]byte{}
-	for _, l := range p.lists {
-		_, texts := l.Manifests()
+	for _, files := range p.sets {
+		_, texts := p.s.rowsOf(files).Manifests()
 		maps.Copy(out, texts)
 	}
 	return out
@@ -299,11 +453,15 @@ func (p Parts) All() map[digest.Digest][]byte {
 // Reads returns the manifests of what a task reads, those of what its needed
 // projects offer, and the texts of all.
 func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offered, parts Parts, err error) {
-	mine, err := s.manifest(s.Tree.Reads(t))
+	s.mu.Lock()
+	mine, known := s.reads[t]
+	s.mu.Unlock()
+	if !known {
+		mine, err = s.manifest(s.Tree.Reads(t))
+	}
 	if err != nil {
 		return own, nil, Parts{}, err
 	}
-	parts.lists = append(parts.lists, mine.rows)
 	links, read := mine.links, [][]int{mine.paths}
 	if t.NeedsRead() {
 		for _, p := range t.Project.NeedsAll {
@@ -312,11 +470,10 @@ func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offered,
 				return own, nil, Parts{}, err
 			}
 			needs = append(needs, key.Offered{Project: p.Name, Dir: p.Dir, Files: m.root})
-			parts.lists = append(parts.lists, m.rows)
 			links, read = append(links, m.links...), append(read, m.paths)
 		}
 	}
-	return mine.root, needs, parts, s.checkLinks(t, links, read)
+	return mine.root, needs, Parts{s, read}, s.checkLinks(t, links, read)
 }
 
 func (s *Snapshot) offered(p *graph.Project) (manifest, error) {

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"io/fs"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 func stampOf(info fs.FileInfo) (stamp, bool) {
@@ -15,6 +17,17 @@ func stampOf(info fs.FileInfo) (stamp, bool) {
 	}
 	m, c := times(st)
 	return stamp{Dev: uint64(st.Dev), Ino: uint64(st.Ino), Size: st.Size, Mode: uint32(st.Mode), Mtime: m, Ctime: c}, true
+}
+
+// statAt takes the status of a name in an open directory.
+func statAt(dir int, name string) (stamp, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return stamp{}, err
+	}
+	return stamp{
+		Dev: uint64(st.Dev), Ino: uint64(st.Ino), Size: st.Size, Mode: uint32(st.Mode), Mtime: st.Mtim.Nano(), Ctime: st.Ctim.Nano(),
+	}, nil
 }
 
 func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }

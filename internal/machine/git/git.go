@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -128,7 +129,7 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if len(among) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "--no-index", "-z", "--stdin")
+	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "--no-index", "-v", "-z", "--stdin")
 	var ge *Error
 	if errors.As(err, &ge) {
 		var exit *exec.ExitError
@@ -139,7 +140,16 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return paths(out)
+	// Four fields a path: the file that the rule stands in, its line, the rule,
+	// the path. A person's own rules, outside of the repository, do not count.
+	var list []string
+	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
+	for i := 0; i+3 < len(fields); i += 4 {
+		if path.Base(fields[i]) == ".gitignore" && !strings.HasPrefix(fields[i+2], "!") {
+			list = append(list, fields[i+3])
+		}
+	}
+	return paths([]byte(strings.Join(list, "\x00")))
 }
 
 // MergeBase returns the commit at which HEAD parted from rev, and whether

@@ -1,0 +1,93 @@
+package files
+
+import (
+	"encoding/binary"
+	"strings"
+	"sync"
+)
+
+// directories remembers the names in directories. A directory's status changes
+// with every name that comes or goes, so while it stays the same, and its times
+// lie safely before the moment at which the names were taken, they hold.
+type directories struct {
+	mu      sync.Mutex
+	known   map[string]listed
+	seen    map[string]listed // in this survey
+	changed bool
+}
+
+type listed struct {
+	st    stamp
+	taken int64
+	names []string // sorted
+}
+
+const directoriesHead = "grayloft-directories 1\n"
+
+// of returns the names that are remembered for a directory of that status.
+func (d *directories) of(dir string, st stamp) ([]string, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	l, ok := d.known[dir]
+	if !ok || l.st != st || !(remembered{Stamp: l.st, Taken: l.taken}).safe() {
+		return nil, false
+	}
+	d.seen[dir] = l
+	return l.names, true
+}
+
+func (d *directories) note(dir string, st stamp, taken int64, names []string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.seen[dir] = listed{st, taken, names}
+	d.changed = true
+}
+
+// The file holds, for each directory, its path, status, the moment, how many
+// names there are, and the names; all texts end in a NUL.
+func loadDirectories(file string) *directories {
+	d := &directories{known: map[string]listed{}, seen: map[string]listed{}}
+	text := string(opened(directoriesHead, file))
+	for len(text) > 0 {
+		dir, rest, ok := strings.Cut(text, "\x00")
+		if !ok || len(rest) < 56 {
+			return &directories{known: map[string]listed{}, seen: d.seen}
+		}
+		b := []byte(rest[:56])
+		u := binary.LittleEndian.Uint64
+		l := listed{
+			st:    stamp{u(b), u(b[8:]), int64(u(b[16:])), binary.LittleEndian.Uint32(b[24:]), int64(u(b[28:])), int64(u(b[36:]))},
+			taken: int64(u(b[44:])),
+		}
+		n := int(binary.LittleEndian.Uint32(b[52:]))
+		text = rest[56:]
+		if n > len(text) {
+			return &directories{known: map[string]listed{}, seen: d.seen}
+		}
+		l.names = make([]string, n)
+		for i := range l.names {
+			l.names[i], text, _ = strings.Cut(text, "\x00")
+		}
+		d.known[dir] = l
+	}
+	return d
+}
+
+func (d *directories) save(file string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.changed && len(d.seen) == len(d.known) {
+		return
+	}
+	var b []byte
+	for dir, l := range d.seen {
+		b = append(append(b, dir...), 0)
+		b = appendStamp(b, l.st)
+		b = binary.LittleEndian.AppendUint64(b, uint64(l.taken))
+		b = binary.LittleEndian.AppendUint32(b, uint32(len(l.names)))
+		for _, n := range l.names {
+			b = append(append(b, n...), 0)
+		}
+	}
+	_ = WriteFile(file, sealed(directoriesHead, b))
+}

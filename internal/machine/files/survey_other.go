@@ -1,0 +1,21 @@
+//go:build !linux && !darwin
+
+package files
+
+import "context"
+
+// found is a path with its status.
+type found struct {
+	path string
+	st   stamp
+}
+
+// survey is left to git on this system.
+func (c *Checkout) survey(ctx context.Context) ([]found, error) {
+	paths, err := c.Git.Files(ctx)
+	out := make([]found, len(paths))
+	for i, p := range paths {
+		out[i].path = p
+	}
+	return out, err
+}

@@ -1,0 +1,254 @@
+//go:build linux || darwin
+
+package files
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// surveyor walks a checkout once: it takes the status of every file on the way,
+// tells files that git tracks from others, and asks git about those alone, as
+// far as it has not been asked before.
+type surveyor struct {
+	c       *Checkout
+	tracked map[string][]string // names by directory, sorted
+	holds   map[string]bool     // directories that hold something tracked
+	known   *ignores
+	names   *directories
+	root    int // the checkout's directory, open
+	ctx     context.Context
+	slots   chan struct{}
+	wg      sync.WaitGroup
+
+	mu      sync.Mutex
+	files   []found
+	unknown []found // that git does not track, and has not been asked about
+	rules   []found // ignore files
+	err     error
+}
+
+// found is a path with its status.
+type found struct {
+	path string
+	st   stamp
+}
+
+func (f found) dir() bool { return f.st.Mode&unix.S_IFMT == unix.S_IFDIR }
+
+// survey returns the files that tasks may read, sorted, with their status.
+func (c *Checkout) survey(ctx context.Context) ([]found, error) {
+	tracked, err := c.trackedFiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	root, err := unix.Open(c.Root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: c.Root, Err: err}
+	}
+	defer unix.Close(root)
+	s := &surveyor{
+		c: c, tracked: map[string][]string{}, holds: map[string]bool{".": true}, ctx: ctx, root: root,
+		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), known: loadIgnores(c.stateFile("ignored")),
+		names: loadDirectories(c.stateFile("directories")),
+	}
+	s.sort(tracked)
+	s.start(".")
+	s.wg.Wait()
+	if s.err == nil {
+		s.outerRules()
+		s.known.under(rulesDigest(s.rules))
+		s.err = s.settleUnknown()
+	}
+	if s.err != nil {
+		return nil, s.err
+	}
+	s.known.save(c.stateFile("ignored"))
+	s.names.save(c.stateFile("directories"))
+	c.mu.Lock()
+	c.ignored = s.known.answers
+	c.mu.Unlock()
+	slices.SortFunc(s.files, byPath)
+	return s.files, nil
+}
+
+func byPath(a, b found) int {
+	switch {
+	case a.path < b.path:
+		return -1
+	case a.path > b.path:
+		return 1
+	}
+	return 0
+}
+
+func (s *surveyor) sort(tracked []string) {
+	dir := ""
+	for _, p := range tracked {
+		if d := path.Dir(p); d != dir {
+			dir = d
+			for up := d; !s.holds[up]; up = path.Dir(up) {
+				s.holds[up] = true
+			}
+		}
+		s.tracked[dir] = append(s.tracked[dir], path.Base(p))
+	}
+}
+
+func (s *surveyor) start(dir string) {
+	s.wg.Go(func() {
+		s.slots <- struct{}{}
+		defer func() { <-s.slots }()
+		if err := s.walk(dir); err != nil {
+			s.mu.Lock()
+			s.err = errors.Join(s.err, err)
+			s.mu.Unlock()
+		}
+	})
+}
+
+// walk looks at one directory, and starts those below it.
+func (s *surveyor) walk(dir string) error {
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	names, err := s.list(dir)
+	if err != nil {
+		return err
+	}
+	tracked := s.tracked[dir]
+	var files, unknown, rules []found
+	for _, name := range names {
+		if name == ".git" || (dir == "." && name == ".grayloft") {
+			continue
+		}
+		p := name
+		if dir != "." {
+			p = dir + "/" + name
+		}
+		st, err := statAt(s.root, p)
+		if err != nil {
+			continue // gone meanwhile
+		}
+		x := found{p, st}
+		if name == ".gitignore" {
+			rules = append(rules, x)
+		}
+		for len(tracked) > 0 && tracked[0] < name {
+			tracked = tracked[1:]
+		}
+		switch {
+		case len(tracked) > 0 && tracked[0] == name:
+			if !x.dir() { // a directory that is tracked itself is another repository
+				files = append(files, x)
+			}
+		case x.dir() && s.holds[x.path]:
+			s.start(x.path)
+		default:
+			unknown = append(unknown, x)
+		}
+	}
+	s.mu.Lock()
+	s.files, s.unknown, s.rules = append(s.files, files...), append(s.unknown, unknown...), append(s.rules, rules...)
+	s.mu.Unlock()
+	return nil
+}
+
+// list returns the names in a directory, sorted. They are remembered while its
+// status stays the same.
+func (s *surveyor) list(dir string) ([]string, error) {
+	taken := time.Now().UnixNano()
+	st, err := statAt(s.root, dir)
+	if err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		return nil, nil // gone, or something else now
+	}
+	if names, ok := s.names.of(dir, st); ok {
+		return names, nil
+	}
+	full := filepath.Join(s.c.Root, filepath.FromSlash(dir))
+	f, err := os.Open(full)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	names, err := f.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	s.names.note(dir, st, taken, names)
+	return names, nil
+}
+
+// settleUnknown takes in what git does not track and the ignore files do not
+// exclude; directories of it are walked in turn.
+func (s *surveyor) settleUnknown() error {
+	for len(s.unknown) > 0 {
+		list := s.unknown
+		s.unknown = nil
+		if err := s.known.ask(s.ctx, s.c, list); err != nil {
+			return err
+		}
+		for _, x := range list {
+			switch {
+			case s.known.answers[x.path]:
+			case !x.dir():
+				s.files = append(s.files, x)
+			case !s.repository(x.path):
+				s.start(x.path)
+			}
+		}
+		s.wg.Wait()
+		if s.err != nil {
+			return s.err
+		}
+	}
+	return nil
+}
+
+// repository tells whether a directory is a repository of its own, whose files
+// are none of this one's.
+func (s *surveyor) repository(dir string) bool {
+	_, err := os.Lstat(filepath.Join(s.c.Root, filepath.FromSlash(dir), ".git"))
+	return err == nil
+}
+
+// outerRules takes in the ignore files above a repository that lies inside a
+// larger one.
+func (s *surveyor) outerRules() {
+	for d := s.c.Root; ; d = filepath.Dir(d) {
+		if _, err := os.Lstat(filepath.Join(d, ".git")); err == nil || d == filepath.Dir(d) {
+			return
+		}
+		up := filepath.Join(filepath.Dir(d), ".gitignore")
+		if info, err := os.Lstat(up); err == nil {
+			if st, ok := stampOf(info); ok {
+				s.rules = append(s.rules, found{up, st})
+			}
+		}
+	}
+}
+
+func rulesDigest(rules []found) digest.Digest {
+	slices.SortFunc(rules, byPath)
+	h := digest.New()
+	for _, r := range rules {
+		_, _ = h.Write(appendStamp([]byte(r.path+"\x00"), r.st))
+	}
+	return digest.From(h)
+}
