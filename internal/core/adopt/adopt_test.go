@@ -168,6 +168,19 @@ func TestNpmWorkspaces(t *testing.T) {
 	}
 }
 
+func TestAProjectWhoseTaskIsUnlikeItsKindsDoesNotInheritFromIt(t *testing.T) {
+	one := `{"name": "a", "scripts": {"build": "node b.mjs --out dist/a.js", "test": "node --test"}}`
+	r := repo(map[string]string{
+		"package.json": `{"workspaces": ["*"]}`, "a/package.json": one, "b/package.json": strings.Replace(one, `"a"`, `"b"`, 1),
+		"c/package.json": `{"name": "c", "scripts": {"test": "node --test"}}`,
+	})
+	_, p := propose(t, r, Choices{})
+	g := written(t, r, p)
+	if c := g.Task("test@c"); len(p.Kinds) != 1 || len(c.Before) != 0 || len(g.Task("test@a").Before) != 1 {
+		t.Errorf("kinds %v; test@c comes after %d tasks", p.Kinds, len(c.Before))
+	}
+}
+
 func TestRunAgainItProposesOnlyWhatIsNewAndKeepsTheRest(t *testing.T) {
 	r := repo(workspace)
 	_, p := propose(t, r, Choices{})

@@ -390,7 +390,8 @@ func (t *Task) comment() string {
 	return out
 }
 
-// omitted returns the tasks of a kind that a project does without.
+// omitted returns the tasks of a kind that a project does without, or has in
+// another form: what its own table leaves out would else come from the kind.
 func (w *proposer) omitted(p *Project, kind string) []string {
 	var names []string
 	if w.old != nil && w.old.Kinds[kind] != nil {
@@ -401,7 +402,7 @@ func (w *proposer) omitted(p *Project, kind string) []string {
 		}
 	}
 	return slices.DeleteFunc(names, func(n string) bool {
-		return slices.ContainsFunc(w.fresh[p], func(t *Task) bool { return t.Name == n })
+		return slices.ContainsFunc(w.fresh[p], func(t *Task) bool { return t.Name == n && w.kindHas(kind, p, t) })
 	})
 }
 
