@@ -236,3 +236,32 @@ func TestCompletionKnowsTheNames(t *testing.T) {
 		t.Errorf("a pick completes to %q", a.Out)
 	}
 }
+
+func TestCacheCommands(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	r.Run("--pick", "all")
+	var s struct {
+		Entries int
+		Repos   map[string]int
+	}
+	if err := json.Unmarshal([]byte(r.Loft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos["test"] != s.Entries {
+		t.Errorf("%+v, %v", s, err)
+	}
+	if a := r.Loft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "all are what their names say") {
+		t.Errorf("verify: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	for _, c := range []struct{ args, want string }{
+		{"cache trim", "wants --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "stats, cache trim or cache verify"},
+	} {
+		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
+		}
+	}
+	if a := r.Loft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Took away 0 entries") {
+		t.Errorf("what is in use is not trimmed: %s%s", a.Out, a.Err)
+	}
+	if rep := r.Run("--pick", "all"); len(rep.Ran()) != 0 {
+		t.Errorf("after trimming nothing, these ran: %v", rep.Ran())
+	}
+}

@@ -97,7 +97,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		return err
 	}
 	defer e.State.Close()
-	view := a.view(f, len(r.graph.Closure(picked)), args, func(t *graph.Task) (float64, bool) {
+	view := a.view(f, r.graph.Closure(picked), args, func(t *graph.Task) (float64, bool) {
 		last, ok := e.State.Last(t.Addr())
 		return last.Took, ok && last.Took > 0
 	})

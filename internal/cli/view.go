@@ -23,7 +23,7 @@ type view interface {
 
 // view returns the view that fits the output. Before tells how many seconds a
 // task took the last time, if it is known.
-func (a *app) view(f runFlags, tasks int, asked []string, before func(*graph.Task) (float64, bool)) view {
+func (a *app) view(f runFlags, tasks []*graph.Task, asked []string, before func(*graph.Task) (float64, bool)) view {
 	logs := f.logs
 	wide := a.width()
 	if a.format == "json" {
@@ -38,17 +38,17 @@ func (a *app) view(f runFlags, tasks int, asked []string, before func(*graph.Tas
 	p := &plainView{a: a, out: a.out, logs: logs, wide: wide}
 	if a.quiet {
 		p.logs, p.quiet = "failures", true
-	} else if tasks > 0 {
+	} else if len(tasks) > 0 {
 		what := strings.Join(asked, ", ")
 		if what == "" {
 			what = "picked"
 		}
-		fmt.Fprintf(a.out, "%s: %s, %d at a time\n\n", what, counted(tasks, "task", "tasks"), f.jobs)
+		fmt.Fprintf(a.out, "%s: %s, %d at a time\n\n", what, counted(len(tasks), "task", "tasks"), f.jobs)
 	}
 	if wide == 0 || a.quiet {
 		return p
 	}
-	return newTerminalView(p, tasks, before)
+	return newTerminalView(p, tasks, f.jobs, before)
 }
 
 // plainView writes a line for each task that finished, with its log below it.
@@ -214,9 +214,12 @@ type endMsg struct{}
 
 func minutes(s float64) string { return fmt.Sprintf("%d:%02d", int(s)/60, int(s)%60) }
 
-func newTerminalView(p *plainView, tasks int, before func(*graph.Task) (float64, bool)) *terminalView {
+func newTerminalView(p *plainView, tasks []*graph.Task, jobs int, before func(*graph.Task) (float64, bool)) *terminalView {
 	v := &terminalView{plainView: p, before: before, ended: make(chan struct{})}
-	m := &progress{a: p.a, total: tasks, wide: p.wide, finished: map[string]bool{}, began: time.Now()}
+	m := &progress{a: p.a, total: len(tasks), wide: p.wide, finished: map[string]bool{}, began: time.Now(), jobs: max(jobs, 1), expected: map[string]float64{}}
+	for _, t := range tasks {
+		m.expected[t.Addr()], _ = before(t)
+	}
 	v.prog = tea.NewProgram(m, tea.WithOutput(p.out), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
 		defer close(v.ended)
@@ -264,6 +267,8 @@ type progress struct {
 	began    time.Time
 	running  []startedMsg
 	finished map[string]bool
+	jobs     int
+	expected map[string]float64 // seconds that tasks took the last time
 	ending   bool
 }
 
@@ -313,5 +318,32 @@ func (p *progress) View() string {
 	full := cells * len(p.finished) / p.total
 	bar := strings.Repeat("━", full) + p.a.soft(strings.Repeat("─", cells-full))
 	fmt.Fprintf(&b, "  %s    %d of %d", bar, len(p.finished), p.total)
+	if left := p.left(time.Now()); left >= 1 {
+		fmt.Fprintf(&b, ", about %s left", inWords(left))
+	}
 	return b.String()
+}
+
+// settling is how long a run is given to find out what needs nothing, before
+// the time that remains is spoken of.
+const settling = time.Second
+
+// left returns the seconds that are expected to remain: what is left of the
+// work over the jobs, and no less than what is left of a running task.
+func (p *progress) left(now time.Time) float64 {
+	if now.Sub(p.began) < settling {
+		return 0
+	}
+	work, longest := 0.0, 0.0
+	for task, s := range p.expected {
+		if !p.finished[task] {
+			work += s
+		}
+	}
+	for _, r := range p.running {
+		gone := min(now.Sub(r.at).Seconds(), r.before)
+		work -= gone
+		longest = max(longest, r.before-gone)
+	}
+	return max(work/float64(p.jobs), longest)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"runtime"
-	"slices"
 	"sync"
 	"time"
 
@@ -254,7 +253,7 @@ func (r *run) startReady(ctx context.Context) {
 
 // fits tells whether a task's slots and locks are free.
 func (r *run) fits(t *graph.Task) bool {
-	return min(t.Slots, r.opt.Jobs) <= r.free && !slices.ContainsFunc(t.Locks, func(l string) bool { return r.held[l] })
+	return schedule.Fits(t, r.free, r.opt.Jobs, r.held)
 }
 
 // offer lists a node to be settled, if it waits for nothing.

@@ -290,6 +290,7 @@ func (s *Store) Entry(k digest.Digest, o Origin) (protocol.Entry, bool) {
 	if json.Unmarshal(data, &st) != nil || st.Version != 1 || st.Origin != o || st.Entry.Key != k {
 		return protocol.Entry{}, false
 	}
+	s.used(s.entry(k, o))
 	return st.Entry, true
 }
 

@@ -1,0 +1,275 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Stats says what a cache holds.
+type Stats struct {
+	Dir       string           `json:"dir"`
+	Blobs     int              `json:"blobs"`
+	BlobBytes int64            `json:"blob_bytes"`
+	Entries   int              `json:"entries"`
+	Repos     map[string]int   `json:"repos"` // entries by repository
+	Oldest    *time.Time       `json:"oldest"`
+	Spooled   int              `json:"spooled"` // things that wait to be sent to a service
+	Bytes     map[string]int64 `json:"bytes"`   // of outputs by repository, as entries count them
+}
+
+// Stats walks the cache.
+func (s *Store) Stats() (Stats, error) {
+	st := Stats{Dir: s.dir, Repos: map[string]int{}, Bytes: map[string]int64{}}
+	err := s.eachBlob(func(_ digest.Digest, _ string, info fs.FileInfo) error {
+		st.Blobs++
+		st.BlobBytes += info.Size()
+		return nil
+	})
+	if err != nil {
+		return st, err
+	}
+	entries, err := s.entries()
+	for _, e := range entries {
+		st.Entries++
+		st.Repos[e.Origin.Repo]++
+		st.Bytes[e.Origin.Repo] += e.Entry.Bytes
+		if st.Oldest == nil || e.used.Before(*st.Oldest) {
+			st.Oldest = &e.used
+		}
+	}
+	if err != nil {
+		return st, err
+	}
+	spooled, err := s.Spooled()
+	st.Spooled = len(spooled)
+	return st, err
+}
+
+func (s *Store) eachBlob(do func(d digest.Digest, file string, info fs.FileInfo) error) error {
+	return filepath.WalkDir(filepath.Join(s.dir, "blobs"), func(p string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || e.IsDir() {
+			return err
+		}
+		d, err := digest.Parse(filepath.Base(filepath.Dir(p)) + filepath.Base(p))
+		if err != nil {
+			return nil // none of ours
+		}
+		info, err := e.Info()
+		if err != nil {
+			return nil // gone meanwhile
+		}
+		return do(d, p, info)
+	})
+}
+
+// filedEntry is an entry with its file and when it was last used.
+type filedEntry struct {
+	storedEntry
+	file string
+	used time.Time
+}
+
+// entries returns every entry, the one used last in front.
+func (s *Store) entries() ([]filedEntry, error) {
+	var out []filedEntry
+	err := filepath.WalkDir(filepath.Join(s.dir, "entries"), func(p string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || e.IsDir() {
+			return err
+		}
+		info, ierr := e.Info()
+		data, rerr := os.ReadFile(p)
+		f := filedEntry{file: p}
+		if ierr != nil || rerr != nil || json.Unmarshal(data, &f.storedEntry) != nil {
+			return nil // gone meanwhile, or not an entry
+		}
+		f.used = info.ModTime()
+		out = append(out, f)
+		return nil
+	})
+	slices.SortFunc(out, func(a, b filedEntry) int { return b.used.Compare(a.used) })
+	return out, err
+}
+
+// used notes that an entry was used, by the day: that is what trimming goes by.
+func (s *Store) used(file string) {
+	info, err := os.Stat(file)
+	if err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+		now := time.Now()
+		_ = os.Chtimes(file, now, now)
+	}
+}
+
+// Limits say what a trim leaves.
+type Limits struct {
+	Bytes int64         // of blobs; 0: any
+	Age   time.Duration // since an entry was last used; 0: any
+	Dry   bool          // only count
+}
+
+// young is how long anything is left alone after it came or was used: work that
+// is under way may rely on it.
+const young = time.Hour
+
+// Trimmed says what a trim took away, or would.
+type Trimmed struct {
+	Entries int   `json:"entries"`
+	Blobs   int   `json:"blobs"`
+	Bytes   int64 `json:"bytes"`
+	Left    int64 `json:"left_bytes"`
+}
+
+// Trim takes away the entries that were used least recently, as far as the
+// limits ask, and then the blobs that nothing is left to name. What came or was
+// used within the last hour stays; a run that relied on something that went all
+// the same runs its task.
+func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, error) {
+	release, err := s.Lock(ctx, "trim")
+	if err != nil {
+		return Trimmed{}, err
+	}
+	defer release()
+	sizes := map[digest.Digest]int64{}
+	fresh := map[digest.Digest]bool{}
+	if err := s.eachBlob(func(d digest.Digest, _ string, info fs.FileInfo) error {
+		sizes[d] = info.Size()
+		fresh[d] = now.Sub(info.ModTime()) < young
+		return nil
+	}); err != nil {
+		return Trimmed{}, err
+	}
+	entries, err := s.entries()
+	if err != nil {
+		return Trimmed{}, err
+	}
+	out := Trimmed{}
+	kept, total := map[digest.Digest]bool{}, int64(0)
+	for d, isFresh := range fresh {
+		if isFresh {
+			kept[d] = true
+			total += sizes[d]
+		}
+	}
+	for _, e := range entries {
+		names, more := s.names(e.Entry), int64(0)
+		for _, d := range names {
+			if !kept[d] {
+				more += sizes[d]
+			}
+		}
+		recent := now.Sub(e.used) < young
+		if !recent && ((l.Age > 0 && now.Sub(e.used) > l.Age) || (l.Bytes > 0 && total+more > l.Bytes)) {
+			out.Entries++
+			if !l.Dry {
+				os.Remove(e.file)
+			}
+			continue
+		}
+		total += more
+		for _, d := range names {
+			kept[d] = true
+		}
+	}
+	s.keepSpooled(kept)
+	for d, size := range sizes {
+		if kept[d] {
+			out.Left += size
+			continue
+		}
+		out.Blobs++
+		out.Bytes += size
+		if !l.Dry {
+			os.Remove(s.blob(d))
+		}
+	}
+	return out, s.sweepTemp(now, l.Dry)
+}
+
+// names returns every blob that an entry needs, each once.
+func (s *Store) names(e protocol.Entry) []digest.Digest {
+	out := append([]digest.Digest{e.Listing, e.Log, e.Ingredients}, e.Refs...)
+	if text, err := s.Read(e.Listing); err == nil {
+		if list, err := listing.Parse(text); err == nil {
+			for _, row := range list {
+				if d, ok := row.Blob(); ok {
+					out = append(out, d)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b digest.Digest) int { return strings.Compare(string(a[:]), string(b[:])) })
+	return slices.Compact(out)
+}
+
+// keepSpooled keeps what waits to be sent.
+func (s *Store) keepSpooled(kept map[digest.Digest]bool) {
+	list, _ := os.ReadDir(filepath.Join(s.dir, "spool"))
+	for _, f := range list {
+		data, err := os.ReadFile(filepath.Join(s.dir, "spool", f.Name()))
+		if err != nil {
+			continue
+		}
+		for _, word := range strings.FieldsFunc(string(data), func(r rune) bool { return !strings.ContainsRune("0123456789abcdef", r) }) {
+			if d, err := digest.Parse(word); err == nil {
+				kept[d] = true
+				for _, n := range s.names(protocol.Entry{Listing: d}) {
+					kept[n] = true
+				}
+			}
+		}
+	}
+}
+
+// sweepTemp removes what processes that were killed left half-written.
+func (s *Store) sweepTemp(now time.Time, dry bool) error {
+	list, err := os.ReadDir(filepath.Join(s.dir, "tmp"))
+	for _, f := range list {
+		if info, err := f.Info(); err == nil && now.Sub(info.ModTime()) > 24*time.Hour && !dry {
+			os.Remove(filepath.Join(s.dir, "tmp", f.Name()))
+		}
+	}
+	return err
+}
+
+// Verify reads every blob, and takes away those whose contents are not what
+// their name says. It returns how many it read, and which were damaged.
+func (s *Store) Verify(ctx context.Context, seen func(done int)) (read int, damaged []digest.Digest, err error) {
+	err = s.eachBlob(func(d digest.Digest, file string, _ fs.FileInfo) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := s.WriteTo(d, discard{})
+		switch {
+		case errors.Is(err, ErrDamaged):
+			damaged = append(damaged, d)
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
+			return fmt.Errorf("reading %s: %w", file, err)
+		}
+		if read++; seen != nil {
+			seen(read)
+		}
+		return nil
+	})
+	return read, damaged, err
+}
+
+type discard struct{}
+
+func (discard) Write(p []byte) (int, error) { return len(p), nil }
