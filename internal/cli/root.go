@@ -107,7 +107,7 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.cacheCommand(), a.schemaCommand(), a.versionCommand())
+	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.watchCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.cacheCommand(), a.attachCommand(), a.detachCommand(), a.schemaCommand(), a.versionCommand())
 	for name, list := range map[string]func(*repository, string) []string{
 		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "twice": addressWords, "show": nameWords,

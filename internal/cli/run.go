@@ -219,11 +219,7 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 // client returns a client of the repository's service, and its address; none
 // where no service or no token is known.
 func (a *app) client(r *repository, st *store.Store) (*remote.Client, string) {
-	url := os.Getenv("GRAYLOFT_SERVICE")
-	if url == "" {
-		url = r.graph.Repo.ServiceURL
-	}
-	token := os.Getenv("GRAYLOFT_TOKEN")
+	url, token := a.service(r)
 	if url == "" || token == "" {
 		return nil, ""
 	}

@@ -332,7 +332,7 @@ const lastGood = "last-good"
 func (c *changes) lastGood() (string, error) {
 	client, url := c.a.client(c.r, nil)
 	if client == nil {
-		return "", exit{exitWrong, "grayloft: --since last-good needs a service: set url in [service] and GRAYLOFT_TOKEN"}
+		return "", exit{exitWrong, "grayloft: --since last-good needs a service: grayloft attach URL, or url in [service] and GRAYLOFT_TOKEN"}
 	}
 	_, branch := c.r.git.Head(c.ctx)
 	good, err := client.Good(c.ctx, branch)

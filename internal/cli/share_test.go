@@ -331,3 +331,41 @@ after = ["a"]
 		t.Errorf("what was made while the service was away: %v", rep.Outcomes())
 	}
 }
+
+func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	r := trial.New(t, sample)
+	config := t.TempDir()
+	r.Env = append(r.Env, "GRAYLOFT_CONFIG="+config)
+	token := s.Token(t, "ann", "personal/ann", "trusted")
+	if a := answer(r, "nonsense\n", "attach", s.URL); a.Code != 1 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
+		t.Errorf("a wrong token: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if a := answer(r, "", "attach", s.URL); a.Code != 2 || !strings.Contains(a.Err, "no token") {
+		t.Errorf("no token: exit %d, %s", a.Code, a.Err)
+	}
+	if a := answer(r, "x\n", "attach", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
+		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
+	}
+	if a := answer(r, token+"\n", "attach", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: puts on personal/ann, takes from trusted") || strings.Contains(a.Out, token) {
+		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	info, err := os.Stat(filepath.Join(config, "services.json"))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info.Mode(), err)
+	}
+	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
+		t.Errorf("%+v", rep.Answer)
+	}
+	bob := r.Clone().Attach(s.URL, s.Token(t, "bob", "personal/bob", "personal/ann"), "home")
+	if rep := bob.Run("--pick", "all"); rep.Totals["ran"] != 0 {
+		t.Errorf("nothing was shared by what is attached: %v", rep.Outcomes())
+	}
+	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
+		t.Errorf("detach: %s%s", a.Out, a.Err)
+	}
+	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
+		t.Errorf("detach again: %s%s", a.Out, a.Err)
+	}
+}

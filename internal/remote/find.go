@@ -34,3 +34,10 @@ func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error)
 	err := c.try(ctx, "GET", "runs/"+url.PathEscape(id), nil, &d)
 	return d, err
 }
+
+// Who says whose token this is, without anything else that a run begins with.
+func (c *Client) Who(ctx context.Context) (protocol.Self, error) {
+	var self protocol.Self
+	err := c.call(ctx, "GET", "self", nil, &self)
+	return self, err
+}
