@@ -51,7 +51,9 @@ func TestWatchRunsAgainAsFilesChange(t *testing.T) {
 	}
 	r.Write("in", "two\n")
 	trial.Wait(t, "a run after a change", is("two\n"))
-	calm := func() bool { return strings.HasSuffix(strings.TrimSpace(out.String()), "waiting for changes; Ctrl-C ends it") }
+	calm := func() bool {
+		return strings.HasSuffix(strings.TrimSpace(out.String()), "waiting for changes; Ctrl-C ends it")
+	}
 	trial.Wait(t, "calm", calm)
 	r.Write("in", "slow\n")
 	trial.Wait(t, "a run that takes long", is("slow\n"))
@@ -61,7 +63,9 @@ func TestWatchRunsAgainAsFilesChange(t *testing.T) {
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reads =", "reeds =", 1))
 	trial.Wait(t, "an error in the declarations", func() bool { return strings.Contains(out.String(), `did you mean "reads"?`) })
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reeds =", "reads =", 1))
-	trial.Wait(t, "a run after it was mended", func() bool { return strings.HasSuffix(strings.TrimSpace(out.String()), "already right.\nwaiting for changes; Ctrl-C ends it") })
+	trial.Wait(t, "a run after it was mended", func() bool {
+		return strings.HasSuffix(strings.TrimSpace(out.String()), "already right.\nwaiting for changes; Ctrl-C ends it")
+	})
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}

@@ -218,125 +218,6 @@ func (w *proposer) owner(t *Task) *Project {
 	return nil
 }
 
-// reaches tells whether a task's project, or one that would share its kind,
-// needs another at all, and one whose build makes something.
-func (w *proposer) reaches(p *Project) (needs, makes bool) {
-	among := []*Project{p}
-	if p.Stem != "" && p.Dir != "." {
-		for _, q := range w.s.Projects {
-			if q.Stem == p.Stem && q.Dir != "." {
-				among = append(among, q)
-			}
-		}
-	}
-	for _, q := range among {
-		for _, n := range q.Needs {
-			needs = true
-			for _, o := range w.s.Projects {
-				if b := o.Task("build"); o.Dir == n.Dir && b != nil && b.Sort == Reusable && len(b.Writes) > 0 {
-					makes = true
-				}
-			}
-		}
-	}
-	return needs, makes
-}
-
-// rows writes a task's keys, without its table's head.
-func (w *proposer) rows(p *Project, t *Task) string {
-	var x text
-	run := t.Run
-	var env []string
-	for _, v := range w.s.Variables {
-		if !slices.Contains(v.Tasks, t) {
-			continue
-		}
-		switch v.Use {
-		case AsSetting:
-			run = fmt.Sprintf("%s=%%{setting.%s} %s", v.Name, settingName(v.Name), run)
-		case AsEnv:
-			env = append(env, v.Name)
-		}
-	}
-	x.key("run", run)
-	if t.Help != "" {
-		x.key("help", t.Help)
-	}
-	if t.Sort == Volatile {
-		x.list("env", env)
-		x.list("env_uncounted", w.uncounted(t))
-		x.key("reuse", "never")
-		return x.aligned()
-	}
-	needs, makes := w.reaches(p)
-	if len(t.Reads) > 0 || needs {
-		reads := []string{"**"}
-		for _, o := range p.Tasks {
-			for _, pat := range o.Writes {
-				if o.Sort == Reusable && !slices.Contains(reads, "!"+pat) {
-					reads = append(reads, "!"+pat)
-				}
-			}
-		}
-		reads = append(reads, t.Reads...)
-		if needs {
-			reads = append(reads, "needs:*")
-		}
-		x.list("reads", reads)
-	}
-	if t.Writes != nil {
-		x.always("writes", t.Writes)
-	}
-	after := slices.Clone(t.After)
-	if makes {
-		after = append(after, "build@needs:*")
-	}
-	x.list("after", after)
-	x.list("env", env)
-	x.list("env_uncounted", w.uncounted(t))
-	if len(t.Probes) > 0 {
-		x.list("probes", t.Probes)
-	}
-	return x.aligned()
-}
-
-func (w *proposer) uncounted(t *Task) []string {
-	var out []string
-	for _, v := range w.s.Variables {
-		if v.Use == AsUncounted && slices.Contains(v.Tasks, t) {
-			out = append(out, v.Name)
-		}
-	}
-	return out
-}
-
-func settingName(variable string) string {
-	return strings.ReplaceAll(strings.ToLower(variable), "_", "-")
-}
-
-// offers writes who may read what of a project, with what its tasks make left
-// out.
-func (w *proposer) offers(p *Project, kind string) []string {
-	if len(p.Offers) == 0 {
-		return nil
-	}
-	out := slices.Clone(p.Offers)
-	if kind != "" {
-		out = []string{"kind:*"}
-	}
-	for _, t := range p.Tasks {
-		for _, pat := range t.Writes {
-			if t.Sort == Reusable {
-				out = append(out, "!"+pat)
-			}
-		}
-	}
-	if kind != "" && len(out) == 1 {
-		return nil
-	}
-	return out
-}
-
 // project writes one project's tables.
 func (w *proposer) project(p *Project) {
 	file := path.Join(p.Dir, decl.ProjectFile)
@@ -374,36 +255,6 @@ func (w *proposer) project(p *Project) {
 			x.table("task."+tableName(t.Name), w.rows(p, t))
 		}
 	}
-}
-
-// comment says where a task was found, and what is to be known of it.
-func (t *Task) comment() string {
-	out := t.From
-	switch {
-	case t.Sort == Volatile:
-		out += "; never reused: " + t.Why
-	case t.Writes == nil:
-		out += "; without writes it always runs: say what it makes"
-	case t.WritesWhy != "" && len(t.Writes) > 0:
-		out += "; writes: " + t.WritesWhy
-	}
-	return out
-}
-
-// omitted returns the tasks of a kind that a project does without, or has in
-// another form: what its own table leaves out would else come from the kind.
-func (w *proposer) omitted(p *Project, kind string) []string {
-	var names []string
-	if w.old != nil && w.old.Kinds[kind] != nil {
-		names = sortedKeys(w.old.Kinds[kind].Tasks)
-	} else {
-		for _, t := range w.shared[kind] {
-			names = append(names, t.Name)
-		}
-	}
-	return slices.DeleteFunc(names, func(n string) bool {
-		return slices.ContainsFunc(w.fresh[p], func(t *Task) bool { return t.Name == n && w.kindHas(kind, p, t) })
-	})
 }
 
 // root writes what belongs to the repository as a whole.
@@ -445,16 +296,6 @@ func (w *proposer) root() {
 			x.table("kind."+kind+".task."+tableName(task.Name), w.rows(w.owner(task), task))
 		}
 	}
-}
-
-func kindComment(t *Task) string {
-	if t.Sort == Volatile {
-		return "never reused: " + t.Why
-	}
-	if t.Writes == nil {
-		return "without writes it always runs: say what it makes"
-	}
-	return ""
 }
 
 // counts tells whether a task that is declared anew counts a probe.

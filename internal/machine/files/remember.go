@@ -134,13 +134,8 @@ func loadIgnores(file string) *ignores {
 	return ig
 }
 
-// under forgets everything if the ignore files are not those that it was
-// learned under.
-func (ig *ignores) under(rules digest.Digest) {
-	if ig.rules != rules {
-		ig.rules, ig.answers, ig.changed = rules, map[string]bool{}, true
-	}
-}
+// forget drops every answer.
+func (ig *ignores) forget() { ig.answers, ig.changed = map[string]bool{}, true }
 
 // ask makes sure that every path has an answer.
 func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {

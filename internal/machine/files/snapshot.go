@@ -7,16 +7,11 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"runtime"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"unicode/utf8"
-
-	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
@@ -35,153 +30,6 @@ type Checkout struct {
 	mu      sync.Mutex
 	ignored map[string]bool // what git said of untracked paths: whether it ignores them
 	early   chan surveyResult
-}
-
-// everything returns the files that tasks may read, sorted, with their status
-// where it has been taken.
-func (c *Checkout) everything(ctx context.Context) ([]found, error) {
-	list, err := c.surveyed(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var starts []string
-	ignored := c.ignoredPaths()
-	for _, s := range c.Graph.IgnoredStarts() {
-		if ignored.meets(s) && c.exists(s) {
-			starts = append(starts, s)
-		}
-	}
-	if starts, err = c.Git.Ignored(ctx, starts); err != nil || len(starts) == 0 {
-		return list, err
-	}
-	for _, s := range starts {
-		more, err := c.walk(s)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range more {
-			list = append(list, found{path: p})
-		}
-	}
-	slices.SortStableFunc(list, func(a, b found) int { return strings.Compare(a.path, b.path) })
-	return slices.CompactFunc(list, func(a, b found) bool { return a.path == b.path }), nil
-}
-
-// Ahead begins to look at the checkout's files before anybody asks, beside
-// other work.
-func (c *Checkout) Ahead(ctx context.Context) {
-	early := make(chan surveyResult, 1)
-	c.early = early
-	go func() {
-		list, err := c.survey(ctx)
-		early <- surveyResult{list, err}
-	}()
-}
-
-type surveyResult struct {
-	list []found
-	err  error
-}
-
-func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
-	c.mu.Lock()
-	early := c.early
-	c.early = nil
-	c.mu.Unlock()
-	if early != nil {
-		r := <-early
-		return r.list, r.err
-	}
-	return c.survey(ctx)
-}
-
-// sortedPaths are paths of which it can be asked whether one lies in another.
-type sortedPaths []string
-
-func (c *Checkout) ignoredPaths() sortedPaths {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	var out sortedPaths
-	for p, ignored := range c.ignored {
-		if ignored {
-			out = append(out, p)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-// meets tells whether one of the paths is p, lies in it, or holds it.
-func (l sortedPaths) meets(p string) bool {
-	i, ok := slices.BinarySearch(l, p)
-	if ok || (i < len(l) && inside(l[i], p)) {
-		return true
-	}
-	for i, _ = slices.BinarySearch(l, p+"/"); i < len(l) && inside(l[i], p); {
-		return true
-	}
-	for d := path.Dir(p); d != "."; d = path.Dir(d) {
-		if _, ok := slices.BinarySearch(l, d); ok {
-			return true
-		}
-	}
-	return false
-}
-
-// List returns the paths of files that tasks may read, below the given
-// directories: what git tracks or does not ignore, and ignored files where a
-// pattern's own literal start is ignored.
-func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
-	var starts []string
-	for _, s := range c.Graph.IgnoredStarts() {
-		if (len(below) == 0 || slices.ContainsFunc(below, func(b string) bool { return inside(s, b) || inside(b, s) })) && c.exists(s) {
-			starts = append(starts, s)
-		}
-	}
-	var paths, ignored []string
-	g, gctx := errgroup.WithContext(ctx)
-	g.Go(func() (err error) { paths, err = c.Git.Files(gctx, below...); return err })
-	g.Go(func() (err error) { ignored, err = c.Git.Ignored(gctx, starts); return err })
-	if err := g.Wait(); err != nil {
-		return nil, err
-	}
-	for _, s := range ignored {
-		more, err := c.walk(s)
-		if err != nil {
-			return nil, err
-		}
-		paths = append(paths, more...)
-	}
-	slices.Sort(paths)
-	return slices.Compact(paths), nil
-}
-
-func inside(p, dir string) bool {
-	return dir == "" || dir == "." || p == dir || strings.HasPrefix(p, dir+"/")
-}
-
-func (c *Checkout) exists(p string) bool {
-	_, err := os.Lstat(filepath.Join(c.Root, filepath.FromSlash(p)))
-	return err == nil
-}
-
-func (c *Checkout) walk(start string) ([]string, error) {
-	var out []string
-	err := filepath.WalkDir(filepath.Join(c.Root, filepath.FromSlash(start)), func(p string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err == nil && d.IsDir() && (d.Name() == ".git" || d.Name() == ".grayloft") {
-			return filepath.SkipDir
-		}
-		if err != nil || d.IsDir() {
-			return err
-		}
-		rel, err := filepath.Rel(c.Root, p)
-		out = append(out, filepath.ToSlash(rel))
-		return err
-	})
-	return out, err
 }
 
 // Snapshot takes the checkout's files as they are now, below the given
@@ -226,70 +74,6 @@ func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 		}
 	}
 	return s
-}
-
-// Again takes the files below the given directories as they are now, going by
-// an earlier snapshot: where the directories still hold the same names, git
-// need not be asked again.
-func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string) (*Snapshot, error) {
-	if len(below) == 0 {
-		return c.Snapshot(ctx)
-	}
-	same, err := c.holdsTheSame(ctx, earlier, below)
-	if err != nil {
-		return nil, err
-	}
-	if !same {
-		return c.Snapshot(ctx, below...)
-	}
-	return &Snapshot{
-		checkout: c, Tree: earlier.Tree, paths: earlier.paths, few: map[int]*rowResult{}, offers: map[*graph.Project]manifest{},
-	}, nil
-}
-
-// holdsTheSame tells whether directories hold no files beside those of a
-// snapshot, what tasks make and what git ignores. Files that are gone are found
-// when they are read.
-func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
-	seen := map[string]bool{}
-	var unknown []string
-	for _, dir := range below {
-		list, err := c.walk(dir)
-		if err != nil {
-			return false, err
-		}
-		for _, p := range list {
-			if seen[p] {
-				continue
-			}
-			seen[p] = true
-			if !earlier.Has(p) && !c.Graph.Made(p) && !c.knownIgnored(p) {
-				unknown = append(unknown, p)
-			}
-		}
-	}
-	if len(unknown) == 0 {
-		return true, nil
-	}
-	ignored, err := c.Git.Ignored(ctx, unknown)
-	if err != nil {
-		return false, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.ignored == nil {
-		c.ignored = map[string]bool{}
-	}
-	for _, p := range ignored {
-		c.ignored[p] = true
-	}
-	return len(ignored) == len(unknown), nil
-}
-
-func (c *Checkout) knownIgnored(p string) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.ignored[p]
 }
 
 // Snapshot is the set of files at one moment, with their rows as they are

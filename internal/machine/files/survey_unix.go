@@ -65,15 +65,18 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 		names: loadDirectories(c.stateFile("directories")),
 	}
 	s.sort(tracked)
-	s.start(".")
-	s.wg.Wait()
-	if s.err == nil {
-		s.outerRules()
-		s.known.under(rulesDigest(s.rules))
-		s.err = s.settleUnknown()
+	if err := s.look(); err != nil {
+		return nil, err
 	}
-	if s.err != nil {
-		return nil, s.err
+	// Ignore files may lie where only what they said before led to: when any of
+	// them changed, everything that was learned under them is asked again.
+	if rules := rulesDigest(s.rules); rules != s.known.rules {
+		s.known.forget()
+		s.files, s.unknown, s.rules = nil, nil, nil
+		if err := s.look(); err != nil {
+			return nil, err
+		}
+		s.known.rules = rulesDigest(s.rules)
 	}
 	s.known.save(c.stateFile("ignored"))
 	s.names.save(c.stateFile("directories"))
@@ -82,6 +85,17 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
 	return s.files, nil
+}
+
+// look walks the checkout and settles what git does not track.
+func (s *surveyor) look() error {
+	s.start(".")
+	s.wg.Wait()
+	s.outerRules()
+	if s.err != nil {
+		return s.err
+	}
+	return s.settleUnknown()
 }
 
 func byPath(a, b found) int {

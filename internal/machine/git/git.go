@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -142,14 +143,39 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	}
 	// Four fields a path: the file that the rule stands in, its line, the rule,
 	// the path. A person's own rules, outside of the repository, do not count.
-	var list []string
+	var list, others []string
 	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 	for i := 0; i+3 < len(fields); i += 4 {
-		if path.Base(fields[i]) == ".gitignore" && !strings.HasPrefix(fields[i+2], "!") {
+		switch {
+		case path.Base(fields[i]) != ".gitignore":
+			others = append(others, fields[i+3])
+		case !strings.HasPrefix(fields[i+2], "!"):
 			list = append(list, fields[i+3])
 		}
 	}
-	return paths([]byte(strings.Join(list, "\x00")))
+	more, err := r.ignoredAllTheSame(ctx, others)
+	if err != nil {
+		return nil, err
+	}
+	return paths([]byte(strings.Join(append(list, more...), "\x00")))
+}
+
+// ignoredAllTheSame returns which of the files, to which a person's own rules
+// were found to apply first, the repository's rules exclude as well.
+func (r Repo) ignoredAllTheSame(ctx context.Context, among []string) ([]string, error) {
+	among = slices.DeleteFunc(among, func(p string) bool {
+		info, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(p)))
+		return err != nil || info.IsDir() // what is in a directory is asked about by itself
+	})
+	if len(among) == 0 {
+		return nil, nil
+	}
+	out, err := r.run(ctx, nil, append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(among)...)...)
+	if err != nil {
+		return nil, err
+	}
+	counted, err := paths(out)
+	return slices.DeleteFunc(among, func(p string) bool { return slices.Contains(counted, p) }), err
 }
 
 // MergeBase returns the commit at which HEAD parted from rev, and whether

@@ -1,0 +1,195 @@
+package files
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+// place is a checkout that a test changes at random.
+type place struct {
+	t    *testing.T
+	root string
+	rnd  *rand.Rand
+}
+
+func (p *place) git(args ...string) {
+	p.t.Helper()
+	cmd := exec.Command("git", args...)
+	cmd.Dir = p.root
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		p.t.Fatalf("git %v: %v: %s", args, err, out)
+	}
+}
+
+func (p *place) write(name, text string) {
+	p.t.Helper()
+	full := filepath.Join(p.root, name)
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return // a file stands where a directory should
+	}
+	_ = os.WriteFile(full, []byte(text), 0o644) // a directory may stand there
+}
+
+var segments = []string{"a", "b", "out", "x.log", "ünlikely \"name\"", "deep", "gen"}
+
+func (p *place) name() string {
+	parts := make([]string, 1+p.rnd.IntN(4))
+	for i := range parts {
+		parts[i] = segments[p.rnd.IntN(len(segments))]
+	}
+	return strings.Join(parts, "/")
+}
+
+// change does one random thing that may alter which files there are.
+func (p *place) change() string {
+	n := p.name()
+	switch p.rnd.IntN(9) {
+	case 0, 1, 2:
+		p.write(n, fmt.Sprint(p.rnd.Int()))
+		return "write " + n
+	case 3:
+		_ = os.RemoveAll(filepath.Join(p.root, n))
+		return "remove " + n
+	case 4:
+		p.git("add", "-A")
+		return "add all"
+	case 5:
+		rules := []string{"out/\n", "*.log\n", "/gen\n!x.log\n", "", "out\n!out/a\n"}[p.rnd.IntN(5)]
+		p.write(".gitignore", rules)
+		return "ignore " + rules
+	case 6:
+		p.write("a/.gitignore", "b\n")
+		return "ignore below a"
+	case 7:
+		_ = os.Remove(filepath.Join(p.root, "a/.gitignore"))
+		return "no rules below a"
+	}
+	if p.rnd.IntN(4) == 0 {
+		dir := filepath.Join(p.root, "nested")
+		if os.MkdirAll(dir, 0o755) == nil {
+			p.git("init", "-q", "nested")
+			p.git("-C", "nested", "-c", "user.name=t", "-c", "user.email=t@t.example", "commit", "-q", "--allow-empty", "-m", "x")
+			p.write("nested/file", "x")
+		}
+		return "a repository inside"
+	}
+	_ = os.Rename(filepath.Join(p.root, n), filepath.Join(p.root, p.name()))
+	return "rename " + n
+}
+
+// TestTheSurveyFindsWhatGitLists makes random changes to a checkout, and after
+// each compares the survey, which remembers directories, ignored paths and what
+// is tracked, with what git says afresh.
+func TestTheSurveyFindsWhatGitLists(t *testing.T) {
+	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "t")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for seed := range uint64(6) {
+		p := &place{t, t.TempDir(), rand.New(rand.NewPCG(seed, 11))}
+		p.git("init", "-q")
+		p.write(".git/info/exclude", "deep\n") // a person's own rules do not count
+		if err := os.MkdirAll(filepath.Join(p.root, ".grayloft"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		p.write(".grayloft/.gitignore", "*\n")
+		steps := 0
+		for step := range 60 {
+			what := p.change()
+			if p.rnd.IntN(3) == 0 {
+				// Old enough to be remembered: otherwise every directory is read anew.
+				old := time.Now().Add(-time.Minute)
+				_ = filepath.WalkDir(p.root, func(f string, _ os.DirEntry, _ error) error { return os.Chtimes(f, old, old) })
+			}
+			c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root), Graph: g}
+			list, err := c.survey(context.Background())
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := []string{}
+			for _, f := range list {
+				got = append(got, f.path)
+			}
+			want, err := git.Repo{Dir: p.root}.Files(context.Background())
+			if err != nil {
+				t.Fatal(err)
+			}
+			want = slices.DeleteFunc(want, func(f string) bool {
+				info, err := os.Lstat(filepath.Join(p.root, f))
+				return err != nil || info.IsDir()
+			})
+			if !slices.Equal(got, want) {
+				t.Fatalf("seed %d, step %d (%s):\nsurvey %q\ngit    %q", seed, step, what, got, want)
+			}
+			steps++
+		}
+		if steps != 60 {
+			t.Errorf("%d steps", steps)
+		}
+	}
+}
+
+func TestAManifestIsRememberedForItsOwnRowsAlone(t *testing.T) {
+	p := &place{t, t.TempDir(), rand.New(rand.NewPCG(1, 1))}
+	p.git("init", "-q")
+	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n[task.t]\nrun = \"true\"\nreads = [\"in/**\"]\nwrites = []\n")}}, "t")
+	if err != nil {
+		t.Fatal(err)
+	}
+	memory := NewMemory(p.root)
+	take := func() string {
+		c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: memory, Graph: g}
+		s, err := c.Snapshot(context.Background())
+		if err != nil {
+			t.Fatal(err)
+		}
+		root, _, parts, err := s.Reads(g.Task("t@t"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, ok := parts.All()[root]; !ok {
+			t.Fatalf("the digest is not that of its texts")
+		}
+		return root.String()
+	}
+	seen := map[string]string{}
+	for _, change := range []func(){
+		func() { p.write("in/a", "1") }, func() { p.write("in/b", "2") }, func() { p.write("in/a", "2"); p.write("in/b", "1") },
+		func() { _ = os.Chmod(filepath.Join(p.root, "in/a"), 0o755) }, func() { _ = os.Remove(filepath.Join(p.root, "in/b")) },
+		func() { _ = os.Rename(filepath.Join(p.root, "in/a"), filepath.Join(p.root, "in/c")) }, func() { _ = os.Symlink("c", filepath.Join(p.root, "in/d")) },
+		func() { p.write("in/deep/a", "1") },
+	} {
+		change()
+		now := take()
+		if other, ok := seen[now]; ok {
+			t.Errorf("two states have one digest: %s", other)
+		}
+		seen[now] = now
+		if again := take(); again != now {
+			t.Errorf("the same files have two digests: %s and %s", now, again)
+		}
+	}
+	file := filepath.Join(t.TempDir(), "digests")
+	if err := memory.Save(file); err != nil {
+		t.Fatal(err)
+	}
+	before := take()
+	memory = NewMemory(p.root)
+	memory.Load(file)
+	if after := take(); after != before || len(memory.manifests) == 0 {
+		t.Errorf("kept and read again: %s and %s, %d manifests", before, after, len(memory.manifests))
+	}
+}
