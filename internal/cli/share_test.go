@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/trial"
@@ -367,5 +369,86 @@ func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
 	}
 	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
 		t.Errorf("detach again: %s%s", a.Out, a.Err)
+	}
+}
+
+// throttled passes on what a service says at so many bytes a second.
+func throttled(t *testing.T, to string, rate int) string {
+	t.Helper()
+	target, err := url.Parse(to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := httputil.NewSingleHostReverseProxy(target)
+	p.ModifyResponse = func(r *http.Response) error {
+		r.Body = struct {
+			io.Reader
+			io.Closer
+		}{slowly{r.Body, rate}, r.Body}
+		return nil
+	}
+	s := httptest.NewServer(p)
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+// slowly reads at a rate.
+type slowly struct {
+	r    io.Reader
+	rate int
+}
+
+func (s slowly) Read(p []byte) (int, error) {
+	n, err := s.r.Read(p[:min(len(p), 16<<10)])
+	time.Sleep(time.Duration(n) * time.Second / time.Duration(s.rate))
+	return n, err
+}
+
+func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n"}
+	for _, n := range []string{"a", "b", "c", "d", "e"} {
+		files["grayloft.toml"] += fmt.Sprintf("[task.%s]\nrun = \"head -c 400000 /dev/urandom > %s.out\"\nreads = [\"in\"]\nwrites = [\"%s.out\"]\nprobes = []\n", n, n, n)
+	}
+	files["grayloft.toml"] += "[task.big]\nrun = \"yes $(cat in) | head -c 6000000 | openssl enc -aes-128-ctr -K 00 -iv 00 > big.out 2>/dev/null || yes $(cat in) | head -c 6000000 > big.out\"\nreads = [\"in\"]\nwrites = [\"big.out\"]\nprobes = []\n" +
+		"[task.sure]\nrun = \"head -c 3000000 /dev/urandom > sure.out\"\nreads = [\"in\"]\nwrites = [\"sure.out\"]\nprobes = []\nreuse = \"always\"\n" +
+		"[task.odd]\nrun = \"head -c 3000000 /dev/urandom > odd.out\"\nreads = [\"in\"]\nwrites = [\"odd.out\"]\nprobes = []\n"
+	files["in"] = "one\n"
+	ci := trial.New(t, files).Attach(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
+	r := ci.Clone().Attach(throttled(t, s.URL, 900_000), s.Token(t, "ann", "", "trusted"), "home")
+	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
+	if rep := r.Run("big", "sure", "odd", "--offline"); !rep.OK { // so that it is known how long they run here
+		t.Fatal(rep.Answer)
+	}
+	ci.Write("in", "two\n")
+	ci.Run("--pick", "all")
+	r.Write("in", "two\n")
+	if rep := r.Run("a", "b", "c", "d", "e"); rep.Totals["fetched"] != 5 { // so that the line is known
+		t.Fatalf("%v", rep.Outcomes())
+	}
+	if p := r.Plan("big"); p.Of("big@test").Outcome != "ran" || *p.Of("big@test").Reason != "cheaper" {
+		t.Errorf("the plan: %+v", p.Tasks)
+	}
+	if a := r.Loft("show", "big@test"); !strings.Contains(a.Out, "weighs") || !strings.Contains(a.Out, "it is run where nothing of it is here") {
+		t.Errorf("show: %s%s", a.Out, a.Err)
+	}
+	rep := r.Run("big", "sure", "odd")
+	if got := rep.Of("big@test"); got.Outcome != "ran" || got.Reason == nil || *got.Reason != "cheaper" || !strings.Contains(got.Message, "fetching its 6.0 MB about") {
+		t.Errorf("running is cheaper: %+v", got)
+	}
+	if got := rep.Of("sure@test"); got.Outcome != "fetched" {
+		t.Errorf("reuse = \"always\": %+v", got)
+	}
+	if got := rep.Of("odd@test"); got.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "odd@test was run because that was quicker than fetching it, and came out different") {
+		t.Errorf("%+v\n%s", got, rep.Answer.Err)
+	}
+	ci.Write("in", "three\n")
+	if rep := ci.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
+		t.Fatal(rep.Answer)
+	}
+	r.Write("in", "three\n")
+	if rep := r.Run("odd"); rep.Of("odd@test").Outcome != "fetched" {
+		t.Errorf("from then on it is fetched: %+v\n%s", rep.Tasks, rep.Answer.Err)
 	}
 }

@@ -3,11 +3,15 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/weigh"
+	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
 type taskDetail struct {
@@ -35,6 +39,7 @@ type taskDetail struct {
 	Slots     int       `json:"slots"`
 	Locks     []string  `json:"locks"`
 	Portable  bool      `json:"portable"`
+	Weighs    string    `json:"weighs,omitempty"` // what was measured here of running and of fetching it
 }
 
 func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
@@ -68,7 +73,49 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		d.Timeout = t.Timeout.String()
 	}
 	a.describeEnv(r, t, &d)
+	d.Weighs = a.weighs(r, t)
 	return d, nil
+}
+
+// weighs says what is known here of running a task and of fetching what it
+// makes; nothing where one of the two has not been measured.
+func (a *app) weighs(r *repository, t *graph.Task) string {
+	url, token := a.service(r)
+	if _, err := os.Stat(filepath.Join(r.root, checkout.Dir)); err != nil || token == "" {
+		return ""
+	}
+	state, err := checkout.Open(r.root)
+	if err != nil {
+		return ""
+	}
+	defer state.Close()
+	st, err := openStore()
+	if err != nil {
+		return ""
+	}
+	last, _ := state.Last(t.Addr())
+	text, err := st.Read(last.Listing)
+	if err != nil {
+		return ""
+	}
+	made, err := listing.Parse(text)
+	if err != nil {
+		return ""
+	}
+	c := weigh.Weigh(last.Here, made.Bytes(), st.Line(strings.TrimSuffix(url, "/")))
+	if c.Running == 0 || c.Fetching == 0 {
+		return ""
+	}
+	out := fmt.Sprintf("runs in about %s here; fetching its %s takes about %s", inWords(c.Running), bytesText(c.Bytes), inWords(c.Fetching))
+	switch {
+	case t.Reuse != decl.Weigh:
+		return out + fmt.Sprintf(", and reuse is %q", t.Reuse)
+	case last.Fetch:
+		return out + "; it came out different once, and is fetched"
+	case c.Run:
+		return out + ": it is run where nothing of it is here"
+	}
+	return out + ": it is fetched"
 }
 
 // describeEnv lists the environment as the task would get it here.
@@ -158,6 +205,9 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	}
 	a.row("after", d.AfterFrom)
 	a.row("before", plain(d.Before))
+	if d.Weighs != "" {
+		a.row("weighs", plain([]string{d.Weighs}))
+	}
 	for _, f := range []struct {
 		name, val string
 		it        decl.Item

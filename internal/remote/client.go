@@ -60,6 +60,7 @@ type Client struct {
 	mu     sync.Mutex
 	down   bool
 	shelf  string         // that the token puts on
+	known  bool           // whether the service has said so
 	pushed sync.WaitGroup // what earlier runs left waiting
 }
 
@@ -213,7 +214,7 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	err := c.call(ctx, http.MethodGet, "self", nil, &self)
 	if err == nil {
 		c.mu.Lock()
-		c.shelf = self.PutsOn
+		c.shelf, c.known = self.PutsOn, true
 		c.mu.Unlock()
 		c.pushed.Go(func() { c.sendSpooled(ctx) })
 	}

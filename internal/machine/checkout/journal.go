@@ -31,7 +31,9 @@ type Record struct {
 	Failed      bool          `json:"failed,omitempty"`
 	Run         string        `json:"run"`
 	At          time.Time     `json:"at"`
-	Took        float64       `json:"took"` // seconds, when it last really ran; anywhere
+	Took        float64       `json:"took"`            // seconds, when it last really ran; anywhere
+	Here        float64       `json:"here,omitempty"`  // seconds, when it last ran in this checkout and came out right
+	Fetch       bool          `json:"fetch,omitempty"` // never run instead of being fetched: it came out different
 }
 
 const recordVersion = 1
@@ -113,12 +115,17 @@ func (s *State) Last(task string) (Record, bool) {
 // for appending, so that two processes do not mix theirs.
 func (s *State) Note(r Record) error {
 	r.Version = recordVersion
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before := s.records[r.Task] // what was learned of it stays known
+	r.Fetch = r.Fetch || before.Fetch
+	if r.Here == 0 {
+		r.Here = before.Here
+	}
 	line, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.records[r.Task] = r
 	s.lines++
 	if _, err := s.journal.Write(append(append([]byte("\n"), line...), '\n')); err != nil {

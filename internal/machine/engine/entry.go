@@ -8,6 +8,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/store"
@@ -67,6 +68,9 @@ func (r *run) fromEntry(ctx context.Context, n *node, tk taken, res *Result) (ev
 	}
 	began := r.Now()
 	for _, e := range r.ask.entries(ctx, n.task, tk.key) {
+		if c := r.weigh(ctx, n, e); c.Run {
+			return &event{n: n, verdict: &verdict{reason: key.Cheaper, key: tk.key, note: c.sentence(), listing: e.Listing}}, false
+		}
 		ev, err := r.useEntry(ctx, n, e, res, Fetched)
 		if err == nil {
 			o := store.Origin{Repo: r.Graph.Repo.Name, Service: r.Service, Shelf: e.Shelf}
@@ -183,7 +187,14 @@ func (r *run) have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
 		return 0, fmt.Errorf("%w: blob %s", protocol.ErrGone, lack[0].Digest.Short())
 	}
 	defer r.fetching.during(r.Now)()
-	return r.Shared.Fetch(ctx, lack)
+	began := r.Now()
+	moved, err := r.Shared.Fetch(ctx, lack)
+	if err == nil && moved > 0 {
+		r.lineMu.Lock()
+		r.line = r.line.With(moved, r.Now().Sub(began).Seconds())
+		r.lineMu.Unlock()
+	}
+	return moved, err
 }
 
 func blobsOf(list listing.List) []protocol.Blob {

@@ -14,6 +14,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
@@ -66,7 +67,7 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	}
 	r.Observer.Started(t, began.Sub(r.began), slot)
 	res := &Result{
-		Task: t, Reason: v.reason, Changes: v.changes, Key: before.key, Slot: slot, At: began.Sub(r.began),
+		Task: t, Reason: v.reason, Changes: v.changes, Key: before.key, Slot: slot, At: began.Sub(r.began), Message: v.note,
 	}
 	log := tasklog.New(r.Now, func(line string) { r.Observer.Line(t, line) })
 	log.Mask = r.secrets(t)
@@ -76,8 +77,21 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	}
 	res.LogText = log.Bytes()
 	ev = r.conclude(ctx, n, before, out, ended, res)
+	if v.reason == key.Cheaper && res.Outcome == Ran && res.Listing != v.listing {
+		r.cameOutDifferent(t)
+	}
 	res.Took = r.Now().Sub(began)
 	return ev
+}
+
+// cameOutDifferent remembers of a task that was run instead of being fetched,
+// and came out different from what is shared, never to be run for that reason
+// again.
+func (r *run) cameOutDifferent(t *graph.Task) {
+	last, _ := r.State.Last(t.Addr())
+	last.Fetch = true
+	r.noteDown(last)
+	r.Observer.Warn(fmt.Sprintf("%s was run because that was quicker than fetching it, and came out different from what is shared: it depends on something that it does not declare, and is fetched from now on", t.Addr()))
 }
 
 // attempts runs the task's command, and again where it failed and may be
@@ -308,7 +322,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 		r.noteDown(rec)
 		return event{n: n, result: res}
 	}
-	res.Outcome, res.Listing = Ran, rec.Listing
+	res.Outcome, res.Listing, rec.Here = Ran, rec.Listing, res.Made
 	place := &placedAt{list, true, nil}
 	refused := r.notKept(ctx, t, before, keepErr)
 	res.Message = joined(res.Message, refused)

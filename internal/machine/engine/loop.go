@@ -12,6 +12,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/schedule"
+	"grayloft.example/grayloft/internal/core/weigh"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -82,6 +83,8 @@ type run struct {
 	ask      *asker
 	uploads  *uploads
 	fetching span
+	lineMu   sync.Mutex
+	line     weigh.Line
 }
 
 type event struct {
@@ -110,7 +113,11 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 		return nil, err
 	}
 	r.uploads = newUploads(r)
+	before := r.line
 	err := r.loop(ctx)
+	if r.line != before {
+		r.Store.KeepLine(r.Service, r.line)
+	}
 	s := &Summary{Interrupted: ctx.Err() != nil}
 	s.Uploading, s.BytesOut = r.uploads.finish(s.Interrupted)
 	s.Fetching = r.fetching.total()
@@ -199,6 +206,9 @@ func (r *run) prepare(ctx context.Context) error {
 		return fmt.Errorf("looking at the repository's files: %w", snapErr)
 	}
 	r.ask = newAsker(r)
+	if r.Shared != nil {
+		r.line = r.Store.Line(r.Service)
+	}
 	return probeErr
 }
 

@@ -160,6 +160,12 @@ func (r *run) expectReuse(ctx context.Context, n *node, tk taken, x *Expected) {
 	}
 	gone := false
 	for _, c := range r.candidates(ctx, n, tk) {
+		if c.how == Fetched {
+			if w := r.weigh(ctx, n, c.Entry); w.Run {
+				x.Outcome, x.Reason, x.Message, x.Seconds = Ran, key.Cheaper, w.sentence(), w.Running
+				return
+			}
+		}
 		ok, lost := r.expectEntry(ctx, n, c, x)
 		if ok {
 			return

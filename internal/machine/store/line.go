@@ -1,0 +1,41 @@
+package store
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/weigh"
+)
+
+func (s *Store) lineFile(service string) string {
+	return filepath.Join(s.dir, "lines", digest.Of([]byte(service)).String()[:32])
+}
+
+// Line returns what was seen of the way to a service from this machine.
+func (s *Store) Line(service string) weigh.Line {
+	var l weigh.Line
+	data, err := os.ReadFile(s.lineFile(service))
+	if err != nil || json.Unmarshal(data, &l) != nil {
+		return weigh.Line{}
+	}
+	return l
+}
+
+// KeepLine keeps it for later runs. It is no loss if it cannot.
+func (s *Store) KeepLine(service string, l weigh.Line) {
+	data, err := json.Marshal(l)
+	if err != nil {
+		return
+	}
+	in, err := s.Incoming()
+	if err != nil {
+		return
+	}
+	_, err = in.Write(data)
+	defer os.Remove(in.f.Name())
+	if in.f.Close() == nil && err == nil && os.MkdirAll(filepath.Join(s.dir, "lines"), 0o755) == nil {
+		_ = os.Rename(in.f.Name(), s.lineFile(service))
+	}
+}
