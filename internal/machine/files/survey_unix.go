@@ -218,14 +218,18 @@ func (s *surveyor) settleUnknown() error {
 		if err := s.known.ask(s.ctx, s.c, list); err != nil {
 			return err
 		}
+		var dirs []string
 		for _, x := range list {
 			switch {
 			case s.known.answers[x.path]:
 			case !x.dir():
 				s.files = append(s.files, x)
 			case !s.repository(x.path):
-				s.start(x.path)
+				dirs = append(dirs, x.path)
 			}
+		}
+		for _, d := range dirs { // from here on the walkers own what was found
+			s.start(d)
 		}
 		s.wg.Wait()
 		if s.err != nil {
