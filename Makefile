@@ -47,6 +47,10 @@ cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
 	  CGO_ENABLED=0 GOOS=$${p%/*} GOARCH=$${p#*/} $(GO) build -trimpath -o bin/grayloft-$${p%/*}-$${p#*/} ./cmd/grayloft || exit 1; \
 	done
 
+.PHONY: bench
+bench: build ## one table of times against the machine's own limits; bench.json has it as JSON
+	$(GO) run ./bench $(BENCH)
+
 .PHONY: screenshots
 screenshots: build ## docs/screenshots, from the demo data
 	@scripts/need.sh test

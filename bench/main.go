@@ -1,16 +1,134 @@
 package main
 
 import (
+	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 )
 
 func main() {
-	if len(os.Args) == 3 && os.Args[1] == "generate" {
-		if err := generate(os.Args[2], large); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
-		}
-		return
+	dir := flag.String("dir", filepath.Join(os.TempDir(), "grayloft-bench"), "where the generated repositories are kept between calls")
+	bin := flag.String("bin", "bin/grayloft", "the client to measure")
+	out := flag.String("json", "bench.json", "where the table is written as JSON")
+	rounds := flag.Int("rounds", 5, "how often ours and the baseline alternate")
+	only := flag.String("only", "", "measure only rows whose name holds this")
+	flag.Parse()
+	if err := run(*dir, *bin, *out, *rounds, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
 	}
+}
+
+func run(dir, bin, out string, rounds int, only string) error {
+	client, err := filepath.Abs(bin)
+	if err != nil {
+		return err
+	}
+	b := &bench{dir: dir, client: client, rounds: rounds}
+	if err := b.repositories(); err != nil {
+		return err
+	}
+	var rows []result
+	fmt.Printf("%-58s %10s %10s %7s %7s\n", "name", "ours", "baseline", "ratio", "goal")
+	for _, r := range b.rows() {
+		if !strings.Contains(r.name, only) {
+			continue
+		}
+		res, err := b.measure(r)
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.name, err)
+		}
+		fmt.Printf("%-58s %10s %10s %7.2f %7s\n", res.Name, short(res.Ours), short(res.Baseline), res.Ratio, goalText(res))
+		rows = append(rows, res)
+	}
+	data, err := json.MarshalIndent(rows, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(out, append(data, '\n'), 0o644)
+}
+
+func short(s float64) string { return fmt.Sprintf("%.3f s", s) }
+
+func goalText(r result) string {
+	mark := ""
+	if r.Ratio > r.Goal {
+		mark = " ✕"
+	}
+	return fmt.Sprintf("%.2f%s", r.Goal, mark)
+}
+
+// repositories generates what is not there yet.
+func (b *bench) repositories() error {
+	for name, s := range map[string]shape{"large": large, "tenth": {projects: large.projects / 10, files: large.files / 10, bytes: large.bytes / 10}} {
+		at := filepath.Join(b.dir, name)
+		if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
+			continue
+		}
+		fmt.Fprintf(os.Stderr, "generating %d projects with %d files in %s\n", s.projects, s.files, at)
+		if err := generate(at, s); err != nil {
+			return err
+		}
+	}
+	if err := b.trivial(2000); err != nil {
+		return err
+	}
+	return b.bulky(10_000, 500<<20)
+}
+
+// trivial is a repository of tasks that do nothing and keep nothing.
+func (b *bench) trivial(tasks int) error {
+	at := filepath.Join(b.dir, "trivial")
+	if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
+		return nil
+	}
+	var t strings.Builder
+	t.WriteString("schema = 1\n[repo]\nname = \"trivial\"\n")
+	for i := range tasks {
+		fmt.Fprintf(&t, "[task.t%04d]\nrun = \"true\"\nreads = []\nreuse = \"never\"\n", i)
+	}
+	if err := write(filepath.Join(at, "grayloft.toml"), []byte(t.String())); err != nil {
+		return err
+	}
+	return commit(at)
+}
+
+// bulky is a repository with one task that makes many files by copying them
+// from beside the repository.
+func (b *bench) bulky(files int, bytes int64) error {
+	at, source := filepath.Join(b.dir, "bulky"), filepath.Join(b.dir, "bulky-source")
+	if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
+		return nil
+	}
+	if err := spread(source, files, bytes); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("schema = 1\n[repo]\nname = \"bulky\"\n[task.copy]\nrun = \"cp -r --reflink=never %s out\"\nreads = []\nwrites = [\"out/**\"]\nprobes = []\n", source)
+	if err := write(filepath.Join(at, "grayloft.toml"), []byte(text)); err != nil {
+		return err
+	}
+	if err := write(filepath.Join(at, ".gitignore"), []byte("out/\n")); err != nil {
+		return err
+	}
+	return commit(at)
+}
+
+// shell runs a line in a directory, with an environment of its own added.
+func shell(dir, line string, env ...string) error {
+	cmd := exec.Command("sh", "-e", "-c", line)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), env...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: %w: %s", line, err, lastLines(string(out)))
+	}
+	return nil
+}
+
+func lastLines(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.Join(lines[max(0, len(lines)-5):], "\n")
 }

@@ -1,0 +1,128 @@
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"time"
+)
+
+// row is one line of the table: two commands that are timed in turn.
+type row struct {
+	name     string
+	goal     float64 // ours over the baseline, at most
+	in       string  // repository
+	once     string  // before the first round
+	ours     side
+	baseline side
+}
+
+// side is a command, and what is done before each time, which is not timed.
+type side struct {
+	before string
+	run    string
+	in     string // another repository than the row's
+}
+
+type result struct {
+	Name     string    `json:"name"`
+	Ours     float64   `json:"ours_seconds"`     // median
+	Baseline float64   `json:"baseline_seconds"` // median
+	Ratio    float64   `json:"ratio"`
+	Goal     float64   `json:"goal"`
+	Each     []float64 `json:"ours_each"`
+	Against  []float64 `json:"baseline_each"`
+}
+
+type bench struct {
+	dir    string
+	client string
+	rounds int
+}
+
+func (b *bench) rows() []row {
+	all := b.client + " run build test lint -q"
+	source := filepath.Join(b.dir, "bulky-source")
+	return []row{
+		{name: "declarations of 1,000 projects, against git status", goal: 1, in: "large",
+			ours: side{run: b.client + " projects > /dev/null"}, baseline: side{run: "git status -s > /dev/null"}},
+		{name: "run with nothing to do, against git status", goal: 1, in: "large", once: all,
+			ours: side{run: all}, baseline: side{run: "git status -s > /dev/null"}},
+		{name: "the same after one file changed, less the task's own work", goal: 1.3, in: "large", once: all,
+			ours: side{before: "date +%s%N >> area03/p0160/test/0/f4.txt", run: all}, baseline: side{run: "git status -s > /dev/null"}},
+		{name: "reach since the base, against git diff and ls-files", goal: 1.5, in: "large",
+			ours: side{run: b.client + " reach > /dev/null"}, baseline: side{run: "git diff --name-only main > /dev/null; git ls-files --others --exclude-standard > /dev/null"}},
+		{name: "first fingerprint of 100,000 files, against reading them", goal: 1.2, in: "large", once: all,
+			ours:     side{before: "rm -f .grayloft/digests*", run: b.client + " plan build test lint > /dev/null"},
+			baseline: side{run: "find area* -type f -print0 | xargs -0 -P2 -n 500 cat > /dev/null"}},
+		{name: "2,000 tasks that do nothing, two slots, against xargs", goal: 1.3, in: "trivial",
+			ours: side{run: b.client + " run --pick all --jobs 2 -q"}, baseline: side{run: "seq 2000 | xargs -P2 -n1 sh -c true"}},
+		{name: "restoring 10,000 files, 500 MB, against cp -r", goal: 1, in: "bulky", once: b.client + " run copy -q",
+			ours: side{before: "rm -rf out", run: b.client + " run copy -q"}, baseline: side{before: "rm -rf ../copied", run: "cp -r --reflink=never " + source + " ../copied"}},
+		{name: "making and keeping 10,000 files, 500 MB, against cp -r", goal: 3, in: "bulky",
+			ours: side{before: "rm -rf out", run: b.client + " run copy -q --anew"}, baseline: side{before: "rm -rf ../copied", run: "cp -r --reflink=never " + source + " ../copied"}},
+		{name: "ten times the projects, nothing to do", goal: 10.5, in: "large", once: all,
+			ours: side{run: all}, baseline: side{run: all, in: "tenth"}},
+	}
+}
+
+func (b *bench) measure(r row) (result, error) {
+	res := result{Name: r.name, Goal: r.goal}
+	env := []string{"GRAYLOFT_CACHE=" + filepath.Join(b.dir, "cache")}
+	for _, in := range []string{r.in, r.baseline.in} {
+		if in != "" && r.once != "" {
+			if err := shell(filepath.Join(b.dir, in), r.once, env...); err != nil {
+				return res, err
+			}
+		}
+	}
+	time1 := func(s side) (float64, error) {
+		in := r.in
+		if s.in != "" {
+			in = s.in
+		}
+		dir := filepath.Join(b.dir, in)
+		if s.before != "" {
+			if err := shell(dir, s.before, env...); err != nil {
+				return 0, err
+			}
+		}
+		began := time.Now()
+		err := shell(dir, s.run, env...)
+		return time.Since(began).Seconds(), err
+	}
+	for i := range b.rounds + 1 {
+		ours, err := time1(r.ours)
+		if err != nil {
+			return res, err
+		}
+		base, err := time1(r.baseline)
+		if err != nil {
+			return res, err
+		}
+		if i > 0 { // the first round warms up
+			res.Each, res.Against = append(res.Each, ours), append(res.Against, base)
+		}
+	}
+	res.Ours, res.Baseline = median(res.Each), median(res.Against)
+	res.Ratio = res.Ours / res.Baseline
+	return res, nil
+}
+
+func median(list []float64) float64 {
+	s := slices.Sorted(slices.Values(list))
+	return (s[(len(s)-1)/2] + s[len(s)/2]) / 2
+}
+
+// spread writes many files of pseudo-random contents, in directories of a
+// hundred.
+func spread(dir string, files int, bytes int64) error {
+	rnd := rand.New(rand.NewPCG(5, 5))
+	for i := range files {
+		if err := write(filepath.Join(dir, fmt.Sprint(i/100), fmt.Sprintf("f%05d", i)), noise(rnd, int(bytes/int64(files)))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
