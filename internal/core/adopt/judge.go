@@ -9,7 +9,7 @@ import (
 // words of a task's name, and what they say about it.
 var (
 	namesWorld  = set("deploy", "publish", "release", "push", "upload", "promote", "rollback", "ship", "login", "logout", "notify", "announce", "migrate", "seed", "provision", "teardown", "destroy", "tag", "bump", "version")
-	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "storybook", "demo")
+	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "demo")
 	namesTidy   = set("clean", "distclean", "install", "uninstall", "reset", "update", "upgrade", "fix", "fmt", "format", "tidy", "prepare", "postinstall", "preinstall", "bootstrap", "setup", "deps", "help", "all", "init", "hooks")
 	namesCheck  = set("test", "tests", "check", "checks", "lint", "vet", "verify", "typecheck", "types", "type", "unit", "integration", "e2e", "spec", "validate", "audit", "coverage", "tsc", "eslint")
 	namesMake   = set("build", "compile", "bundle", "generate", "gen", "codegen", "docs", "doc", "package", "pack", "dist", "assets", "css", "icons", "schema", "proto", "transpile", "render", "site")
@@ -41,7 +41,7 @@ var signs = []struct {
 	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), Left, "it publishes"},
 	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), Left, "it reaches other machines"},
 	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), Left, "it sends something over the network"},
-	{regexp.MustCompile(`--watch\b|\bwatch\s|\bnodemon\b|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), Left, "it watches or serves, and does not end by itself"},
+	{regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), Left, "it watches or serves, and does not end by itself"},
 	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), Volatile, "it installs something outside of the project"},
 	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), Volatile, "it rewrites sources"},
 	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), Volatile, "it uses the time or chance"},
@@ -49,7 +49,7 @@ var signs = []struct {
 }
 
 // runsOthers finds a script that runs other scripts.
-var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)|\b(npm-run-all|run-s|run-p|concurrently)\b`)
+var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)`)
 
 // judge sorts a task by its name and by what its script says.
 func (t *Task) judge() {

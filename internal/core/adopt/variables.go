@@ -46,7 +46,7 @@ var (
 // usual are variables that every process has, or that shells set.
 var usual = set("PATH", "HOME", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "TMPDIR", "TERM", "LANG", "LC_ALL", "TZ", "IFS", "PS1", "RANDOM", "SECONDS",
 	"LINENO", "BASH_SOURCE", "BASH", "BASH_VERSION", "HOSTNAME", "UID", "EUID", "PPID", "OPTARG", "OPTIND", "REPLY", "FUNCNAME", "PIPESTATUS", "MAKE", "MAKEFLAGS",
-	"CURDIR", "SOURCE_DATE_EPOCH", "NO_COLOR", "EDITOR", "DISPLAY", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "MAKEFILE_LIST", "GITHUB_ENV")
+	"CURDIR", "SOURCE_DATE_EPOCH", "NO_COLOR", "EDITOR", "DISPLAY", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "MAKEFILE_LIST")
 
 // variables finds what the scripts of declared tasks read: their own texts, and
 // the sources of their projects.
