@@ -29,6 +29,9 @@ func awaitExit(pid int) bool {
 // ended, and reaps what came to us. New ones may start while we look, so it
 // looks until there is none.
 func endRest(mark string) {
+	if !orphans() {
+		return
+	}
 	want := []byte(MarkVar + "=" + mark)
 	ended := map[int]bool{}
 	for look := range 1000 {
@@ -55,6 +58,49 @@ func endRest(mark string) {
 			time.Sleep(time.Millisecond) // the kernel tells nobody of a grandchild's end
 		}
 	}
+}
+
+// orphans tells whether any process is our child that nobody waits for. What a
+// task left behind, however deep, hangs below one of those: when its own parent
+// ends, a process becomes a child of the nearest reaper above it, which we are.
+// Where the system does not list children, it has to be assumed.
+func orphans() bool {
+	threads, err := os.ReadDir("/proc/self/task")
+	if err != nil {
+		return true
+	}
+	leaders.Lock()
+	defer leaders.Unlock()
+	for _, t := range threads {
+		list, err := os.ReadFile("/proc/self/task/" + t.Name() + "/children")
+		if errors.Is(err, os.ErrNotExist) && threadGone(t.Name()) {
+			continue
+		}
+		if err != nil {
+			return true
+		}
+		for word := range strings.FieldsSeq(string(list)) {
+			pid, err := strconv.Atoi(word)
+			if err != nil || leaders.pids[pid] {
+				continue
+			}
+			if st := statusOf(pid); st.group != syscall.Getpgrp() || st.dead || marked(pid) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// marked tells whether a process was started for a task, of whatever run.
+func marked(pid int) bool {
+	env, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))
+	return bytes.Contains(env, []byte(MarkVar+"="))
+}
+
+func threadGone(id string) bool {
+	_, err := os.Lstat("/proc/self/task/" + id)
+	return err != nil
 }
 
 // reap reaps a dead process that came to us when its own parent ended. Our
