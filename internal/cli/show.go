@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
@@ -207,19 +208,25 @@ func (a *app) row(name string, vals []sourced) {
 			name = ""
 		}
 		label := a.soft(pad(name, labelWidth))
-		lines := strings.Split(v.Value, "\n")
+		text := v.Value
+		if room := limit - labelWidth; limit > 0 && room > 8 {
+			text = ansi.Hardwrap(text, room, true) // nothing of a command may be lost
+		}
+		lines := strings.Split(text, "\n")
 		for k, line := range lines {
 			if k > 0 {
 				label = pad("", labelWidth)
 			}
 			if k < len(lines)-1 || v.where() == "" || stacked {
-				fmt.Fprintln(a.out, strings.TrimRight(label+clip(line, max(limit-labelWidth, 0)), " "))
+				fmt.Fprintln(a.out, strings.TrimRight(label+line, " "))
 				continue
 			}
 			fmt.Fprintln(a.out, label+pad(line, wide)+"  "+a.soft(v.where()))
 		}
 		if stacked && v.where() != "" {
-			fmt.Fprintln(a.out, pad("", labelWidth)+a.soft(clip("  "+v.where(), max(limit-labelWidth, 0))))
+			for line := range strings.SplitSeq(ansi.Hardwrap(v.where(), max(limit-labelWidth-2, 8), true), "\n") {
+				fmt.Fprintln(a.out, pad("", labelWidth+2)+a.soft(line))
+			}
 		}
 	}
 }
