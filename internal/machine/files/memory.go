@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -210,49 +211,32 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 	for range 3 {
 		taken := time.Now().UnixNano()
 		d, before, after, err := sum(full)
+		if errors.Is(err, syscall.ELOOP) {
+			continue // a link was put in its place
+		}
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return row, fs.ErrNotExist
 			}
 			return row, err
 		}
-		st, has := stampOf(before)
-		end, _ := stampOf(after)
-		if st != end || before.Size() != after.Size() {
+		if before != after {
 			continue
 		}
-		row.Digest, row.Size = d, after.Size()
+		row.Digest, row.Size = d, after.Size
 		row.Kind = listing.File
-		if executable(after) {
+		if after.Mode&0o100 != 0 {
 			row.Kind = listing.Executable
 		}
-		if has {
+		if after.Ino != 0 { // else the system has no status that could be trusted
 			m.mu.Lock()
-			m.known[row.Path] = remembered{st, taken, d}
+			m.known[row.Path] = remembered{after, taken, d}
 			m.changed = true
 			m.mu.Unlock()
 		}
 		return row, nil
 	}
 	return row, fmt.Errorf("%s: %w", row.Path, ErrMoving)
-}
-
-// sum reads a file on one descriptor, with its status before and after.
-func sum(full string) (d digest.Digest, before, after fs.FileInfo, err error) {
-	f, err := os.Open(full)
-	if err != nil {
-		return d, nil, nil, err
-	}
-	defer f.Close()
-	if before, err = f.Stat(); err != nil {
-		return d, nil, nil, err
-	}
-	h := digest.New()
-	if _, err = io.Copy(h, f); err != nil {
-		return d, nil, nil, err
-	}
-	after, err = f.Stat()
-	return digest.From(h), before, after, err
 }
 
 // Fingerprint returns a digest of what the statuses of paths say, for telling

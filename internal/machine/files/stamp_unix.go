@@ -25,9 +25,7 @@ func statAt(dir int, name string) (stamp, error) {
 	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 		return stamp{}, err
 	}
-	return stamp{
-		Dev: uint64(st.Dev), Ino: uint64(st.Ino), Size: st.Size, Mode: uint32(st.Mode), Mtime: st.Mtim.Nano(), Ctime: st.Ctim.Nano(),
-	}, nil
+	return asStamp(&st), nil
 }
 
 func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
