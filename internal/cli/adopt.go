@@ -70,16 +70,9 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 
 // adoptRoot returns where declarations go, and those that are there.
 func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
-	start := a.dir
-	if a.repo != "" {
-		start = a.repo
-	}
-	start, err := filepath.Abs(start)
-	if err == nil {
-		start, err = filepath.EvalSymlinks(start)
-	}
+	start, err := a.start()
 	if err != nil {
-		return "", nil, exit{exitWrong, "grayloft: --repo: " + err.Error()}
+		return "", nil, err
 	}
 	for d := start; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(filepath.Join(d, decl.RootFile)); err == nil {

@@ -12,6 +12,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/remote"
 )
 
 func (a *app) planCommand() *cobra.Command {
@@ -24,12 +25,8 @@ func (a *app) planCommand() *cobra.Command {
 			return a.plan(cmd.Context(), f, args)
 		},
 	}
-	f.flags(c)
-	f.choice.flags(c)
-	fl := c.Flags()
-	fl.BoolVar(&f.anew, "anew", false, "as if everything had to run")
-	fl.StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
-	fl.BoolVar(&f.offline, "offline", false, "do not ask the service")
+	f.sharedFlags(c)
+	c.Flags().BoolVar(&f.anew, "anew", false, "as if everything had to run")
 	return c
 }
 
@@ -49,7 +46,7 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	p, e, err := a.preview(ctx, r, f, picked)
+	p, e, _, err := a.preview(ctx, r, f, picked)
 	if err != nil {
 		return err
 	}
@@ -62,12 +59,12 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 }
 
 // preview asks the engine what a run would do.
-func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*graph.Task) (*engine.Preview, *engine.Engine, error) {
+func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*graph.Task) (*engine.Preview, *engine.Engine, *remote.Client, error) {
 	ctx, kill, stop := interrupts(ctx)
 	defer stop()
 	e, client, err := a.engine(ctx, r, f)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	quiet := &plainView{a: a, out: a.out, logs: "none", quiet: true}
 	e.Observer = quiet
@@ -83,10 +80,10 @@ func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*
 		if ctx.Err() != nil {
 			err = exit{exitInterrupted, "interrupted"}
 		}
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	_ = e.Files.Memory.Save(e.State.DigestFile())
-	return p, e, nil
+	return p, e, client, nil
 }
 
 type planJSON struct {

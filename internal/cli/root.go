@@ -184,7 +184,8 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 	return r, nil
 }
 
-func (a *app) findRoot() (string, error) {
+// start returns the directory in which the search for a repository begins.
+func (a *app) start() (string, error) {
 	start := a.dir
 	if a.repo != "" {
 		start = a.repo
@@ -195,6 +196,14 @@ func (a *app) findRoot() (string, error) {
 	}
 	if err != nil {
 		return "", exit{exitWrong, "grayloft: --repo: " + err.Error()}
+	}
+	return start, nil
+}
+
+func (a *app) findRoot() (string, error) {
+	start, err := a.start()
+	if err != nil {
+		return "", err
 	}
 	for d := start; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(filepath.Join(d, decl.RootFile)); err == nil {

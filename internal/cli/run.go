@@ -47,16 +47,29 @@ func (a *app) runCommand() *cobra.Command {
 			return a.run(cmd.Context(), f, args)
 		},
 	}
+	f.sharedFlags(c)
+	f.workFlags(c)
+	fl := c.Flags()
+	fl.BoolVar(&f.anew, "anew", false, "run everything, whatever is there already")
+	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
+	return c
+}
+
+// sharedFlags are those of every command that settles tasks or says how they
+// would be: which tasks, with which settings, and what may be asked of the
+// service.
+func (f *runFlags) sharedFlags(c *cobra.Command) {
 	f.flags(c)
 	f.choice.flags(c)
+	c.Flags().StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
+	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
+}
+
+// workFlags are those of every command that runs tasks.
+func (f *runFlags) workFlags(c *cobra.Command) {
 	fl := c.Flags()
 	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "how many tasks may run at a time")
 	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, go on with what does not come after it")
-	fl.BoolVar(&f.anew, "anew", false, "run everything, whatever is there already")
-	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
-	fl.StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
-	fl.BoolVar(&f.offline, "offline", false, "do not ask the service")
-	return c
 }
 
 func (f *runFlags) check() error {

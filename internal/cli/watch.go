@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"syscall"
 	"time"
@@ -33,14 +32,9 @@ func (a *app) watchCommand() *cobra.Command {
 			return a.watch(cmd.Context(), f, args)
 		},
 	}
-	f.flags(c)
-	f.choice.flags(c)
-	fl := c.Flags()
-	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "how many tasks may run at a time")
-	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, go on with what does not come after it")
-	fl.StringVar(&f.logs, "logs", "failures", "live, whole, failures or none")
-	fl.StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
-	fl.BoolVar(&f.offline, "offline", false, "do not ask the service")
+	f.sharedFlags(c)
+	f.workFlags(c)
+	c.Flags().StringVar(&f.logs, "logs", "failures", "live, whole, failures or none")
 	return c
 }
 

@@ -81,7 +81,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 	if err != nil {
 		return err
 	}
-	p, e, err := a.preview(ctx, r, f, []*graph.Task{t})
+	p, e, client, err := a.preview(ctx, r, f, []*graph.Task{t})
 	if err != nil {
 		return err
 	}
@@ -89,10 +89,6 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 	x := p.Tasks[slices.IndexFunc(p.Tasks, func(x *engine.Expected) bool { return x.Task == t })]
 	if x.Taken == nil {
 		return exit{exitFailed, "grayloft: " + x.Message}
-	}
-	_, client, err := a.engine(ctx, r, f)
-	if err != nil {
-		return err
 	}
 	ps, err := a.openPast(ctx, e, client)
 	if err != nil {

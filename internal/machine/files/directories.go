@@ -22,6 +22,8 @@ type listed struct {
 	names []string // sorted
 }
 
+const directoryFields = stampSize + 8 + 4 // bytes between a path and its names
+
 const directoriesHead = "grayloft-directories 1\n"
 
 // of returns the names that are remembered for a directory of that status.
@@ -50,17 +52,13 @@ func loadDirectories(file string) *directories {
 	text := string(opened(directoriesHead, file))
 	for len(text) > 0 {
 		dir, rest, ok := strings.Cut(text, "\x00")
-		if !ok || len(rest) < 56 {
+		if !ok || len(rest) < directoryFields {
 			return &directories{known: map[string]listed{}, seen: d.seen}
 		}
-		b := []byte(rest[:56])
-		u := binary.LittleEndian.Uint64
-		l := listed{
-			st:    stamp{u(b), u(b[8:]), int64(u(b[16:])), binary.LittleEndian.Uint32(b[24:]), int64(u(b[28:])), int64(u(b[36:]))},
-			taken: int64(u(b[44:])),
-		}
-		n := int(binary.LittleEndian.Uint32(b[52:]))
-		text = rest[56:]
+		b := []byte(rest[:directoryFields])
+		l := listed{st: readStamp(b), taken: int64(binary.LittleEndian.Uint64(b[stampSize:]))}
+		n := int(binary.LittleEndian.Uint32(b[stampSize+8:]))
+		text = rest[directoryFields:]
 		if n > len(text) {
 			return &directories{known: map[string]listed{}, seen: d.seen}
 		}

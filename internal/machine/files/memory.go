@@ -73,7 +73,7 @@ const memoryHead = "grayloft-digests 2\n"
 // The file holds, behind its head and the digest of the rest, one record per
 // path: the length of the path (uvarint) and its bytes, and then fixed fields
 // in the order of [remembered], little-endian.
-const recordSize = 8*4 + 4 + 8*2 + digest.Size
+const recordSize = stampSize + 8 + digest.Size
 
 // Load reads what an earlier run remembered. A file that is missing, damaged
 // or of another version is no error: everything is read afresh.
@@ -97,28 +97,18 @@ func parseMemory(body []byte) (map[string]remembered, bool) {
 		at += int(n)
 		f := body[at : at+recordSize]
 		at += recordSize
-		u := binary.LittleEndian.Uint64
-		known[name] = remembered{
-			Stamp: stamp{u(f), u(f[8:]), int64(u(f[16:])), binary.LittleEndian.Uint32(f[24:]), int64(u(f[28:])), int64(u(f[36:]))},
-			Taken: int64(u(f[44:])), Digest: digest.Digest(f[52 : 52+digest.Size]),
-		}
+		known[name] = remembered{readStamp(f), int64(binary.LittleEndian.Uint64(f[stampSize:])), digest.Digest(f[stampSize+8:])}
 	}
 	return known, true
 }
 
 func encodeMemory(known map[string]remembered) []byte {
 	out := make([]byte, 0, len(known)*(recordSize+64))
-	le := binary.LittleEndian
 	for name, r := range known {
 		out = binary.AppendUvarint(out, uint64(len(name)))
 		out = append(out, name...)
-		out = le.AppendUint64(out, r.Stamp.Dev)
-		out = le.AppendUint64(out, r.Stamp.Ino)
-		out = le.AppendUint64(out, uint64(r.Stamp.Size))
-		out = le.AppendUint32(out, r.Stamp.Mode)
-		out = le.AppendUint64(out, uint64(r.Stamp.Mtime))
-		out = le.AppendUint64(out, uint64(r.Stamp.Ctime))
-		out = le.AppendUint64(out, uint64(r.Taken))
+		out = appendStamp(out, r.Stamp)
+		out = binary.LittleEndian.AppendUint64(out, uint64(r.Taken))
 		out = append(out, r.Digest[:]...)
 	}
 	return out

@@ -29,6 +29,15 @@ func appendStamp(b []byte, st stamp) []byte {
 	return le.AppendUint64(b, uint64(st.Ctime))
 }
 
+// stampSize is the length in bytes of what [appendStamp] adds.
+const stampSize = 8*5 + 4
+
+// readStamp reads what [appendStamp] wrote.
+func readStamp(b []byte) stamp {
+	u := binary.LittleEndian.Uint64
+	return stamp{u(b), u(b[8:]), int64(u(b[16:])), binary.LittleEndian.Uint32(b[24:]), int64(u(b[28:])), int64(u(b[36:]))}
+}
+
 // sealed puts a head and a digest before what is remembered; opened takes them
 // off again, or returns nil for anything damaged or of another version.
 func sealed(head string, body []byte) []byte {
