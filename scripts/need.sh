@@ -16,6 +16,7 @@ esac
 case $what in
 test)
   have chromium || need chromium
+  have strace || need strace
   ;;
 esac
 have go || { echo "Go 1.26 or newer is needed: https://go.dev/dl" >&2; exit 2; }

@@ -9,5 +9,6 @@ import (
 )
 
 func main() {
+	cli.Enter()
 	os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdout, os.Stderr))
 }

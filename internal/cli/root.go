@@ -23,6 +23,8 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/machine/git"
+	"grayloft.example/grayloft/internal/machine/isolate"
+	"grayloft.example/grayloft/internal/machine/process"
 )
 
 // Version is the program's version, set when it is built.
@@ -58,6 +60,13 @@ type app struct {
 	style   *lipgloss.Renderer
 	ctx     context.Context // of the whole call
 	in      *bufio.Reader   // what a person answers
+}
+
+// Enter has to be called first in main: some of the processes that the client
+// starts are the client itself, in another part.
+func Enter() {
+	isolate.Enter()
+	process.Enter()
 }
 
 // Main runs the client and returns its exit code.
@@ -107,7 +116,7 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.watchCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.cacheCommand(), a.attachCommand(), a.detachCommand(), a.schemaCommand(), a.versionCommand())
+	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.watchCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.twiceCommand(), a.cacheCommand(), a.attachCommand(), a.detachCommand(), a.schemaCommand(), a.versionCommand())
 	for name, list := range map[string]func(*repository, string) []string{
 		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "twice": addressWords, "show": nameWords,

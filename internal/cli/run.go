@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/audit"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -309,6 +310,7 @@ type runTaskJSON struct {
 	MadeBy       *protocol.Maker `json:"made_by"`
 	SavedSeconds float64         `json:"saved_seconds"`
 	Picked       bool            `json:"picked"`
+	Audit        []audit.Finding `json:"audit,omitempty"`
 }
 
 func (a *app) report(opt engine.Options, s *engine.Summary) error {
@@ -350,7 +352,7 @@ func (a *app) legend(s *engine.Summary) {
 func resultJSON(r *engine.Result) runTaskJSON {
 	j := runTaskJSON{
 		Task: r.Task.Addr(), Project: r.Task.Project.Name, Outcome: string(r.Outcome), Detail: r.Detail(), Message: r.Message,
-		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked,
+		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Audit: r.Audit,
 	}
 	if j.Detail == nil {
 		j.Detail = []string{}

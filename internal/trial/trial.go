@@ -30,6 +30,7 @@ const asClient = "GRAYLOFT_TRIAL_CLIENT"
 // Main is a package's TestMain: it runs the tests, or the client where the
 // binary was started as one, and stops what the tests shared.
 func Main(m *testing.M) {
+	cli.Enter()
 	if os.Getenv(asClient) != "" {
 		os.Unsetenv(asClient)
 		os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdout, os.Stderr))
@@ -214,6 +215,10 @@ type Task struct {
 	Key     string   `json:"key"`
 	Picked  bool     `json:"picked"`
 	On      []string `json:"on"` // in a plan
+	Audit   []struct {
+		Add           bool
+		Key, Line, At string
+	}
 	MadeBy  *struct {
 		Name, Place, Host, Run string
 	} `json:"made_by"`

@@ -71,6 +71,10 @@ func (p *Project) Makes(name string) bool {
 	return false
 }
 
+// KeepsAsScratch tells whether a path (from the root, in the task's own
+// project) is among what the task keeps between runs.
+func (t *Task) KeepsAsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }
+
 func (t *Task) scratchRel(rel string) bool {
 	return slices.ContainsFunc(t.Scratch, func(s glob.Pattern) bool { return s.Match(rel) })
 }

@@ -160,10 +160,28 @@ func (t *Task) Upstream() []*Task {
 	return out
 }
 
-// Counted returns the tasks whose listings are counted in the key of t:
-// everything upstream but the transparent ones, which write nothing.
+// Counted returns the tasks whose listings are counted in the key of t, in the
+// order of the graph. Of a sealed task these are the ones that it comes
+// directly after, since it sees no others, with the tasks before them in place
+// of those that write nothing; of others everything upstream, but the ones that
+// write nothing.
 func (t *Task) Counted() []*Task {
+	if t.Isolation == decl.Sealed {
+		in := newBits(len(t.graph.Tasks))
+		t.direct(in)
+		return t.graph.members(in)
+	}
 	return slices.DeleteFunc(t.Upstream(), func(u *Task) bool { return u.Transparent() })
+}
+
+func (t *Task) direct(in bits) {
+	for _, u := range t.Before {
+		if u.Transparent() {
+			u.direct(in)
+		} else {
+			in.set(u.Index)
+		}
+	}
 }
 
 // Transparent tells whether the task declares that it writes nothing, so that

@@ -2,6 +2,8 @@ package checkout
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"path/filepath"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -13,4 +15,52 @@ import (
 // was known about the task before is then out of date.
 func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bool, err error) {
 	return lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(task)).String()[:32]))
+}
+
+// SealedDir is where the sealed tasks of a run are staged.
+func (s *State) SealedDir(run string) string { return filepath.Join(s.dir, "sealed", run) }
+
+// Begin says that a run goes on in this checkout, until end is called or this
+// process has ended, however. Before that, left is called with every run whose
+// process ended without saying so: what it left behind is to be cleared away.
+func (s *State) Begin(run string, left func(run string)) (end func(), err error) {
+	dir := filepath.Join(s.dir, "running")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+	}
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+	}
+	for _, e := range list {
+		file := filepath.Join(dir, e.Name())
+		unlock, ok, err := lock.Try(file)
+		if err != nil || !ok {
+			continue // it goes on, or somebody else clears it away
+		}
+		left(e.Name())
+		_ = os.RemoveAll(s.SealedDir(e.Name()))
+		_ = os.Remove(file)
+		unlock()
+	}
+	file := filepath.Join(dir, run)
+	for range 100 {
+		unlock, ok, err := lock.Try(file)
+		if err != nil {
+			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		}
+		if !ok {
+			continue
+		}
+		if _, err := os.Lstat(file); err != nil { // another took it for one that had ended
+			unlock()
+			continue
+		}
+		return func() {
+			_ = os.RemoveAll(s.SealedDir(run))
+			_ = os.Remove(file)
+			unlock()
+		}, nil
+	}
+	return nil, fmt.Errorf("another process holds %s", file)
 }

@@ -26,6 +26,7 @@ type Outputs struct {
 	Task   *graph.Task
 	Run    string       // id of the run, for what is displaced
 	Report func(string) // a sentence for the person
+	Tree   string       // where the task ran, if that is not the checkout
 	// Secrets are texts that no shared output may hold; Secret is, after
 	// [Outputs.Keep], a file that holds one.
 	Secrets []string
@@ -47,7 +48,14 @@ func (o *Outputs) Now() listing.List {
 }
 
 func (o *Outputs) full(rel string) string {
-	return filepath.Join(o.State.Root, filepath.FromSlash(o.fromRoot(rel)))
+	return filepath.Join(o.root(), filepath.FromSlash(o.fromRoot(rel)))
+}
+
+func (o *Outputs) root() string {
+	if o.Tree != "" {
+		return o.Tree
+	}
+	return o.State.Root
 }
 
 func (o *Outputs) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
@@ -240,7 +248,7 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	entries := rootEntries(o.State.Root)
+	entries := rootEntries(o.root())
 	for _, f := range found {
 		if err := listing.CheckPath(f.Path); err != nil {
 			return nil, nil, err
@@ -262,7 +270,7 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 			if info.Mode()&0o100 != 0 {
 				row.Kind = listing.Executable
 			}
-			scan := &rootScan{root: []byte(o.State.Root + "/"), entries: entries}
+			scan := &rootScan{root: []byte(o.root() + "/"), entries: entries}
 			hunt := &secretScan{secrets: o.Secrets}
 			if row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(scan, hunt)); err != nil {
 				return nil, nil, err

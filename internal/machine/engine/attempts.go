@@ -23,16 +23,24 @@ func (r *run) cameOutDifferent(t *graph.Task) {
 
 // attempts runs the task's command, and again where it failed and may be
 // tried again.
-func (r *run) attempts(ctx context.Context, t *graph.Task, log *tasklog.Log, out *checkout.Outputs, res *Result) (ended process.Result, err error) {
+func (r *run) attempts(ctx context.Context, t *graph.Task, log *tasklog.Log, out *checkout.Outputs, res *Result, h held) (ended process.Result, err error) {
 	release, err := r.lockNames(ctx, t)
 	if err != nil {
 		return ended, err
 	}
 	defer release()
 	for n := 0; ; n++ {
+		if err := h.begin(ctx); err != nil {
+			return ended, err
+		}
+		c := r.command(t, log)
+		h.dress(&c)
 		start := r.Now()
-		ended = process.Run(ctx, r.command(t, log))
+		ended = process.Run(ctx, c)
 		res.Made = r.Now().Sub(start).Seconds()
+		if err := h.end(); err != nil {
+			return ended, err
+		}
 		if ended.OK() && n > 0 {
 			res.Message = fmt.Sprintf("passed at attempt %d of %d", n+1, t.Retries+1)
 		}
@@ -40,8 +48,10 @@ func (r *run) attempts(ctx context.Context, t *graph.Task, log *tasklog.Log, out
 			return ended, nil
 		}
 		fmt.Fprintf(log, "[Gray Loft: %s; attempt %d of %d]\n", ended, n+2, t.Retries+1)
-		if err := out.Clear(ctx, out.Now()); err != nil {
-			return ended, err
+		if h.stage == nil {
+			if err := out.Clear(ctx, out.Now()); err != nil {
+				return ended, err
+			}
 		}
 	}
 }

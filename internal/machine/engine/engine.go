@@ -12,6 +12,7 @@ import (
 	"context"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/audit"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
@@ -125,7 +126,10 @@ type Result struct {
 	BytesIn     int64
 	Picked      bool
 
+	Audit   []audit.Finding // of an audited task: where its declaration and what it opened differ
+
 	secret string // an output that holds a masked value
+	unheld string // why what was to hold the task did not, so that it is not shared
 }
 
 // Saved returns the seconds that not running the task saved.

@@ -40,8 +40,14 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 		}
 		return event{n: n, again: true}
 	}
-	brought, gone, err := r.bringUpstream(ctx, t)
-	defer func() { ev.brought = brought }()
+	gone, err := (*node)(nil), error(nil)
+	if t.Isolation == decl.Sealed {
+		gone, err = r.haveUpstream(ctx, t)
+	} else {
+		var brought []brought
+		brought, gone, err = r.bringUpstream(ctx, t)
+		defer func() { ev.brought = brought }()
+	}
 	if err != nil {
 		return r.unreadable(n, err)
 	}
@@ -62,8 +68,12 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	}
 	last, _ := r.lastListing(t)
 	out := r.outputs(t)
-	if err := out.Clear(ctx, last); err != nil {
-		return r.unreadable(n, err)
+	h := r.hold(t, before)
+	defer h.release()
+	if h.stage == nil {
+		if err := out.Clear(ctx, last); err != nil {
+			return r.unreadable(n, err)
+		}
 	}
 	r.Observer.Started(t, began.Sub(r.began), slot)
 	res := &Result{
@@ -71,12 +81,18 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	}
 	log := tasklog.New(r.Now, func(line string) { r.Observer.Line(t, line) })
 	log.Mask = r.secrets(t)
-	ended, err := r.attempts(ctx, t, log, out, res)
+	process.Guard(r.opt.Run)
+	ended, err := r.attempts(ctx, t, log, out, res, h)
+	if errors.Is(err, errMoved) && n.tries < maxTries {
+		n.tries++
+		r.refresh(ctx)
+		return event{n: n, again: true}
+	}
 	if err != nil {
 		return r.unreadable(n, err)
 	}
 	res.LogText = log.Bytes()
-	ev = r.conclude(ctx, n, before, out, ended, res)
+	ev = r.conclude(ctx, n, before, out, ended, res, h)
 	if v.reason == key.Cheaper && res.Outcome == Ran && res.Listing != v.listing {
 		r.cameOutDifferent(t)
 	}
@@ -104,6 +120,7 @@ type seen struct {
 	taken
 	project digest.Digest
 	paths   []string
+	snap    *files.Snapshot
 }
 
 // look matches and reads a task's files again, and takes the state of its
@@ -118,7 +135,7 @@ func (r *run) look(ctx context.Context, t *graph.Task) (seen, error) {
 		return seen{}, err
 	}
 	paths := snap.Tree.Project(t.Project)
-	return seen{tk, r.Files.Memory.Fingerprint(paths), paths}, nil
+	return seen{tk, r.Files.Memory.Fingerprint(paths), paths, snap}, nil
 }
 
 // dirs returns the directories that hold all that the task may read; none
@@ -227,7 +244,7 @@ var passedOn = func() []string {
 }()
 
 // conclude keeps what a task made, or says why not.
-func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.Outputs, ended process.Result, res *Result) event {
+func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.Outputs, ended process.Result, res *Result, h held) event {
 	t := n.task
 	res.Log = r.keepBytes(res.LogText)
 	ing := r.keepParts(before.taken)
@@ -237,8 +254,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	res.Ingredients = ing
 	list, rooted, keepErr := listing.List(nil), []string(nil), error(nil)
 	if t.WritesGiven() {
-		list, rooted, keepErr = out.Keep()
-		res.secret = out.Secret
+		list, rooted, keepErr = r.keepOutputs(ctx, out, h, res)
 		if keepErr == nil {
 			keepErr = r.writtenByOthers(t, list)
 		}
@@ -247,8 +263,9 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	if err := out.PutBack(); err != nil && keepErr == nil {
 		keepErr = err
 	}
+	h.audit(res, before)
 	if !ended.OK() {
-		res.Outcome, res.Message = Failed, ended.String()
+		res.Outcome, res.Message = Failed, ended.String()+h.hint(ended)
 		if ended.Stopped {
 			res.Outcome, res.Message = Stopped, ""
 		}
@@ -261,6 +278,9 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	refused := ""
 	if t.WritesGiven() && t.Reuse != decl.Never && t.Undeclared() == nil { // else nothing of it is kept anyway
 		refused = r.notKept(ctx, t, before, keepErr)
+		if refused == "" && len(res.Audit) > 0 {
+			refused = wrongOnes(res.Audit)
+		}
 	} else if keepErr != nil {
 		refused = "not kept: " + keepErr.Error()
 	}
@@ -308,7 +328,7 @@ func (r *run) notKept(ctx context.Context, t *graph.Task, before seen, keepErr e
 		return "not kept: " + err.Error()
 	case after.key != before.key:
 		return "not kept: what it reads changed while it ran" + difference(before.paths, after.paths)
-	case after.project != before.project:
+	case after.project != before.project && t.Isolation != decl.Sealed: // which cannot have been it
 		return "not kept: files of its project changed while it ran, outside of what any task writes" + difference(before.paths, after.paths)
 	}
 	return ""
@@ -385,6 +405,10 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 	}
 	if res.secret != "" {
 		r.Observer.Warn(fmt.Sprintf("%s: %s holds the value of a variable in env_uncounted, and stays on this machine", n.task.Addr(), res.secret))
+		return
+	}
+	if res.unheld != "" {
+		r.sayUnheld(res.unheld)
 		return
 	}
 	if r.Shared == nil || r.self.PutsOn == "" || !shareable(n.task) || (len(rooted) > 0 && r.Graph.Repo.Rooted == "keep") {

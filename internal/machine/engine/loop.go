@@ -7,13 +7,13 @@ import (
 	"sync"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/schedule"
 	"grayloft.example/grayloft/internal/core/weigh"
 	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -83,6 +83,7 @@ type run struct {
 	ask      *asker
 	uploads  *uploads
 	fetching span
+	unheld   sync.Map // sentences about what could not be enforced, said once
 	lineMu   sync.Mutex
 	line     weigh.Line
 }
@@ -109,6 +110,17 @@ type placedAt struct {
 // for what kept it from beginning; failures of tasks are in the summary.
 func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	r := e.newRun(opt)
+	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	defer process.Unguard()
+	return r.all(ctx)
+}
+
+// all settles the tasks of the run.
+func (r *run) all(ctx context.Context) (*Summary, error) {
 	if err := r.prepare(ctx); err != nil {
 		return nil, err
 	}
@@ -127,7 +139,7 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	for _, n := range r.nodes {
 		s.Results = append(s.Results, n.result)
 	}
-	s.Took = e.Now().Sub(r.began)
+	s.Took = r.Now().Sub(r.began)
 	return s, nil
 }
 
@@ -174,9 +186,6 @@ func (r *run) prepare(ctx context.Context) error {
 	for _, n := range r.nodes {
 		if _, err := n.task.Decl.Run.With(r.Graph.Repo, r.Graph.Chosen); err != nil {
 			return err
-		}
-		if n.task.Isolation != decl.Open {
-			return fmt.Errorf("%s: isolation = %q in %s is not built yet; this version runs every task open", n.task.Addr(), n.task.Isolation, n.task.Decl.Isolation.Pos.At())
 		}
 	}
 	var wg sync.WaitGroup

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"unicode/utf8"
@@ -303,3 +304,17 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 
 // Paths returns the paths of the snapshot, sorted.
 func (s *Snapshot) Paths() []string { return s.paths }
+
+// Rows returns the rows of all that a task reads, with paths from the root:
+// its own and what the projects that it needs offer.
+func (s *Snapshot) Rows(t *graph.Task) listing.List {
+	files := s.Tree.Reads(t)
+	if t.NeedsRead() {
+		for _, p := range t.Project.NeedsAll {
+			files = append(files, s.Tree.Offers(p)...)
+		}
+	}
+	rows := s.rowsOf(files)
+	rows.Sort()
+	return slices.CompactFunc(rows, func(a, b listing.Row) bool { return a.Path == b.Path })
+}

@@ -34,6 +34,10 @@ type Command struct {
 	Grace   time.Duration   // between the gentle end and the sure one
 	Output  io.Writer       // standard output and error, in the order in which they came
 	Kill    <-chan struct{} // closed to skip the grace
+	// Wrap changes the command before it starts; began, called after, returns
+	// what kept the command proper from beginning, and ended what its end is to
+	// be waited with.
+	Wrap func(*exec.Cmd) (began, ended func() error, err error)
 }
 
 // Result is how a command ended.
@@ -75,9 +79,18 @@ func Run(ctx context.Context, c Command) Result {
 	cmd.Dir, cmd.Env = c.Dir, append(c.Env, MarkVar+"="+c.Mark)
 	cmd.Stdout, cmd.Stderr = pw, pw
 	ownGroup(cmd)
+	began, ended := nothing, nothing
+	if c.Wrap != nil {
+		if began, ended, err = c.Wrap(cmd); err != nil {
+			pw.Close()
+			return Result{Err: err}
+		}
+	}
 	err = startLeader(cmd)
 	pw.Close()
+	fault := began()
 	if err != nil {
+		_ = ended()
 		if errors.Is(err, exec.ErrNotFound) || errors.Is(err, os.ErrNotExist) {
 			err = fmt.Errorf("cannot run %q: %w", c.Words[0], err)
 		}
@@ -91,6 +104,12 @@ func Run(ctx context.Context, c Command) Result {
 	res := wait(ctx, cmd, c)
 	forgetLeader(cmd)
 	endRest(c.Mark)
+	if err := ended(); fault == nil {
+		fault = err
+	}
+	if fault != nil {
+		res.Err = fault
+	}
 	select {
 	case <-copied:
 	case <-time.After(2 * time.Second): // someone out of reach still holds the pipe
@@ -99,6 +118,8 @@ func Run(ctx context.Context, c Command) Result {
 	}
 	return res
 }
+
+func nothing() error { return nil }
 
 // leaders are the processes that are waited for by their own [Run].
 var leaders = struct {

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"runtime"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/tasklog"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/process"
+)
+
+func (a *app) twiceCommand() *cobra.Command {
+	f := runFlags{fetch: string(engine.FetchWanted), jobs: runtime.NumCPU()}
+	c := &cobra.Command{
+		Use: "twice TASK…", Short: "Run tasks two times, sealed, and compare what they made",
+		Long: "What a task comes after is settled first, as in a run. Then the task itself runs two times, each in a\n" +
+			"tree that holds only what it declares, in different directories and different seconds. What differs is\n" +
+			"shown to the byte. Nothing of it is kept.",
+		Example: "  grayloft twice package@booking",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.twice(cmd.Context(), f, args)
+		},
+	}
+	f.choice.flags(c)
+	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
+	return c
+}
+
+func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
+	r, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	if err := f.choice.apply(r); err != nil {
+		return err
+	}
+	picked, err := a.selected(ctx, r, f.selection, args)
+	if err != nil {
+		return err
+	}
+	ctx, kill, stop := interrupts(ctx)
+	defer stop()
+	process.Prepare()
+	e, client, err := a.engine(ctx, r, f)
+	if err != nil {
+		return err
+	}
+	defer e.State.Close()
+	quiet := &plainView{a: a, out: io.Discard, logs: "none"}
+	e.Observer = quiet
+	if client != nil {
+		client.Warn = quiet.Warn
+	}
+	opt := engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchWanted, Grace: 5 * time.Second, Kill: kill}
+	list, sum, err := e.Twice(ctx, opt)
+	switch {
+	case ctx.Err() != nil:
+		return exit{exitInterrupted, "interrupted"}
+	case err != nil:
+		return err
+	case !sum.OK():
+		for _, res := range sum.Results {
+			if res.Outcome == engine.Failed {
+				return exit{exitFailed, fmt.Sprintf("grayloft: %s, which comes before, failed: %s\nSee grayloft log %s.", res.Task.Addr(), firstLine(res.Message), res.Task.Addr())}
+			}
+		}
+		return exit{exitFailed, "grayloft: a task that comes before did not come out"}
+	}
+	return a.reportTwice(list)
+}
+
+type twiceJSON struct {
+	Task        string             `json:"task"`
+	Same        bool               `json:"same"`
+	Outputs     int                `json:"outputs"`
+	Failed      string             `json:"failed,omitempty"`
+	Held        string             `json:"held"`
+	Differences []audit.Difference `json:"differences"`
+}
+
+func (a *app) reportTwice(list []engine.Twice) error {
+	bad := false
+	out := []twiceJSON{}
+	for _, t := range list {
+		bad = bad || t.Failed != "" || len(t.Differ) > 0
+		out = append(out, twiceJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Held, append([]audit.Difference{}, t.Differ...)})
+		if a.format != "json" {
+			a.sayTwice(t)
+		}
+	}
+	if a.format != "json" && len(list) > 0 {
+		fmt.Fprintln(a.out, "\n"+a.soft("Both were held: "+list[0].Held+"."))
+	}
+	if a.format == "json" {
+		if err := a.json(out); err != nil {
+			return err
+		}
+	}
+	if bad {
+		return exit{exitFailed, ""}
+	}
+	return nil
+}
+
+func (a *app) sayTwice(t engine.Twice) {
+	switch {
+	case t.Failed != "":
+		fmt.Fprintf(a.out, "%s failed when it was sealed: %s\n", t.Task.Addr(), t.Failed)
+		for _, l := range tasklog.Parse(t.Log) {
+			fmt.Fprintln(a.out, "    │ "+l.Text)
+		}
+	case len(t.Differ) == 0 && t.Outputs == 0:
+		fmt.Fprintf(a.out, "%s made nothing in either run\n", t.Task.Addr())
+	case len(t.Differ) == 0:
+		fmt.Fprintf(a.out, "%s made the same twice: %s\n", t.Task.Addr(), counted(t.Outputs, "output", "outputs"))
+	default:
+		fmt.Fprintf(a.out, "%s came out different in %d of %s\n", t.Task.Addr(), len(t.Differ), counted(t.Outputs, "output", "outputs"))
+		for _, d := range t.Differ {
+			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.What))
+			for _, r := range d.Ranges {
+				fmt.Fprintf(a.out, "    bytes %d to %d\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.First, r.Second)
+			}
+			if more := d.Count - len(d.Ranges); more > 0 {
+				fmt.Fprintf(a.out, "    and at %s\n", counted(more, "place more", "places more"))
+			}
+		}
+		fmt.Fprintln(a.out, "\nThe two runs had different directories and different seconds. A path, the time, chance and the order\nin which files are listed or tasks finish are what usually comes in.")
+	}
+}

@@ -1,0 +1,243 @@
+// Package audit compares what a task opened with what it declares, and says
+// which lines of its declaration to add or to drop.
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// Seen is what a task opened. Paths are from the root of the repository.
+type Seen struct {
+	Read     []string // files in the repository
+	Wrote    []string // files in the repository, as far as they are there at the end
+	Outside  []string // absolute paths that are no part of the repository, the system or a probe's toolchain
+	Declared []string // the files that its key counts
+}
+
+// Finding is a difference.
+type Finding struct {
+	Add  bool     `json:"add"`  // a line to add, rather than one to drop
+	Key  string   `json:"key"`  // of the declaration: reads, writes, after, probes
+	Line string   `json:"line"` // the value to add or to drop
+	At   string   `json:"at"`   // where the declaration stands
+	Why  string   `json:"why"`
+	Of   []string `json:"files"` // what it is about, at most ten
+	// Wrong tells that reuse would be wrong until it is mended: something is
+	// read or written that the key or the listing does not know of.
+	Wrong bool `json:"wrong"`
+}
+
+// Advice says what to do.
+func (f Finding) Advice() string {
+	if f.Add {
+		return fmt.Sprintf("add %s to %s (%s)", f.Line, f.Key, f.At)
+	}
+	return fmt.Sprintf("drop %s from %s (%s)", f.Line, f.Key, f.At)
+}
+
+// Compare returns the differences, additions first.
+func Compare(t *graph.Task, seen Seen) []Finding {
+	c := &comparison{t: t, add: map[[2]string]*Finding{}}
+	declared := map[string]bool{}
+	for _, p := range seen.Declared {
+		declared[p] = true
+	}
+	for _, p := range seen.Read {
+		if !declared[p] {
+			c.read(p)
+		}
+	}
+	for _, p := range seen.Wrote {
+		c.wrote(p)
+	}
+	for _, p := range seen.Outside {
+		c.outside(p)
+	}
+	var out []Finding
+	for _, f := range c.add {
+		out = append(out, *f)
+	}
+	slices.SortFunc(out, func(a, b Finding) int { return cmp.Or(cmp.Compare(a.Key, b.Key), cmp.Compare(a.Line, b.Line)) })
+	out = shorten(out)
+	return append(out, c.idle(seen)...)
+}
+
+type comparison struct {
+	t   *graph.Task
+	add map[[2]string]*Finding
+}
+
+func (c *comparison) note(f Finding, file string) {
+	k := [2]string{f.Key, f.Line}
+	have, ok := c.add[k]
+	if !ok {
+		f.Add = true
+		have = &f
+		c.add[k] = have
+	}
+	if len(have.Of) < 10 {
+		have.Of = append(have.Of, file)
+	}
+}
+
+func (c *comparison) at(l decl.List) string {
+	if l.Given && len(l.Items) > 0 {
+		return l.Items[0].Pos.At()
+	}
+	return c.t.Pos.At()
+}
+
+func (c *comparison) rel(p string) string {
+	if c.t.Project.Dir == "." {
+		return p
+	}
+	return strings.TrimPrefix(p, c.t.Project.Dir+"/")
+}
+
+// inner tells whether a path belongs to git or to us.
+func inner(p string) bool {
+	for _, dir := range []string{".git", ".grayloft"} {
+		if p == dir || strings.HasPrefix(p, dir+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *comparison) read(p string) {
+	t, g := c.t, c.t.Graph()
+	if inner(p) {
+		return
+	}
+	if w := g.Writer(p); w != nil {
+		if w != t && !t.ComesAfter(w) {
+			c.note(Finding{Key: "after", Line: fmt.Sprintf("%q", w.Addr()), At: c.at(t.Decl.After), Wrong: true,
+				Why: fmt.Sprintf("it read %s, which %s makes", p, w.Addr())}, p)
+		}
+		return
+	}
+	owner := g.Owner(p)
+	if owner != nil && owner.Makes(p) { // scratch, which nothing counts
+		if owner != t.Project {
+			c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", "repo:"+p), At: c.at(t.Decl.Reads), Wrong: true,
+				Why: "it read " + p + ", which is scratch of another project"}, p)
+		}
+		return
+	}
+	line := "repo:" + p
+	if owner == t.Project {
+		line = c.rel(p)
+	}
+	c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Reads), Wrong: true, Why: "it read " + p}, p)
+}
+
+func (c *comparison) wrote(p string) {
+	t := c.t
+	if inner(p) || t.WritesFile(p) || t.Graph().Owner(p) == t.Project && t.KeepsAsScratch(p) {
+		return
+	}
+	if t.Graph().Owner(p) != t.Project {
+		c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", p), At: c.at(t.Decl.Writes), Wrong: true,
+			Why: "it wrote " + p + ", which is not in its project, where nothing can declare it"}, p)
+		return
+	}
+	c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", c.rel(p)), At: c.at(t.Decl.Writes), Wrong: true, Why: "it wrote " + p}, p)
+}
+
+// outside notes a file beyond the repository, by its directory.
+func (c *comparison) outside(p string) {
+	dir := path.Dir(p)
+	if parts := strings.SplitN(strings.TrimPrefix(dir, "/"), "/", 4); len(parts) > 3 {
+		dir = "/" + strings.Join(parts[:3], "/")
+	}
+	c.note(Finding{Key: "probes", Line: "a probe with dirs = [" + fmt.Sprintf("%q", dir) + "]", At: c.at(c.t.Decl.Probes),
+		Why: "it read " + p + ", outside of the repository"}, p)
+}
+
+// shorten puts a pattern in place of many files of one directory with the same
+// ending.
+func shorten(list []Finding) []Finding {
+	const many = 4
+	group := func(f Finding) (string, bool) {
+		name := strings.Trim(f.Line, `"`)
+		if f.Key != "reads" && f.Key != "writes" || strings.ContainsAny(name, `*?[{\`) {
+			return "", false
+		}
+		return f.Key + "\x00" + path.Join(path.Dir(name), "*"+path.Ext(name)), true
+	}
+	count := map[string]int{}
+	for _, f := range list {
+		if g, ok := group(f); ok {
+			count[g]++
+		}
+	}
+	var out []Finding
+	at := map[string]int{}
+	for _, f := range list {
+		g, ok := group(f)
+		if !ok || count[g] < many {
+			out = append(out, f)
+			continue
+		}
+		i, begun := at[g]
+		if !begun {
+			_, pattern, _ := strings.Cut(g, "\x00")
+			at[g] = len(out)
+			f.Why = fmt.Sprintf("%s and %d more like it", f.Why, count[g]-1)
+			f.Line = fmt.Sprintf("%q", pattern)
+			out = append(out, f)
+		} else if len(out[i].Of) < 10 {
+			out[i].Of = append(out[i].Of, f.Of...)
+		}
+	}
+	return out
+}
+
+// idle returns the patterns that take in files of which none was opened.
+func (c *comparison) idle(seen Seen) []Finding {
+	t := c.t
+	opened := map[string]bool{}
+	for _, p := range seen.Read {
+		opened[p] = true
+	}
+	var out []Finding
+	for _, r := range t.Reads {
+		if r.Negated || r.Scope == decl.Needs {
+			continue
+		}
+		var of []string
+		used := false
+		for _, p := range seen.Declared {
+			name := p
+			if r.Scope == decl.Own {
+				if t.Graph().Owner(p) != t.Project {
+					continue
+				}
+				name = c.rel(p)
+			}
+			if r.Pattern.Match(name) {
+				of = append(of, p)
+				used = used || opened[p]
+			}
+		}
+		if len(of) > 0 && !used {
+			out = append(out, Finding{Key: "reads", Line: fmt.Sprintf("%q", r.Item.Text), At: r.Item.Pos.At(), Of: of[:min(10, len(of))],
+				Why: fmt.Sprintf("it opened nothing of what %q takes in (%s)", r.Item.Text, some(of))})
+		}
+	}
+	return out
+}
+
+func some(paths []string) string {
+	if len(paths) == 1 {
+		return paths[0]
+	}
+	return fmt.Sprintf("%s and %d more", paths[0], len(paths)-1)
+}

@@ -1,0 +1,74 @@
+package audit
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/listing"
+)
+
+func TestRangesCoverEveryDifference(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(1, 2))
+	for range 2000 {
+		a := make([]byte, rnd.IntN(200))
+		for i := range a {
+			a[i] = byte(rnd.IntN(3))
+		}
+		b := append([]byte{}, a...)
+		for range rnd.IntN(6) {
+			if len(b) > 0 {
+				b[rnd.IntN(len(b))] ^= byte(rnd.IntN(2))
+			}
+		}
+		if rnd.IntN(3) == 0 {
+			at := rnd.IntN(len(b) + 1)
+			b = append(b[:at:at], append([]byte("new"), b[at:]...)...)
+		}
+		list, count := Ranges(a, b, 1000)
+		if count != len(list) {
+			t.Fatalf("%d ranges, and %d counted", len(list), count)
+		}
+		if len(a) != len(b) {
+			r := list[0]
+			head, tail := r.From, int64(len(a))-r.To
+			if string(a[:head]) != string(b[:head]) || string(a[int64(len(a))-tail:]) != string(b[int64(len(b))-tail:]) {
+				t.Fatalf("%+v of %v and %v", r, a, b)
+			}
+			continue
+		}
+		covered := make([]bool, len(a))
+		for _, r := range list {
+			if a[r.From] == b[r.From] || a[r.To-1] == b[r.To-1] {
+				t.Fatalf("%+v begins or ends with what is equal: %v and %v", r, a, b)
+			}
+			for i := r.From; i < r.To; i++ {
+				covered[i] = true
+			}
+		}
+		for i := range a {
+			if a[i] != b[i] && !covered[i] {
+				t.Fatalf("byte %d of %v and %v is in none of %+v", i, a, b, list)
+			}
+		}
+	}
+}
+
+func TestDifferNamesWhatOnlyOneRunMade(t *testing.T) {
+	text := map[string]string{}
+	row := func(path, content string, kind listing.Kind) listing.Row {
+		text[path+content] = content
+		return listing.Row{Path: path, Kind: kind, Size: int64(len(content)), Target: content}
+	}
+	first := listing.List{row("a", "x", listing.Link), row("b", "", listing.File), row("c", "", listing.File)}
+	second := listing.List{row("a", "y", listing.Link), row("c", "", listing.Executable), row("d", "", listing.File)}
+	got, err := Differ(first, second, func(r listing.Row) ([]byte, error) { return []byte(text[r.Path+r.Target]), nil })
+	want := []string{"a leads to x, and to y", "b made by the first run alone", "c executable in one run alone", "d made by the second run alone"}
+	if err != nil || len(got) != len(want) {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	for i, d := range got {
+		if d.Path+" "+d.What != want[i] {
+			t.Errorf("%s %s, and not %s", d.Path, d.What, want[i])
+		}
+	}
+}

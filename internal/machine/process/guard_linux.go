@@ -1,0 +1,120 @@
+package process
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// guardVar makes a process the guard of a run.
+const guardVar = "GRAYLOFT_GUARD"
+
+// guard is a process that ends what tasks left behind when this process is
+// killed, and cannot do it itself.
+var guard struct {
+	sync.Mutex
+	cmd *exec.Cmd
+	out *os.File // closed, by whatever end of this process, it is what the guard waits for
+}
+
+// Guard makes sure that tasks of the run end when this process does, even if
+// it is killed. It does so once; without it, the next run clears up.
+func Guard(run string) {
+	guard.Lock()
+	defer guard.Unlock()
+	if guard.cmd != nil {
+		return
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return
+	}
+	pr, pw, err := os.Pipe()
+	if err != nil {
+		return
+	}
+	defer pr.Close()
+	cmd := exec.Command(self)
+	cmd.Env, cmd.Stdin, cmd.Dir = []string{guardVar + "=" + run}, pr, "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if startLeader(cmd) != nil {
+		pw.Close()
+		return
+	}
+	guard.cmd, guard.out = cmd, pw
+}
+
+// Unguard ends the guard, after the last task has ended.
+func Unguard() {
+	guard.Lock()
+	defer guard.Unlock()
+	if guard.cmd == nil {
+		return
+	}
+	_, _ = guard.out.Write([]byte{'.'})
+	guard.out.Close()
+	_ = guard.cmd.Wait()
+	forgetLeader(guard.cmd)
+	guard.cmd = nil
+}
+
+// Enter has to be called first in main. In a process that [Guard] started it
+// does not return.
+func Enter() {
+	run, ok := os.LookupEnv(guardVar)
+	if !ok {
+		return
+	}
+	signal.Ignore(syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)
+	said, _ := io.ReadAll(os.Stdin)
+	if len(said) == 0 {
+		EndRun(run)
+		time.Sleep(50 * time.Millisecond) // one may have been about to begin
+		EndRun(run)
+	}
+	os.Exit(0)
+}
+
+// EndRun ends all processes of a run's tasks, wherever they are, and waits
+// until they have ended.
+func EndRun(run string) {
+	for range 1000 {
+		var held []int
+		for _, pid := range processes() {
+			if !ofRun(pid, run) {
+				continue
+			}
+			fd, err := unix.PidfdOpen(pid, 0)
+			if err != nil {
+				continue
+			}
+			if ofRun(pid, run) { // the number is still that process's
+				_ = unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0)
+				held = append(held, fd)
+			} else {
+				unix.Close(fd)
+			}
+		}
+		if len(held) == 0 {
+			return
+		}
+		for _, fd := range held {
+			_, _ = unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, 5000)
+			unix.Close(fd)
+		}
+	}
+}
+
+func ofRun(pid int, run string) bool {
+	env, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))
+	return err == nil && bytes.Contains(env, []byte(MarkVar+"="+run+"/"))
+}
