@@ -31,6 +31,7 @@ type runFlags struct {
 	jobs      int
 	keepGoing bool
 	anew      bool
+	part      string
 	logs      string
 	fetch     string
 	offline   bool
@@ -52,6 +53,7 @@ func (a *app) runCommand() *cobra.Command {
 	f.workFlags(c)
 	fl := c.Flags()
 	fl.BoolVar(&f.anew, "anew", false, "run everything, whatever is there already")
+	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by how long they took")
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c
 }
@@ -76,6 +78,11 @@ func (f *runFlags) workFlags(c *cobra.Command) {
 func (f *runFlags) check() error {
 	if f.jobs < 1 {
 		return exit{exitWrong, "grayloft: --jobs wants a number from 1"}
+	}
+	if f.part != "" {
+		if _, _, err := partOf(f.part); err != nil {
+			return err
+		}
 	}
 	for _, v := range []struct{ flag, val, among string }{
 		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " wanted all off "},
@@ -111,6 +118,11 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		return err
 	}
 	defer e.State.Close()
+	if f.part != "" {
+		if picked, err = a.part(ctx, r, client, f, picked); err != nil {
+			return err
+		}
+	}
 	view := a.view(f, r.graph.Closure(picked), args, func(t *graph.Task) (float64, bool) {
 		last, ok := e.State.Last(t.Addr())
 		return last.Took, ok && last.Took > 0

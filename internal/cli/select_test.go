@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os/exec"
 	"slices"
 	"strings"
@@ -323,5 +324,57 @@ func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
 	}
 	if a := r.Loft("reach", "--since", "last-good", "--repo", ci.Dir); a.Code != 0 {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
+	}
+}
+
+func TestPartsTogetherRunEverythingOnce(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"parts\"\nprojects = [\"p/*\"]\n"}
+	slow := map[string]bool{"a": true, "b": true}
+	for _, n := range []string{"a", "b", "c", "d", "e", "f"} {
+		run := "cat in > out"
+		if slow[n] {
+			run = "sleep 0.4; " + run
+		}
+		files["p/"+n+"/loft.toml"] = "[project]\n[task.make]\nrun = \"" + run + "\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = []\n"
+		files["p/"+n+"/in"] = n
+	}
+	r := trial.New(t, files).Attach(s.URL, ci, "ci")
+	r.Run("make")
+	for n := range files {
+		if strings.HasSuffix(n, "/in") {
+			r.Append(n, "changed")
+		}
+	}
+	r.Commit("all of it")
+	of := map[string]int{}
+	for i := 1; i <= 2; i++ {
+		c := r.Clone().Attach(s.URL, ci, "ci")
+		for _, x := range c.Run("make", "--part", fmt.Sprintf("%d/2", i)).Tasks {
+			if of[x.Task] != 0 {
+				t.Errorf("%s is in both parts", x.Task)
+			}
+			of[x.Task] = i
+		}
+	}
+	if len(of) != 6 {
+		t.Errorf("%d of 6 tasks ran", len(of))
+	}
+	if of["make@p/a"] == of["make@p/b"] {
+		t.Errorf("the two that take long are both in part %d", of["make@p/a"])
+	}
+	for _, bad := range []string{"0/2", "3/2", "x", "1/", "1/0"} {
+		if a := r.Loft("run", "make", "--part", bad); a.Code != 2 || !strings.Contains(a.Err, "2/5") {
+			t.Errorf("--part %s: %d %s", bad, a.Code, a.Err)
+		}
+	}
+	r.Attach("http://127.0.0.1:1", ci, "ci")
+	if a := r.Loft("run", "make", "--part", "1/2"); a.Code != 1 || !strings.Contains(a.Err, "--offline") {
+		t.Errorf("without the service: %d %s", a.Code, a.Err)
+	}
+	if a := r.Loft("run", "make", "--part", "1/2", "--offline"); a.Code != 0 {
+		t.Errorf("offline: %d %s", a.Code, a.Err)
 	}
 }

@@ -22,6 +22,7 @@ const (
 	PackedBlob   = 256 << 10 // blobs up to this size travel in packs
 	MaxBody      = 16 << 20  // bytes of a JSON body
 	MaxEvents    = 1000      // events in a request
+	MaxParts     = 100000    // tasks in a question for how long they took
 	EarlyAnswers = 4         // entries per shelf for an early key
 )
 
@@ -290,4 +291,15 @@ type BalancePoint struct {
 	Runs         int       `json:"runs"`
 	SavedSeconds float64   `json:"saved_seconds"`
 	CostSeconds  float64   `json:"cost_seconds"`
+}
+
+// Parts asks how long tasks took, for dividing them among runners: all who ask
+// under the same digest get the same answer.
+type Parts struct {
+	Tasks []string `json:"tasks"`
+}
+
+// PartsAnswer gives seconds by task, for those that are known.
+type PartsAnswer struct {
+	Seconds map[string]float64 `json:"seconds"`
 }

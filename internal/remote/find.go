@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"strconv"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -40,4 +41,12 @@ func (c *Client) Who(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
 	err := c.call(ctx, "GET", "self", nil, &self)
 	return self, err
+}
+
+// Parts returns how many seconds tasks took, as all agree on it who divide work
+// under a digest.
+func (c *Client) Parts(ctx context.Context, under digest.Digest, tasks []string) (map[string]float64, error) {
+	var answer protocol.PartsAnswer
+	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.Parts{Tasks: tasks}, &answer)
+	return answer.Seconds, err
 }

@@ -219,7 +219,7 @@ type Task struct {
 		Add           bool
 		Key, Line, At string
 	}
-	MadeBy  *struct {
+	MadeBy *struct {
 		Name, Place, Host, Run string
 	} `json:"made_by"`
 }

@@ -126,7 +126,7 @@ type Result struct {
 	BytesIn     int64
 	Picked      bool
 
-	Audit   []audit.Finding // of an audited task: where its declaration and what it opened differ
+	Audit []audit.Finding // of an audited task: where its declaration and what it opened differ
 
 	secret string // an output that holds a masked value
 	unheld string // why what was to hold the task did not, so that it is not shared

@@ -13,4 +13,6 @@ func Able(string) Ability { return Ability{Why: "there is no Landlock on " + run
 
 func namespaces(*exec.Cmd, order) {}
 
-func become(order) error { return errors.New("a sealed command is not started this way on " + runtime.GOOS) }
+func become(order) error {
+	return errors.New("a sealed command is not started this way on " + runtime.GOOS)
+}

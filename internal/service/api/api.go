@@ -64,6 +64,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.POST("/runs/:id/events", s.addEvents)
 	v.GET("/entries", s.entries)
 	v.GET("/good", s.good)
+	v.POST("/parts/:digest", s.parts)
 	look := v.Group("", s.mayLook)
 	look.GET("/runs", s.runs)
 	look.GET("/runs/:id", s.run)

@@ -1,0 +1,33 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// parts answers how long tasks took, the same to everyone who divides the same
+// work.
+func (s *Server) parts(c *gin.Context) {
+	under, ok := digestParam(c)
+	if !ok || !mayWrite(c) {
+		return
+	}
+	var in protocol.Parts
+	if !decode(c, &in) {
+		return
+	}
+	if len(in.Tasks) > protocol.MaxParts {
+		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are taken", protocol.MaxParts))
+		return
+	}
+	seconds, err := s.Records.Parts(c.Request.Context(), token(c), under, in.Tasks)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, protocol.PartsAnswer{Seconds: seconds})
+}

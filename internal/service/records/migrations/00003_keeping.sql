@@ -1,0 +1,39 @@
+-- +goose Up
+-- What a repository may hold, and for how long. Null: what the service says.
+ALTER TABLE repositories ADD COLUMN quota_bytes bigint CHECK (quota_bytes > 0);
+ALTER TABLE repositories ADD COLUMN keep_days integer CHECK (keep_days > 0);
+
+-- Objects that nothing names any more, or whose upload has not said yet that
+-- it came to its end.
+CREATE TABLE doomed (
+    object        text PRIMARY KEY,
+    repository_id bigint NOT NULL,
+    delete_after  timestamptz NOT NULL
+);
+CREATE INDEX doomed_due ON doomed (delete_after);
+
+CREATE INDEX entries_listing ON entries (repository_id, listing);
+CREATE INDEX entries_ingredients ON entries (repository_id, ingredients);
+CREATE INDEX entries_log ON entries (repository_id, log);
+CREATE INDEX entries_used ON entries (repository_id, last_used);
+CREATE INDEX listing_blobs_blob ON listing_blobs (repository_id, blob);
+CREATE INDEX ingredient_blobs_blob ON ingredient_blobs (repository_id, blob);
+CREATE INDEX run_tasks_log ON run_tasks (repository_id, log);
+CREATE INDEX blobs_condemned ON blobs (condemned_at) WHERE condemned_at IS NOT NULL;
+
+-- How long tasks took, as several runners agreed to divide work by it.
+CREATE TABLE parts (
+    repository_id bigint NOT NULL REFERENCES repositories (id),
+    digest        bytea NOT NULL CHECK (octet_length(digest) = 32),
+    seconds       jsonb NOT NULL,
+    made_at       timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (repository_id, digest)
+);
+
+ALTER TABLE tokens ADD COLUMN follows bigint REFERENCES tokens (id);
+
+-- +goose Down
+ALTER TABLE tokens DROP COLUMN follows;
+DROP TABLE parts, doomed;
+DROP INDEX entries_listing, entries_ingredients, entries_log, entries_used, listing_blobs_blob, ingredient_blobs_blob, run_tasks_log, blobs_condemned;
+ALTER TABLE repositories DROP COLUMN quota_bytes, DROP COLUMN keep_days;
