@@ -331,7 +331,7 @@ func TestPartsTogetherRunEverythingOnce(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
-	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"parts\"\nprojects = [\"p/*\"]\n"}
+	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\nprojects = [\"p/*\"]\n"}
 	slow := map[string]bool{"a": true, "b": true}
 	for _, n := range []string{"a", "b", "c", "d", "e", "f"} {
 		run := "cat in > out"

@@ -303,3 +303,9 @@ type Parts struct {
 type PartsAnswer struct {
 	Seconds map[string]float64 `json:"seconds"`
 }
+
+// Rotated is a token's new secret, and until when the one before goes on.
+type Rotated struct {
+	Token    string    `json:"token"`
+	OldUntil time.Time `json:"old_until"`
+}

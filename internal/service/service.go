@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"grayloft.example/grayloft/internal/service/api"
@@ -28,6 +29,30 @@ type Config struct {
 	CertFile string // with KeyFile: TLS
 	KeyFile  string
 	Log      *slog.Logger
+
+	Bucket       string // an S3-compatible bucket's address; empty: blobs in Data
+	BucketKey    string
+	BucketSecret string
+
+	Keeping records.Keeping
+	Sweep   time.Duration // between two passes; 0: none
+	Limits  api.Limits
+}
+
+// Defaults are what the service does where nothing else is said.
+func Defaults() Config {
+	return Config{
+		Keeping: records.Keeping{Days: 60, RunDays: 365, Condemned: 48 * time.Hour},
+		Sweep:   10 * time.Minute,
+		Limits:  api.Limits{Rate: 2000, Uploads: 64},
+	}
+}
+
+func openBlobs(ctx context.Context, c Config) (blobs.Store, error) {
+	if c.Bucket != "" {
+		return blobs.OpenBucket(ctx, c.Bucket, c.BucketKey, c.BucketSecret)
+	}
+	return blobs.OpenDir(filepath.Join(c.Data, "blobs"))
 }
 
 // Service is a running service.
@@ -73,17 +98,23 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		l.Close()
 		return nil, err
 	}
-	dir, err := blobs.OpenDir(filepath.Join(c.Data, "blobs"))
+	store, err := openBlobs(ctx, c)
 	if err != nil {
 		l.Close()
 		return nil, errors.Join(err, closeDB())
 	}
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	tls := c.CertFile != ""
-	server := &api.Server{Records: db, Blobs: dir, Console: console.Handler(), Log: c.Log, Secure: tls}
+	c.Limits.Quota = c.Keeping.Quota
+	server := &api.Server{Records: db, Blobs: store, Console: console.Handler(), Log: c.Log, Secure: tls, Limits: c.Limits}
+
 	hs := &http.Server{
 		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
+	}
+	var sweeping sync.WaitGroup
+	if c.Sweep > 0 {
+		sweeping.Go(func() { sweep(inner, c, db, store, server) })
 	}
 	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1)}
 	go func() {
@@ -108,6 +139,10 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		err := hs.Shutdown(ctx)
 		if err != nil {
 			err = errors.Join(err, hs.Close())
+		}
+		sweeping.Wait()
+		if ferr := server.Flush(ctx); ferr != nil {
+			c.Log.Warn("noting which entries were used", "error", ferr)
 		}
 		return errors.Join(err, closeDB())
 	}

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"grayloft.example/grayloft/internal/protocol"
@@ -28,9 +27,12 @@ type Server struct {
 	Console http.Handler
 	Log     *slog.Logger
 	Secure  bool // the console's cookie is for TLS only
+	Limits  Limits
 
 	hub     *hub
 	metrics *metrics
+	limits  *limits
+	uses    *uses
 }
 
 // Handler returns the server's routes. Ctx ends what runs beside requests.
@@ -38,7 +40,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	s.hub = newHub(s.Log)
 	go s.hub.follow(ctx, s.Records)
-	s.metrics = newMetrics()
+	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
+	go s.flushUses(ctx)
 
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
@@ -50,15 +53,16 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.GET("/session", s.session)
 	r.DELETE("/session", s.signOut)
 
-	v := r.Group("/"+protocol.Version+"/:repo", s.authenticate)
+	v := r.Group("/"+protocol.Version+"/:repo", s.authenticate, s.limitRate)
 	v.GET("/self", s.self)
+	v.POST("/self/rotate", s.rotate)
 	v.POST("/entries/lookup", s.lookup)
 	v.PUT("/entries/:key", s.file)
 	v.POST("/blobs/missing", s.missing)
-	v.PUT("/blobs/:digest", s.putBlob)
+	v.PUT("/blobs/:digest", s.limitUploads, s.putBlob)
 	v.GET("/blobs/:digest", s.getBlob)
 	v.HEAD("/blobs/:digest", s.getBlob)
-	v.POST("/packs", s.putPack)
+	v.POST("/packs", s.limitUploads, s.putPack)
 	v.POST("/packs/fetch", s.fetchPack)
 	v.POST("/runs", s.startRun)
 	v.POST("/runs/:id/events", s.addEvents)
@@ -100,6 +104,8 @@ func (s *Server) fault(c *gin.Context, err error) {
 	switch {
 	case errors.Is(err, records.ErrNotExist), errors.Is(err, blobs.ErrNotExist):
 		problem(c, http.StatusNotFound, "not found", err.Error())
+	case errors.Is(err, records.ErrTooLate):
+		problem(c, http.StatusConflict, "the upload is not kept", err.Error())
 	case errors.Is(err, context.Canceled):
 		problem(c, 499, "the client went away", "")
 	default:
@@ -129,24 +135,4 @@ func (s *Server) health(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, gin.H{"ok": true})
-}
-
-type metrics struct {
-	registry *prometheus.Registry
-	requests *prometheus.CounterVec
-	seconds  *prometheus.HistogramVec
-	moved    *prometheus.CounterVec
-	entries  *prometheus.CounterVec
-}
-
-func newMetrics() *metrics {
-	m := &metrics{
-		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_requests_total", Help: "Requests by route and status."}, []string{"method", "route", "status"}),
-		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "grayloft_request_seconds", Help: "Time to answer, by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 10)}, []string{"method", "route"}),
-		moved:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_blob_bytes_total", Help: "Bytes of blobs that came in and went out."}, []string{"way"}),
-		entries:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "grayloft_lookups_total", Help: "Tasks looked up, and entries answered."}, []string{"what"}),
-	}
-	m.registry.MustRegister(m.requests, m.seconds, m.moved, m.entries)
-	return m
 }

@@ -93,6 +93,21 @@ func selfOf(t records.Token) protocol.Self {
 
 func (s *Server) self(c *gin.Context) { c.JSON(http.StatusOK, selfOf(token(c))) }
 
+// rotateGrace is how long a token's secret goes on after it was changed.
+const rotateGrace = time.Hour
+
+// rotate gives the token that asks a new secret. It does not live longer by
+// that.
+func (s *Server) rotate(c *gin.Context) {
+	secret, err := s.Records.Rotate(c.Request.Context(), token(c).ID, rotateGrace, nil)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(http.StatusOK, protocol.Rotated{Token: secret, OldUntil: time.Now().Add(rotateGrace).UTC().Truncate(time.Second)})
+}
+
 // signIn turns a token into a cookie that scripts cannot read.
 func (s *Server) signIn(c *gin.Context) {
 	var in struct {

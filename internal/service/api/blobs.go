@@ -1,7 +1,6 @@
 package api
 
 import (
-	"archive/tar"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -13,7 +12,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
@@ -82,7 +80,13 @@ func (s *Server) putBlob(c *gin.Context) {
 		problem(c, http.StatusRequestEntityTooLarge, "the blob is too large", fmt.Sprintf("at most %d bytes are taken", int64(protocol.MaxBlob)))
 		return
 	}
-	err := s.store(c, d, c.Request.Body, size)
+	if !s.room(c, size) {
+		return
+	}
+	stored, err := s.store(c, d, c.Request.Body, size)
+	if err == nil {
+		err = s.Records.PutBlobs(c.Request.Context(), token(c).RepositoryID, []records.Stored{stored})
+	}
 	switch {
 	case errors.Is(err, errMismatch), errors.Is(err, errLength):
 		problem(c, http.StatusUnprocessableEntity, "the blob is refused", err.Error())
@@ -95,23 +99,28 @@ func (s *Server) putBlob(c *gin.Context) {
 	}
 }
 
-// store keeps one blob, if it is what its digest says, under a name that no
-// other upload uses.
-func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int64) error {
+// objectName returns the name of a new stored object, which no other upload
+// uses.
+func objectName(repository int64, d digest.Digest) string {
 	var upload [8]byte
 	_, _ = rand.Read(upload[:])
+	return fmt.Sprintf("%d/%s/%s-%s", repository, d.String()[:2], d, hex.EncodeToString(upload[:]))
+}
+
+// store keeps one blob, if it is what its digest says.
+func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int64) (records.Stored, error) {
 	repo := token(c).RepositoryID
-	object := fmt.Sprintf("%d/%s/%s-%s", repo, d.String()[:2], d, hex.EncodeToString(upload[:]))
+	st := records.Stored{Digest: d, Object: objectName(repo, d), Size: size}
+	if err := s.Records.Announce(c.Request.Context(), repo, st.Object); err != nil {
+		return st, err
+	}
 	r := &checked{r: body, h: digest.New(), want: d, left: size}
-	if err := s.Blobs.Put(c.Request.Context(), object, r); err != nil {
-		return err
+	if err := s.Blobs.Put(c.Request.Context(), st.Object, r); err != nil {
+		return st, err
 	}
 	s.metrics.moved.WithLabelValues("in").Add(float64(size))
-	kept, err := s.Records.PutBlob(c.Request.Context(), repo, d, object, size)
-	if err == nil && !kept {
-		err = s.Blobs.Delete(c.Request.Context(), object)
-	}
-	return err
+	s.took(repo, size)
+	return st, nil
 }
 
 // checked yields a body as long as it is what was declared: an error in place
@@ -151,123 +160,78 @@ func (s *Server) getBlob(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Type", protocol.TypeBlob)
-	c.Header("Content-Length", strconv.FormatInt(b.Size, 10))
 	c.Header("Cache-Control", "private, immutable, max-age=31536000")
-	if c.Request.Method == http.MethodHead {
-		c.Status(http.StatusOK)
+	c.Header("Accept-Ranges", "bytes")
+	from, length, part, err := rangeOf(c.GetHeader("Range"), b.Size)
+	if err != nil {
+		c.Header("Content-Range", fmt.Sprintf("bytes */%d", b.Size))
+		problem(c, http.StatusRequestedRangeNotSatisfiable, "there is no such range of the blob", err.Error())
 		return
 	}
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
+	status := http.StatusOK
+	if part {
+		status = http.StatusPartialContent
+		c.Header("Content-Range", fmt.Sprintf("bytes %d-%d/%d", from, from+length-1, b.Size))
+	}
+	c.Header("Content-Length", strconv.FormatInt(length, 10))
+	if c.Request.Method == http.MethodHead {
+		c.Status(status)
+		return
+	}
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object, from, length)
 	if err != nil {
 		c.Header("Content-Length", "")
+		c.Header("Content-Range", "")
 		s.fault(c, err)
 		return
 	}
 	defer r.Close()
-	c.Status(http.StatusOK)
-	n, _ := io.Copy(c.Writer, r)
-	s.metrics.moved.WithLabelValues("out").Add(float64(n))
-}
-
-func (s *Server) putPack(c *gin.Context) {
-	if !mayWrite(c) {
-		return
-	}
-	body := io.Reader(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxPack))
-	if c.GetHeader("Content-Encoding") == "zstd" {
-		dec, err := zstd.NewReader(body, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
-		if err != nil {
-			problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
-			return
-		}
-		defer dec.Close()
-		body = dec
-	}
-	tr := tar.NewReader(io.LimitReader(body, protocol.MaxPack))
-	answer := protocol.PackAnswer{Results: []protocol.PackResult{}}
-	for {
-		h, err := tr.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			// What came before the cut was verified, and stays.
-			problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were taken: %v", len(answer.Results), err))
-			return
-		}
-		d, err := digest.Parse(h.Name)
-		if err != nil || h.Typeflag != tar.TypeReg {
-			problem(c, http.StatusBadRequest, "a member of the pack is not named by a digest", h.Name)
-			return
-		}
-		res := protocol.PackResult{Digest: d, OK: true}
-		err = s.store(c, d, tr, h.Size)
-		switch {
-		case errors.Is(err, errMismatch), errors.Is(err, errLength):
-			res.OK, res.Error = false, err.Error()
-		case errors.Is(err, io.ErrUnexpectedEOF):
-			problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were taken", len(answer.Results)))
-			return
-		case err != nil:
-			s.fault(c, err)
-			return
-		}
-		answer.Results = append(answer.Results, res)
-	}
-	c.JSON(http.StatusOK, answer)
-}
-
-// fetchPack streams what is there of the blobs asked for, in the order asked.
-func (s *Server) fetchPack(c *gin.Context) {
-	list, ok := s.digests(c)
-	if !ok {
-		return
-	}
-	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, list)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	c.Header("Content-Type", protocol.TypePack)
+	c.Status(status)
+	c.Writer.WriteHeaderNow()
+	// Past the framework's writer, files go out without being copied.
 	out := io.Writer(c.Writer)
-	if strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
-		c.Header("Content-Encoding", "zstd")
-		enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-		if err != nil {
-			s.fault(c, err)
-			return
-		}
-		defer enc.Close()
-		out = enc
+	if w, ok := out.(interface{ Unwrap() http.ResponseWriter }); ok {
+		out = w.Unwrap()
 	}
-	c.Status(http.StatusOK)
-	tw := tar.NewWriter(out)
-	sent := map[digest.Digest]bool{}
-	for _, d := range list {
-		b, ok := have[d]
-		if !ok || sent[d] {
-			continue
-		}
-		sent[d] = true
-		if err := s.member(c, tw, d, b); err != nil {
-			s.Log.Warn("a pack was cut off", "error", err)
-			panic(http.ErrAbortHandler) // the client sees a cut, not an end
-		}
-	}
-	_ = tw.Close()
+	n, _ := io.Copy(out, r)
+	s.metrics.moved.WithLabelValues("out").Add(float64(n))
 }
 
-func (s *Server) member(c *gin.Context, tw *tar.Writer, d digest.Digest, b records.Blob) error {
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
-	if err != nil {
-		s.Log.Error("a blob is on record and not stored", "object", b.Object, "error", err)
-		return nil // left out: the client takes it for gone
+// rangeOf reads a Range header (RFC 9110, section 14) that asks for one range;
+// others are passed over, as the standard allows.
+func rangeOf(header string, size int64) (from, length int64, part bool, err error) {
+	spec, ok := strings.CutPrefix(header, "bytes=")
+	if !ok || strings.Contains(spec, ",") {
+		return 0, size, false, nil
 	}
-	defer r.Close()
-	if err := tw.WriteHeader(&tar.Header{Name: d.String(), Size: b.Size, Mode: 0o444, Format: tar.FormatUSTAR}); err != nil {
-		return err
+	a, b, ok := strings.Cut(spec, "-")
+	if !ok {
+		return 0, size, false, nil
 	}
-	n, err := io.CopyN(tw, r, b.Size)
-	s.metrics.moved.WithLabelValues("out").Add(float64(n))
-	return err
+	to := size - 1
+	switch {
+	case a == "": // the last so many bytes
+		n, perr := strconv.ParseInt(b, 10, 64)
+		if perr != nil || n < 0 {
+			return 0, size, false, nil
+		}
+		from = max(0, size-n)
+	default:
+		n, perr := strconv.ParseInt(a, 10, 64)
+		if perr != nil || n < 0 {
+			return 0, size, false, nil
+		}
+		from = n
+		if b != "" {
+			end, perr := strconv.ParseInt(b, 10, 64)
+			if perr != nil || end < from {
+				return 0, size, false, nil
+			}
+			to = min(to, end)
+		}
+	}
+	if from >= size {
+		return 0, 0, false, fmt.Errorf("it is %d bytes long, and bytes from %d were asked for", size, from)
+	}
+	return from, to - from + 1, true, nil
 }

@@ -56,6 +56,7 @@ func (s *Server) lookup(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
+	s.uses.note(token(c).RepositoryID, entries)
 	s.metrics.entries.WithLabelValues("asked").Add(float64(len(in.Tasks)))
 	s.metrics.entries.WithLabelValues("answered").Add(float64(len(entries)))
 	c.JSON(http.StatusOK, protocol.LookupAnswer{Entries: entries})
@@ -160,7 +161,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 }
 
 func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
 	if err != nil {
 		return nil, err
 	}

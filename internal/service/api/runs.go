@@ -121,7 +121,7 @@ func (s *Server) runLog(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object)
+	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
 	if err != nil {
 		s.fault(c, err)
 		return

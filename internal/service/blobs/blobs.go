@@ -1,6 +1,6 @@
 // Package blobs keeps the service's blobs: a small interface that a directory
 // and a bucket can both meet, with its contract written down here and held to
-// by one suite of tests (package blobstest).
+// by one suite of tests.
 package blobs
 
 import (
@@ -19,9 +19,9 @@ type Store interface {
 	// is on durable storage. When r or the storage fails, nothing is kept, and
 	// nobody has seen any of it.
 	Put(ctx context.Context, object string, r io.Reader) error
-	// Open returns an object's contents. [ErrNotExist] is wrapped where it is
-	// not there.
-	Open(ctx context.Context, object string) (io.ReadCloser, error)
+	// Open returns length bytes of an object from an offset, or fewer where it
+	// ends before. [ErrNotExist] is wrapped where it is not there.
+	Open(ctx context.Context, object string, from, length int64) (io.ReadCloser, error)
 	// Delete takes an object away. One that is not there is no error.
 	Delete(ctx context.Context, object string) error
 }

@@ -77,7 +77,7 @@ func syncDir(dir string) error {
 }
 
 // Open implements [Store].
-func (d *Dir) Open(_ context.Context, object string) (io.ReadCloser, error) {
+func (d *Dir) Open(_ context.Context, object string, from, length int64) (io.ReadCloser, error) {
 	p, err := d.path(object)
 	if err != nil {
 		return nil, err
@@ -86,8 +86,26 @@ func (d *Dir) Open(_ context.Context, object string) (io.ReadCloser, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s", ErrNotExist, object)
 	}
-	return f, err
+	if err != nil {
+		return nil, err
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return &part{f, io.LimitedReader{R: f, N: length}}, nil
 }
+
+// part is a part of a file, which a connection can send without copying it.
+type part struct {
+	f *os.File
+	r io.LimitedReader
+}
+
+func (p *part) Read(b []byte) (int, error) { return p.r.Read(b) }
+func (p *part) Close() error               { return p.f.Close() }
+
+// WriteTo implements [io.WriterTo].
+func (p *part) WriteTo(w io.Writer) (int64, error) { return io.Copy(w, &p.r) }
 
 // Delete implements [Store].
 func (d *Dir) Delete(_ context.Context, object string) error {

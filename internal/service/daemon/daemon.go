@@ -3,7 +3,6 @@ package daemon
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,12 +16,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/service"
-	"grayloft.example/grayloft/internal/service/records"
 )
 
 // Main runs the command line and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
-	cfg := &service.Config{Log: slog.New(slog.NewTextHandler(errs, nil))}
+	defaults := service.Defaults()
+	cfg := &defaults
+	cfg.Log = slog.New(slog.NewTextHandler(errs, nil))
 	root := &cobra.Command{
 		Use: "grayloftd", Short: "Share outputs between people and CI runners, and keep records of runs",
 		SilenceErrors: true, SilenceUsage: true,
@@ -30,7 +30,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	f := root.PersistentFlags()
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of blobs and, without --database, of the records")
 	f.StringVar(&cfg.Database, "database", os.Getenv("GRAYLOFT_DATABASE"), "PostgreSQL's address (default: a private server in --data)")
-	root.AddCommand(serve(cfg), tokens(cfg))
+	root.AddCommand(serve(cfg), tokens(cfg), keep(cfg))
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
@@ -56,13 +56,18 @@ func defaultData() string {
 }
 
 func serve(cfg *service.Config) *cobra.Command {
-	var ready string
+	var ready, quota string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return errors.New("--cert and --key go together")
 			}
+			var err error
+			if cfg.Keeping.Quota, err = size("--quota", quota); err != nil {
+				return err
+			}
+			cfg.BucketKey, cfg.BucketSecret = os.Getenv("GRAYLOFT_BUCKET_KEY"), os.Getenv("GRAYLOFT_BUCKET_SECRET")
 			s, err := service.Start(cmd.Context(), *cfg)
 			if err != nil {
 				return err
@@ -84,52 +89,16 @@ func serve(cfg *service.Config) *cobra.Command {
 	c.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7420", "host:port to listen at; port 0 takes a free one")
 	c.Flags().StringVar(&cfg.CertFile, "cert", "", "certificate file, for TLS")
 	c.Flags().StringVar(&cfg.KeyFile, "key", "", "key file, for TLS")
+	f := c.Flags()
+	f.StringVar(&cfg.Bucket, "bucket", os.Getenv("GRAYLOFT_BUCKET"), "address of an S3-compatible bucket for blobs, such as https://host/bucket (default: a directory in --data); GRAYLOFT_BUCKET_KEY and GRAYLOFT_BUCKET_SECRET hold its key")
+	f.IntVar(&cfg.Keeping.Days, "keep-days", cfg.Keeping.Days, "let entries go that nobody used for so many days; 0 keeps them")
+	f.IntVar(&cfg.Keeping.RunDays, "keep-runs", cfg.Keeping.RunDays, "let records of runs go after so many days; 0 keeps them")
+	f.StringVar(&quota, "quota", "", "how much each repository may hold, such as 50GB, where its own row does not say (default: any amount)")
+	f.DurationVar(&cfg.Sweep, "sweep", cfg.Sweep, "how often to let go of what is over its time; 0 never does")
+	f.Float64Var(&cfg.Limits.Rate, "rate", cfg.Limits.Rate, "requests per second that a token may make; 0 for any number")
+	f.Int64Var(&cfg.Limits.Uploads, "uploads", cfg.Limits.Uploads, "uploads that may go on at a time; 0 for any number")
 	c.Flags().StringVar(&ready, "ready-file", "", "write the service's address to this file once it answers")
 	return c
-}
-
-func tokens(cfg *service.Config) *cobra.Command {
-	group := &cobra.Command{Use: "token", Short: "Make tokens"}
-	var t records.Token
-	var expires, format string
-	c := &cobra.Command{
-		Use: "new", Short: "Make a token, and print it once", Args: cobra.NoArgs,
-		Example: "  grayloftd token new --repo skerry --name ci --puts-on trusted --takes-from trusted\n" +
-			"  grayloftd token new --repo skerry --name brenna --puts-on personal/brenna --takes-from personal/brenna,trusted --look",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if expires != "" {
-				at, err := expiry(expires, time.Now())
-				if err != nil {
-					return err
-				}
-				t.ExpiresAt = &at
-			}
-			db, closeDB, err := service.OpenRecords(cmd.Context(), *cfg)
-			if err != nil {
-				return err
-			}
-			secret, err := db.NewToken(cmd.Context(), t)
-			if err = errors.Join(err, closeDB()); err != nil {
-				return err
-			}
-			if format == "json" {
-				return json.NewEncoder(cmd.OutOrStdout()).Encode(map[string]any{"token": secret, "name": t.Name, "repo": t.Repository})
-			}
-			fmt.Fprintln(cmd.OutOrStdout(), secret)
-			return nil
-		},
-	}
-	f := c.Flags()
-	f.StringVar(&t.Repository, "repo", "", "the repository that it is for, as in [repo] name")
-	f.StringVar(&t.Name, "name", "", "who or what uses it")
-	f.StringVar(&t.PutsOn, "puts-on", "", "the shelf that it puts on, or a pattern such as branch/* (default: none)")
-	f.StringSliceVar((*[]string)(&t.TakesFrom), "takes-from", []string{records.Trusted}, "the shelves that it takes from, the first that has something wins")
-	f.BoolVar(&t.MayLook, "look", false, "it may look at records, and sign in to the console")
-	f.BoolVar(&t.MayManage, "manage", false, "it may manage tokens")
-	f.StringVar(&expires, "expires", "", "after how long it ends, such as 90d or 12h (default: never)")
-	f.StringVar(&format, "format", "text", "text or json")
-	group.AddCommand(c)
-	return group
 }
 
 // expiry reads a length of time that may be given in days.

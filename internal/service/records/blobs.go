@@ -1,9 +1,10 @@
 package records
 
 import (
+	"bytes"
 	"context"
-	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -70,33 +71,58 @@ func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest)
 	return out, err
 }
 
-// PutBlob notes a stored object, and leases it. Where another object holds the
-// same digest already, that one stays, and kept is false: the new object is
-// not needed.
-func (db *DB) PutBlob(ctx context.Context, repository int64, d digest.Digest, object string, size int64) (kept bool, err error) {
-	err = db.inTx(ctx, func(tx *sqlx.Tx) error {
-		var have Blob
-		err := tx.GetContext(ctx, &have, `
-			SELECT digest, object, size, condemned_at FROM blobs WHERE repository_id = $1 AND digest = $2 FOR UPDATE`, repository, d[:])
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+// Stored is a stored object, and the blob that it holds.
+type Stored struct {
+	Digest digest.Digest
+	Object string
+	Size   int64
+}
+
+// ErrTooLate is returned for objects that were not announced, or so long ago
+// that the sweeper has taken them away.
+var ErrTooLate = errors.New("the upload took too long: it has to be made again")
+
+// PutBlobs notes stored objects, and leases their blobs. Where another object
+// holds the same blob already, that one stays, and the new one, which is not
+// needed, is left to the sweeper: so is a condemned one in whose place a new
+// one comes.
+func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) error {
+	slices.SortFunc(list, func(a, b Stored) int { return bytes.Compare(a.Digest[:], b.Digest[:]) })
+	list = slices.CompactFunc(list, func(a, b Stored) bool { return a.Digest == b.Digest })
+	ds, objects, sizes := make([][]byte, len(list)), make([]string, len(list)), make([]int64, len(list))
+	for i := range list {
+		ds[i], objects[i], sizes[i] = list[i].Digest[:], list[i].Object, list[i].Size
+	}
+	return db.inTx(ctx, func(tx *sqlx.Tx) error {
+		var announced []string
+		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM doomed WHERE object = ANY($1) FOR UPDATE`, objects); err != nil {
 			return err
 		}
-		if err == nil && have.Condemned == nil {
-			_, err = tx.ExecContext(ctx, `
-				UPDATE blobs SET leased_until = greatest(leased_until, now() + interval '`+lease+`')
-				WHERE repository_id = $1 AND digest = $2`, repository, d[:])
+		if len(announced) != len(objects) {
+			return ErrTooLate
+		}
+		// Rows are taken in the order of their digests, as by all who lock them.
+		if _, err := tx.ExecContext(ctx, `
+			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, ds); err != nil {
 			return err
 		}
-		var stored string
-		err = tx.GetContext(ctx, &stored, `
+		if _, err := tx.ExecContext(ctx, `
+			INSERT INTO doomed (object, repository_id, delete_after)
+			SELECT object, repository_id, now() FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND condemned_at IS NOT NULL
+			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, ds); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO blobs (repository_id, digest, object, size, leased_until)
-			VALUES ($1, $2, $3, $4, now() + interval '`+lease+`')
+			SELECT $1, d, o, s, now() + interval '`+lease+`' FROM unnest($2::bytea[], $3::text[], $4::bigint[]) WITH ORDINALITY AS n (d, o, s, i) ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
 				object = CASE WHEN blobs.condemned_at IS NULL THEN blobs.object ELSE excluded.object END,
-				leased_until = excluded.leased_until, condemned_at = NULL
-			RETURNING object`, repository, d[:], object, size)
-		kept = stored == object
+				leased_until = greatest(blobs.leased_until, excluded.leased_until), condemned_at = NULL`, repository, ds, objects, sizes); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `
+			DELETE FROM doomed d USING blobs b
+			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, objects, ds)
 		return err
 	})
-	return kept, err
 }

@@ -192,7 +192,12 @@ func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []diges
 	if len(lack) > 0 {
 		return LackError{lack}
 	}
-	return nil
+	// A lease that is still running keeps the sweeper, which may be waiting for
+	// these rows, from condemning what the entry is about to name.
+	_, err := tx.ExecContext(ctx, `
+		UPDATE blobs SET leased_until = now() + interval '1 hour'
+		WHERE repository_id = $1 AND digest = ANY($2) AND leased_until < now() + interval '10 minutes'`, repository, digests(named))
+	return err
 }
 
 func diverged(ctx context.Context, tx *sqlx.Tx, t Token, shelf string, e protocol.Entry, filed *protocol.Filed) error {

@@ -40,12 +40,23 @@ func token(t *testing.T, db *records.DB, repo, name, puts string, takes ...strin
 	return tok
 }
 
+// stored notes an object that holds a blob.
+func stored(t *testing.T, db *records.DB, tok records.Token, d digest.Digest, object string, size int64) {
+	t.Helper()
+	ctx := context.Background()
+	err := db.Announce(ctx, tok.RepositoryID, object)
+	if err == nil {
+		err = db.PutBlobs(ctx, tok.RepositoryID, []records.Stored{{Digest: d, Object: object, Size: size}})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 func put(t *testing.T, db *records.DB, tok records.Token, text string) digest.Digest {
 	t.Helper()
 	d := digest.Of([]byte(text))
-	if _, err := db.PutBlob(context.Background(), tok.RepositoryID, d, "object-"+text, int64(len(text))); err != nil {
-		t.Fatal(err)
-	}
+	stored(t, db, tok, d, "object-"+text, int64(len(text)))
 	return d
 }
 
@@ -111,8 +122,9 @@ func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
 	db, ctx := open(t), context.Background()
 	ci := token(t, db, "r", "ci", "trusted", "trusted")
 	d := put(t, db, ci, "chart")
-	if kept, err := db.PutBlob(ctx, ci.RepositoryID, d, "second", 5); err != nil || kept {
-		t.Errorf("a second object was kept beside the first: %v", err)
+	stored(t, db, ci, d, "second", 5)
+	if b, err := db.Blob(ctx, ci.RepositoryID, d); err != nil || b.Object != "object-chart" {
+		t.Errorf("a second object took the place of the first: %q, %v", b.Object, err)
 	}
 	if _, err := db.Exec("UPDATE blobs SET condemned_at = now() WHERE digest = $1", d[:]); err != nil {
 		t.Fatal(err)
@@ -125,9 +137,7 @@ func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
 	if _, err := db.File(ctx, ci, "trusted", e, nil); !errors.As(err, &lack) || len(lack.Digests) != 1 || lack.Digests[0] != d {
 		t.Errorf("filed on a condemned blob: %v", err)
 	}
-	if kept, err := db.PutBlob(ctx, ci.RepositoryID, d, "third", 5); err != nil || !kept {
-		t.Errorf("the new upload was not taken: %v", err)
-	}
+	stored(t, db, ci, d, "third", 5)
 	if b, err := db.Blob(ctx, ci.RepositoryID, d); err != nil || b.Object != "third" {
 		t.Errorf("it names %q, %v", b.Object, err)
 	}

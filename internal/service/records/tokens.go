@@ -68,15 +68,19 @@ func hashSecret(secret string) []byte {
 	return d[:]
 }
 
+func newSecret() string {
+	var b [20]byte
+	_, _ = rand.Read(b[:])
+	return "loft-" + strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+}
+
 // NewToken makes a token, and the repository where it is not known yet. The
 // secret is returned once and stored nowhere.
 func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) {
 	if err := t.Check(); err != nil {
 		return "", err
 	}
-	var b [20]byte
-	_, _ = rand.Read(b[:])
-	secret = "loft-" + strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+	secret = newSecret()
 	return secret, db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var repo int64
 		if err := tx.GetContext(ctx, &repo, `
@@ -101,7 +105,7 @@ func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 	err := db.GetContext(ctx, &t, `
 		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.puts_on, t.takes_from, t.may_look, t.may_manage, t.expires_at
 		FROM tokens t JOIN repositories r ON r.id = t.repository_id
-		WHERE t.secret_hash = $1 AND t.revoked_at IS NULL`, hashSecret(secret))
+		WHERE t.revoked_at IS NULL AND (t.secret_hash = $1 OR t.old_hash = $1 AND t.old_until > now())`, hashSecret(secret))
 	if err != nil {
 		return t, missing(err, "token")
 	}
@@ -109,4 +113,45 @@ func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 		return t, ErrExpired
 	}
 	return t, nil
+}
+
+// Rotate gives a token a new secret, returned once. The one before goes on
+// until grace is over, so that whoever uses it can change over. With expires,
+// the token ends then; without, when it would have ended anyway.
+func (db *DB) Rotate(ctx context.Context, id int64, grace time.Duration, expires *time.Time) (secret string, err error) {
+	secret = newSecret()
+	res, err := db.ExecContext(ctx, `
+		UPDATE tokens SET old_hash = secret_hash, old_until = now() + make_interval(secs => $3), secret_hash = $2,
+			expires_at = coalesce($4, expires_at)
+		WHERE id = $1 AND revoked_at IS NULL`, id, hashSecret(secret), grace.Seconds(), expires)
+	if err != nil {
+		return "", err
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return "", fmt.Errorf("%w: token %d", ErrNotExist, id)
+	}
+	return secret, nil
+}
+
+// Revoke ends a token at once.
+func (db *DB) Revoke(ctx context.Context, id int64) error {
+	res, err := db.ExecContext(ctx, `UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL`, id)
+	if err != nil {
+		return err
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return fmt.Errorf("%w: token %d", ErrNotExist, id)
+	}
+	return nil
+}
+
+// Tokens returns the tokens of a repository that are not revoked, expired ones
+// too, in the order in which they were made.
+func (db *DB) Tokens(ctx context.Context, repository string) ([]Token, error) {
+	out := []Token{}
+	err := db.SelectContext(ctx, &out, `
+		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.puts_on, t.takes_from, t.may_look, t.may_manage, t.expires_at
+		FROM tokens t JOIN repositories r ON r.id = t.repository_id
+		WHERE r.name = $1 AND t.revoked_at IS NULL ORDER BY t.id`, repository)
+	return out, err
 }

@@ -30,10 +30,12 @@ CREATE TABLE parts (
     PRIMARY KEY (repository_id, digest)
 );
 
-ALTER TABLE tokens ADD COLUMN follows bigint REFERENCES tokens (id);
+-- The secret before this one, which goes on for a while after a change.
+ALTER TABLE tokens ADD COLUMN old_hash bytea UNIQUE;
+ALTER TABLE tokens ADD COLUMN old_until timestamptz;
 
 -- +goose Down
-ALTER TABLE tokens DROP COLUMN follows;
+ALTER TABLE tokens DROP COLUMN old_hash, DROP COLUMN old_until;
 DROP TABLE parts, doomed;
 DROP INDEX entries_listing, entries_ingredients, entries_log, entries_used, listing_blobs_blob, ingredient_blobs_blob, run_tasks_log, blobs_condemned;
 ALTER TABLE repositories DROP COLUMN quota_bytes, DROP COLUMN keep_days;

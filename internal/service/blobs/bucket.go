@@ -1,0 +1,210 @@
+package blobs
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+)
+
+// Bucket is a [Store] in an S3-compatible bucket.
+type Bucket struct {
+	client *minio.Client
+	name   string
+	prefix string
+}
+
+// bucketLimit is how long one attempt at a request to a bucket may take before
+// its answer begins.
+const bucketLimit = 30 * time.Second
+
+// OpenBucket opens a bucket that is there. The address is that of the bucket,
+// https://host/bucket or https://host/bucket/prefix, with ?region= where the
+// store wants one.
+func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a bucket: write it like https://host/bucket", address)
+	}
+	name, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
+	if name == "" {
+		return nil, fmt.Errorf("%q names no bucket: write it like https://host/bucket", address)
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.ResponseHeaderTimeout, transport.MaxIdleConnsPerHost = bucketLimit, 64
+	client, err := minio.New(u.Host, &minio.Options{
+		Creds: credentials.NewStaticV4(key, secret, ""), Secure: u.Scheme == "https", Region: u.Query().Get("region"), Transport: transport,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the bucket's address: %w", err)
+	}
+	there, err := client.BucketExists(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("the bucket %s does not answer: %w", address, err)
+	}
+	if !there {
+		return nil, fmt.Errorf("there is no bucket %q at %s", name, u.Host)
+	}
+	return &Bucket{client, name, prefix}, nil
+}
+
+func (b *Bucket) object(name string) (string, error) {
+	if !fs.ValidPath(name) || name == "." {
+		return "", fmt.Errorf("%q is not the name of an object", name)
+	}
+	return path.Join(b.prefix, name), nil
+}
+
+// inMemory is up to how many bytes an object waits in memory, rather than in a
+// file, until it is known to be right.
+const inMemory = 4 << 20
+
+// Put implements [Store]. A bucket shows an object once all of it has come, so
+// it is sent when its end has been seen: then a request that fails can be made
+// again, too.
+func (b *Bucket) Put(ctx context.Context, object string, r io.Reader) error {
+	name, err := b.object(object)
+	if err != nil {
+		return err
+	}
+	var head bytes.Buffer
+	n, err := io.CopyN(&head, r, inMemory)
+	if errors.Is(err, io.EOF) {
+		return b.send(ctx, name, bytes.NewReader(head.Bytes()), n)
+	}
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp("", "grayloft-upload-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	size, err := io.Copy(f, io.MultiReader(&head, r))
+	if err != nil {
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	return b.send(ctx, name, f, size)
+}
+
+func (b *Bucket) send(ctx context.Context, name string, r io.Reader, size int64) error {
+	opt := minio.PutObjectOptions{ContentType: "application/octet-stream"}
+	opt.DisableContentSha256 = size == 0 // else an empty body is sent in chunks of no declared length, which stores refuse
+	_, err := b.client.PutObject(ctx, b.name, name, r, size, opt)
+	return err
+}
+
+// Open implements [Store]. What is cut off on the way is asked for again from
+// where it was cut.
+func (b *Bucket) Open(ctx context.Context, object string, from, length int64) (io.ReadCloser, error) {
+	name, err := b.object(object)
+	if err != nil {
+		return nil, err
+	}
+	p := &pieces{ctx: ctx, b: b, name: name, object: object, at: from, end: from + length}
+	if length <= 0 { // a range of nothing cannot be asked for
+		_, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
+		return p, b.absent(err, object)
+	}
+	if err := p.open(); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (b *Bucket) absent(err error, object string) error {
+	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+		return fmt.Errorf("%w: %s", ErrNotExist, object)
+	}
+	return err
+}
+
+// pieces reads a range of an object, in as many requests as it takes.
+type pieces struct {
+	ctx          context.Context
+	b            *Bucket
+	name, object string
+	at, end      int64
+	body         io.ReadCloser
+	tries        int // since anything came
+}
+
+const pieceTries = 4
+
+func (p *pieces) open() error {
+	opt := minio.GetObjectOptions{}
+	if err := opt.SetRange(p.at, p.end-1); err != nil {
+		return err
+	}
+	body, _, _, err := minio.Core{Client: p.b.client}.GetObject(p.ctx, p.b.name, p.name, opt)
+	if minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
+		p.end = p.at // it ends before
+		return nil
+	}
+	p.body = body
+	return p.b.absent(err, p.object)
+}
+
+func (p *pieces) Read(buf []byte) (int, error) {
+	for {
+		if p.at >= p.end {
+			return 0, io.EOF
+		}
+		if p.body == nil {
+			if err := p.open(); err != nil {
+				return 0, err
+			}
+			continue
+		}
+		n, err := p.body.Read(buf[:min(int64(len(buf)), p.end-p.at)])
+		if p.at += int64(n); n > 0 {
+			p.tries = 0
+			return n, nil
+		}
+		switch {
+		case errors.Is(err, io.EOF):
+			return 0, io.EOF // the object is shorter
+		case err != nil:
+			p.body.Close()
+			p.body = nil
+			if p.tries++; p.tries == pieceTries || p.ctx.Err() != nil {
+				return 0, err
+			}
+		}
+	}
+}
+
+func (p *pieces) Close() error {
+	if p.body == nil {
+		return nil
+	}
+	return p.body.Close()
+}
+
+// Delete implements [Store].
+func (b *Bucket) Delete(ctx context.Context, object string) error {
+	name, err := b.object(object)
+	if err != nil {
+		return err
+	}
+	err = b.client.RemoveObject(ctx, b.name, name, minio.RemoveObjectOptions{})
+	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+		return nil
+	}
+	return err
+}

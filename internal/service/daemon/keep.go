@@ -1,0 +1,86 @@
+package daemon
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// keep says what repositories hold, and sets what one may.
+func keep(cfg *service.Config) *cobra.Command {
+	var repo, quota string
+	days := -1
+	c := &cobra.Command{
+		Use: "keep", Short: "Say what repositories hold, or set how much one may and for how long", Args: cobra.NoArgs,
+		Example: "  grayloftd keep\n  grayloftd keep --repo skerry --quota 20GB --days 30",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			bytes := int64(-1)
+			if quota != "" {
+				var err error
+				if bytes, err = size("--quota", quota); err != nil {
+					return err
+				}
+			}
+			return within(cmd.Context(), cfg, func(db *records.DB) error {
+				if bytes >= 0 || days >= 0 {
+					if repo == "" {
+						return fmt.Errorf("name the repository with --repo")
+					}
+					if err := db.Keep(cmd.Context(), repo, bytes, days); err != nil {
+						return err
+					}
+				}
+				list, err := db.Usages(cmd.Context())
+				if err != nil {
+					return err
+				}
+				w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
+				fmt.Fprintln(w, "repository\tentries\tblobs\tbytes\tcondemned\truns\tquota\tdays")
+				for _, u := range list {
+					if repo == "" || u.Name == repo {
+						fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n", u.Name, u.Entries, u.Blobs, u.Bytes, u.Condemned, u.Runs, own(u.Quota), own(int64(u.Days)))
+					}
+				}
+				return w.Flush()
+			})
+		},
+	}
+	c.Flags().StringVar(&repo, "repo", "", "one repository")
+	c.Flags().StringVar(&quota, "quota", "", "how much it may hold, such as 20GB; 0 leaves that to the service")
+	c.Flags().IntVar(&days, "days", -1, "let its entries go that nobody used for so many days; 0 leaves that to the service")
+	return c
+}
+
+func own(n int64) string {
+	if n == 0 {
+		return "-"
+	}
+	return strconv.FormatInt(n, 10)
+}
+
+// size reads a number of bytes, with a unit of 1,000 or 1,024 to each step.
+func size(flag, text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	units := []struct {
+		name string
+		n    float64
+	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}, {"B", 1}, {"", 1}}
+	for _, u := range units {
+		if num, ok := strings.CutSuffix(text, u.name); ok {
+			n, err := strconv.ParseFloat(strings.TrimSpace(num), 64)
+			if err != nil || n < 0 || n*u.n > 1e18 {
+				break
+			}
+			return int64(n * u.n), nil
+		}
+	}
+	return 0, fmt.Errorf("%s %q is not a size: write it like 50GB or 500MiB", flag, text)
+}

@@ -1,0 +1,187 @@
+package daemon
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+func tokens(cfg *service.Config) *cobra.Command {
+	group := &cobra.Command{Use: "token", Short: "Make, list, change and end tokens"}
+	var t records.Token
+	var expires, format string
+	c := &cobra.Command{
+		Use: "new", Short: "Make a token, and print it once", Args: cobra.NoArgs,
+		Example: "  grayloftd token new --repo skerry --name ci --puts-on trusted --takes-from trusted\n" +
+			"  grayloftd token new --repo skerry --name brenna --puts-on personal/brenna --takes-from personal/brenna,trusted --look",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if expires != "" {
+				at, err := expiry(expires, time.Now())
+				if err != nil {
+					return err
+				}
+				t.ExpiresAt = &at
+			}
+			db, closeDB, err := service.OpenRecords(cmd.Context(), *cfg)
+			if err != nil {
+				return err
+			}
+			secret, err := db.NewToken(cmd.Context(), t)
+			if err = errors.Join(err, closeDB()); err != nil {
+				return err
+			}
+			if format == "json" {
+				return json.NewEncoder(cmd.OutOrStdout()).Encode(map[string]any{"token": secret, "name": t.Name, "repo": t.Repository})
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), secret)
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&t.Repository, "repo", "", "the repository that it is for, as in [repo] name")
+	f.StringVar(&t.Name, "name", "", "who or what uses it")
+	f.StringVar(&t.PutsOn, "puts-on", "", "the shelf that it puts on, or a pattern such as branch/* (default: none)")
+	f.StringSliceVar((*[]string)(&t.TakesFrom), "takes-from", []string{records.Trusted}, "the shelves that it takes from, the first that has something wins")
+	f.BoolVar(&t.MayLook, "look", false, "it may look at records, and sign in to the console")
+	f.BoolVar(&t.MayManage, "manage", false, "it may manage tokens")
+	f.StringVar(&expires, "expires", "", "after how long it ends, such as 90d or 12h (default: never)")
+	f.StringVar(&format, "format", "text", "text or json")
+	group.AddCommand(c, listTokens(cfg), rotateToken(cfg), revokeToken(cfg))
+	return group
+}
+
+// within opens the records for one question.
+func within(ctx context.Context, cfg *service.Config, ask func(db *records.DB) error) error {
+	db, closeDB, err := service.OpenRecords(ctx, *cfg)
+	if err != nil {
+		return err
+	}
+	return errors.Join(ask(db), closeDB())
+}
+
+func listTokens(cfg *service.Config) *cobra.Command {
+	var repo, format string
+	c := &cobra.Command{
+		Use: "list", Short: "List a repository's tokens; what they are made of is not kept, so it is not shown", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return within(cmd.Context(), cfg, func(db *records.DB) error {
+				list, err := db.Tokens(cmd.Context(), repo)
+				if err != nil {
+					return err
+				}
+				return showTokens(cmd.OutOrStdout(), format, list)
+			})
+		},
+	}
+	c.Flags().StringVar(&repo, "repo", "", "the repository, as in [repo] name")
+	c.Flags().StringVar(&format, "format", "text", "text or json")
+	_ = c.MarkFlagRequired("repo")
+	return c
+}
+
+func showTokens(out io.Writer, format string, list []records.Token) error {
+	if format == "json" {
+		type row struct {
+			ID        int64      `json:"id"`
+			Name      string     `json:"name"`
+			PutsOn    string     `json:"puts_on"`
+			TakesFrom []string   `json:"takes_from"`
+			Look      bool       `json:"look"`
+			Manage    bool       `json:"manage"`
+			Expires   *time.Time `json:"expires"`
+		}
+		rows := []row{}
+		for _, t := range list {
+			rows = append(rows, row{t.ID, t.Name, t.PutsOn, t.TakesFrom, t.MayLook, t.MayManage, t.ExpiresAt})
+		}
+		return json.NewEncoder(out).Encode(rows)
+	}
+	w := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
+	fmt.Fprintln(w, "id\tname\tputs on\ttakes from\tmay\tends")
+	for _, t := range list {
+		var may []string
+		if t.MayLook {
+			may = append(may, "look")
+		}
+		if t.MayManage {
+			may = append(may, "manage")
+		}
+		ends := "never"
+		if t.ExpiresAt != nil {
+			ends = t.ExpiresAt.Format(time.DateOnly)
+			if t.ExpiresAt.Before(time.Now()) {
+				ends += ", over"
+			}
+		}
+		puts := t.PutsOn
+		if puts == "" {
+			puts = "-"
+		}
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.TakesFrom, ", "), strings.Join(may, ", "), ends)
+	}
+	return w.Flush()
+}
+
+func rotateToken(cfg *service.Config) *cobra.Command {
+	var expires string
+	var grace time.Duration
+	c := &cobra.Command{
+		Use: "rotate ID", Short: "Give a token a new secret, and print it once; the one before goes on for a while", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := tokenID(args[0])
+			if err != nil {
+				return err
+			}
+			var at *time.Time
+			if expires != "" {
+				end, err := expiry(expires, time.Now())
+				if err != nil {
+					return err
+				}
+				at = &end
+			}
+			return within(cmd.Context(), cfg, func(db *records.DB) error {
+				secret, err := db.Rotate(cmd.Context(), id, grace, at)
+				if err == nil {
+					fmt.Fprintln(cmd.OutOrStdout(), secret)
+				}
+				return err
+			})
+		},
+	}
+	c.Flags().DurationVar(&grace, "grace", time.Hour, "how long the secret before goes on")
+	c.Flags().StringVar(&expires, "expires", "", "after how long the token ends now, such as 90d (default: as before)")
+	return c
+}
+
+func revokeToken(cfg *service.Config) *cobra.Command {
+	return &cobra.Command{
+		Use: "revoke ID", Short: "End a token at once", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := tokenID(args[0])
+			if err != nil {
+				return err
+			}
+			return within(cmd.Context(), cfg, func(db *records.DB) error { return db.Revoke(cmd.Context(), id) })
+		},
+	}
+}
+
+func tokenID(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not the number of a token: see grayloftd token list", text)
+	}
+	return id, nil
+}

@@ -1,0 +1,346 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Keeping says how long and how much a repository keeps, where its own row
+// does not say otherwise.
+type Keeping struct {
+	Days      int           // entries that nobody used for so many days go; 0: none for that
+	Quota     int64         // bytes of blobs; 0: any number
+	RunDays   int           // records of runs that began before so many days go; 0: none
+	Condemned time.Duration // how long a condemned blob waits
+}
+
+// Swept is what one pass of the sweeper did.
+type Swept struct {
+	Entries   int64 // that nobody used for long, or that the quota had no room for
+	Runs      int64
+	Condemned int64
+	Spared    int64 // condemned before, and named again since
+	Deleted   int64 // blobs
+	Bytes     int64 // of them
+}
+
+// sweepLock is the number under which replicas take turns at sweeping.
+const sweepLock = 0x10f7_0001
+
+// Sweep makes one pass over everything, unless another replica is at it: it
+// lets go of what is over its time or its repository's quota, condemns blobs
+// that nothing names and nobody leases, spares those that are named again, and
+// deletes, from the records and by remove from the store, those that have been
+// condemned for long. A pass that is cut off anywhere is made good by the next.
+func (db *DB) Sweep(ctx context.Context, k Keeping, remove func(ctx context.Context, object string) error) (Swept, bool, error) {
+	var s Swept
+	conn, err := db.Connx(ctx)
+	if err != nil {
+		return s, false, err
+	}
+	defer conn.Close()
+	var mine bool
+	if err := conn.GetContext(ctx, &mine, `SELECT pg_try_advisory_lock($1)`, sweepLock); err != nil || !mine {
+		return s, false, err
+	}
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, sweepLock)
+	}()
+	steps := []func() error{
+		func() error { return db.letGo(ctx, k, &s) },
+		func() error { return db.condemn(ctx, &s) },
+		func() error { return db.spare(ctx, &s) },
+		func() error { return db.execute(ctx, k, &s) },
+		func() error { return db.removeDoomed(ctx, remove) },
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return s, true, err
+		}
+	}
+	return s, true, nil
+}
+
+// letGo removes entries and runs that are over their time, and the least
+// recently used entries of repositories that are over their quota.
+func (db *DB) letGo(ctx context.Context, k Keeping, s *Swept) error {
+	res, err := db.ExecContext(ctx, `
+		DELETE FROM entries e USING repositories r
+		WHERE r.id = e.repository_id AND coalesce(r.keep_days, $1) > 0 AND e.last_used < current_date - coalesce(r.keep_days, $1)`, k.Days)
+	if err != nil {
+		return err
+	}
+	s.Entries, _ = res.RowsAffected()
+	if k.RunDays > 0 {
+		res, err := db.ExecContext(ctx, `DELETE FROM runs WHERE started_at < now() - make_interval(days => $1)`, k.RunDays)
+		if err != nil {
+			return err
+		}
+		s.Runs, _ = res.RowsAffected()
+	}
+	for _, q := range []string{
+		`DELETE FROM parts WHERE made_at < now() - interval '7 days'`,
+		`DELETE FROM divergences WHERE at < now() - interval '180 days'`,
+		`DELETE FROM listing_blobs l WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.listing = l.listing)`,
+		`DELETE FROM ingredient_blobs l WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.ingredients = l.ingredients)`,
+	} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return err
+		}
+	}
+	var over []struct {
+		ID    int64 `db:"id"`
+		Bytes int64 `db:"bytes"`
+		Quota int64 `db:"quota"`
+	}
+	if err := db.SelectContext(ctx, &over, `
+		SELECT r.id, b.bytes, coalesce(r.quota_bytes, $1) AS quota
+		FROM repositories r JOIN (SELECT repository_id, sum(size) AS bytes FROM blobs WHERE condemned_at IS NULL GROUP BY 1) b ON b.repository_id = r.id
+		WHERE coalesce(r.quota_bytes, $1) > 0 AND b.bytes > coalesce(r.quota_bytes, $1)`, k.Quota); err != nil {
+		return err
+	}
+	for _, r := range over {
+		n, err := db.letGoOldest(ctx, r.ID, r.Bytes-r.Quota*9/10)
+		if err != nil {
+			return err
+		}
+		s.Entries += n
+	}
+	return nil
+}
+
+// letGoOldest removes the least recently used entries of a repository until
+// their outputs come to so many bytes. Outputs that several entries share are
+// counted with each, so that it may take another pass.
+func (db *DB) letGoOldest(ctx context.Context, repository, bytes int64) (int64, error) {
+	res, err := db.ExecContext(ctx, `
+		DELETE FROM entries e USING (
+			SELECT shelf, key, sum(bytes + 1) OVER (ORDER BY last_used, filed_at, shelf, key) - (bytes + 1) AS before
+			FROM entries WHERE repository_id = $1) o
+		WHERE e.repository_id = $1 AND e.shelf = o.shelf AND e.key = o.key AND o.before < $2`, repository, bytes)
+	if err != nil {
+		return 0, err
+	}
+	n, err := res.RowsAffected()
+	if err == nil && n > 0 {
+		// Blobs that only they named lose what is left of a lease from when they
+		// were sent: the room is needed now.
+		_, err = db.ExecContext(ctx, `
+			DELETE FROM listing_blobs l WHERE repository_id = $1
+			AND NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.listing = l.listing)`, repository)
+	}
+	return n, err
+}
+
+// named is the condition that something names blob b.
+const named = `(
+	EXISTS (SELECT FROM listing_blobs l WHERE l.repository_id = b.repository_id AND l.blob = b.digest)
+	OR EXISTS (SELECT FROM ingredient_blobs i WHERE i.repository_id = b.repository_id AND i.blob = b.digest)
+	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.listing = b.digest)
+	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.ingredients = b.digest)
+	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.log = b.digest)
+	OR EXISTS (SELECT FROM run_tasks t WHERE t.repository_id = b.repository_id AND t.log = b.digest))`
+
+func (db *DB) condemn(ctx context.Context, s *Swept) error {
+	res, err := db.ExecContext(ctx, `
+		UPDATE blobs b SET condemned_at = now()
+		WHERE condemned_at IS NULL AND leased_until < now() AND NOT `+named)
+	if err == nil {
+		s.Condemned, err = res.RowsAffected()
+	}
+	return err
+}
+
+// spare takes back that blobs were condemned which something names: an entry
+// that was filed at the very moment.
+func (db *DB) spare(ctx context.Context, s *Swept) error {
+	res, err := db.ExecContext(ctx, `UPDATE blobs b SET condemned_at = NULL WHERE condemned_at IS NOT NULL AND `+named)
+	if err == nil {
+		s.Spared, err = res.RowsAffected()
+	}
+	return err
+}
+
+// sweepBatch is how many blobs one transaction deletes.
+const sweepBatch = 500
+
+// execute deletes the rows of blobs that have been condemned for long, having
+// looked again under their lock, and dooms their objects.
+func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
+	for {
+		var gone []struct {
+			Object string `db:"object"`
+			Size   int64  `db:"size"`
+		}
+		err := db.inTx(ctx, func(tx *sqlx.Tx) error {
+			var due []struct {
+				Repository int64  `db:"repository_id"`
+				Digest     []byte `db:"digest"`
+			}
+			if err := tx.SelectContext(ctx, &due, `
+				SELECT repository_id, digest FROM blobs WHERE condemned_at < now() - make_interval(secs => $1)
+				ORDER BY repository_id, digest LIMIT $2 FOR UPDATE`, k.Condemned.Seconds(), sweepBatch); err != nil {
+				return err
+			}
+			repos, digests := make([]int64, len(due)), make([][]byte, len(due))
+			for i, d := range due {
+				repos[i], digests[i] = d.Repository, d.Digest
+			}
+			// A statement of its own: it sees what was filed before the lock.
+			return tx.SelectContext(ctx, &gone, `
+				WITH gone AS (
+					DELETE FROM blobs b USING unnest($1::bigint[], $2::bytea[]) AS due (repo, d)
+					WHERE b.repository_id = due.repo AND b.digest = due.d AND b.condemned_at IS NOT NULL AND NOT `+named+`
+					RETURNING b.repository_id, b.object, b.size),
+				doom AS (INSERT INTO doomed (object, repository_id, delete_after) SELECT object, repository_id, now() FROM gone ON CONFLICT DO NOTHING)
+				SELECT object, size FROM gone`, repos, digests)
+		})
+		if err != nil {
+			return err
+		}
+		for _, g := range gone {
+			s.Deleted++
+			s.Bytes += g.Size
+		}
+		if len(gone) < sweepBatch {
+			return nil
+		}
+	}
+}
+
+// removeDoomed deletes stored objects that no row names. Their rows stay locked
+// meanwhile, so that an upload that comes to its end at that moment finds that
+// it is too late.
+func (db *DB) removeDoomed(ctx context.Context, remove func(ctx context.Context, object string) error) error {
+	for {
+		n := 0
+		err := db.inTx(ctx, func(tx *sqlx.Tx) error {
+			var list []struct {
+				Object string `db:"object"`
+				Named  bool   `db:"named"`
+			}
+			if err := tx.SelectContext(ctx, &list, `
+				SELECT object, EXISTS (SELECT FROM blobs b WHERE b.repository_id = d.repository_id AND b.object = d.object) AS named
+				FROM doomed d WHERE delete_after <= now() LIMIT $1 FOR UPDATE SKIP LOCKED`, sweepBatch); err != nil {
+				return err
+			}
+			n = len(list)
+			var done []string
+			var failed error
+			for _, l := range list {
+				if !l.Named {
+					if failed = remove(ctx, l.Object); failed != nil {
+						failed = fmt.Errorf("deleting %s: %w", l.Object, failed)
+						break
+					}
+				}
+				done = append(done, l.Object)
+			}
+			_, err := tx.ExecContext(ctx, `DELETE FROM doomed WHERE object = ANY($1)`, done)
+			if failed != nil && err == nil && len(done) == 0 {
+				return failed
+			}
+			return err
+		})
+		if err != nil || n < sweepBatch {
+			return err
+		}
+	}
+}
+
+// Announce says that an object is about to be stored, so that it is deleted one
+// day if nobody says that it was. Losing this in a crash loses room, and
+// nothing else.
+func (db *DB) Announce(ctx context.Context, repository int64, objects ...string) error {
+	return db.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `
+			INSERT INTO doomed (object, repository_id, delete_after) SELECT unnest($1::text[]), $2, now() + interval '`+lease+`'
+			ON CONFLICT DO NOTHING`, objects, repository)
+		return err
+	})
+}
+
+// Used is an entry that was asked for.
+type Used struct {
+	Repository int64
+	Shelf      string
+	Key        digest.Digest
+}
+
+// NoteUse writes down that entries were used today.
+func (db *DB) NoteUse(ctx context.Context, list []Used) error {
+	repos, shelves, keys := make([]int64, len(list)), make([]string, len(list)), make([][]byte, len(list))
+	for i := range list {
+		repos[i], shelves[i], keys[i] = list[i].Repository, list[i].Shelf, list[i].Key[:]
+	}
+	_, err := db.ExecContext(ctx, `
+		UPDATE entries e SET last_used = current_date FROM unnest($1::bigint[], $2::text[], $3::bytea[]) AS u (repo, shelf, key)
+		WHERE e.repository_id = u.repo AND e.shelf = u.shelf AND e.key = u.key AND e.last_used < current_date`, repos, shelves, keys)
+	return err
+}
+
+// Usage is how much a repository holds.
+type Usage struct {
+	ID        int64  `db:"id"`
+	Name      string `db:"name"`
+	Blobs     int64  `db:"blobs"`
+	Bytes     int64  `db:"bytes"`
+	Condemned int64  `db:"condemned"` // bytes, of those
+	Entries   int64  `db:"entries"`
+	Runs      int64  `db:"runs"`
+	Quota     int64  `db:"quota"` // 0: none of its own
+	Days      int    `db:"days"`  // 0: what the service says
+}
+
+// Usages returns what every repository holds, by name.
+func (db *DB) Usages(ctx context.Context) ([]Usage, error) {
+	out := []Usage{}
+	err := db.SelectContext(ctx, &out, `
+		SELECT r.id, r.name, coalesce(r.quota_bytes, 0) AS quota, coalesce(r.keep_days, 0) AS days,
+			coalesce(b.blobs, 0) AS blobs, coalesce(b.bytes, 0) AS bytes, coalesce(b.condemned, 0) AS condemned,
+			(SELECT count(*) FROM entries e WHERE e.repository_id = r.id) AS entries,
+			(SELECT count(*) FROM runs u WHERE u.repository_id = r.id) AS runs
+		FROM repositories r LEFT JOIN (
+			SELECT repository_id, count(*) AS blobs, sum(size) AS bytes, sum(size) FILTER (WHERE condemned_at IS NOT NULL) AS condemned
+			FROM blobs GROUP BY 1) b ON b.repository_id = r.id
+		ORDER BY r.name`)
+	return out, err
+}
+
+// Held returns the bytes of a repository's blobs that are not condemned, and
+// its own quota, 0 where it has none.
+func (db *DB) Held(ctx context.Context, repository int64) (bytes, quota int64, err error) {
+	var row struct {
+		Bytes int64 `db:"bytes"`
+		Quota int64 `db:"quota"`
+	}
+	err = db.GetContext(ctx, &row, `
+		SELECT coalesce((SELECT sum(size) FROM blobs WHERE repository_id = $1 AND condemned_at IS NULL), 0) AS bytes,
+			coalesce((SELECT quota_bytes FROM repositories WHERE id = $1), 0) AS quota`, repository)
+	return row.Bytes, row.Quota, err
+}
+
+// Keep sets what a repository may hold and for how long; 0 leaves one to the
+// service, and a negative number leaves it as it is.
+func (db *DB) Keep(ctx context.Context, repository string, quota int64, days int) error {
+	res, err := db.ExecContext(ctx, `
+		UPDATE repositories SET
+			quota_bytes = CASE WHEN $2::bigint < 0 THEN quota_bytes ELSE nullif($2::bigint, 0) END,
+			keep_days = CASE WHEN $3::integer < 0 THEN keep_days ELSE nullif($3::integer, 0) END
+		WHERE name = $1`, repository, quota, days)
+	if err != nil {
+		return err
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return fmt.Errorf("%w: repository %q", ErrNotExist, repository)
+	}
+	return nil
+}
