@@ -90,13 +90,17 @@ func (at attachments) save() error {
 }
 
 func (a *app) attachCommand() *cobra.Command {
-	return &cobra.Command{
+	var rotate bool
+	c := &cobra.Command{
 		Use: "attach URL", Short: "Remember a service and a token for this repository and this person",
 		Long: "Asks the service whether it knows the token, and remembers both for this person and this repository.\n" +
 			"The token is read from standard input, or from GRAYLOFT_TOKEN; it never stands in a command line.",
 		Example: "  grayloft attach http://127.0.0.1:7420\n  echo \"$TOKEN\" | grayloft attach http://127.0.0.1:7420",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
+			if rotate && len(args) == 0 {
+				return nil
+			}
+			if len(args) != 1 || rotate {
 				return exit{exitWrong, "grayloft: attach wants the address of a service: grayloft attach http://127.0.0.1:7420"}
 			}
 			if !strings.HasPrefix(args[0], "http://") && !strings.HasPrefix(args[0], "https://") {
@@ -105,9 +109,43 @@ func (a *app) attachCommand() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if rotate {
+				return a.rotate(cmd.Context())
+			}
 			return a.attach(cmd.Context(), strings.TrimSuffix(args[0], "/"))
 		},
 	}
+	c.Flags().BoolVar(&rotate, "rotate", false, "ask the attached service for a new token in place of the one that is kept; the old one goes on for an hour")
+	return c
+}
+
+// rotate changes the token that is kept for a new one with the same rights.
+func (a *app) rotate(ctx context.Context) error {
+	r, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	at, err := readAttachments()
+	if err != nil {
+		return exit{exitFailed, "grayloft: " + err.Error()}
+	}
+	name := r.graph.Repo.Name
+	have, ok := at.Repos[name]
+	if !ok {
+		return exit{exitWrong, fmt.Sprintf("grayloft: %s is attached to no service, so there is no token to change", name)}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	got, err := remote.New(have.URL, name, have.Token, nil).Rotate(ctx)
+	if err != nil {
+		return exit{exitFailed, fmt.Sprintf("grayloft: the service at %s gave no new token: %v. The old one is kept", have.URL, err)}
+	}
+	at.Repos[name] = attached{have.URL, got.Token}
+	if err := at.save(); err != nil {
+		return exit{exitFailed, "grayloft: the new token could not be kept: " + err.Error() + ". The old one works until " + got.OldUntil.Local().Format("15:04")}
+	}
+	fmt.Fprintf(a.out, "%s has a new token. The old one works until %s.\n", name, got.OldUntil.Local().Format("15:04"))
+	return nil
 }
 
 func (a *app) attach(ctx context.Context, url string) error {

@@ -19,7 +19,8 @@ const (
 	MaxDigests   = 10000     // digests in a question for missing blobs or a pack
 	MaxBlob      = 8 << 30   // bytes of one blob
 	MaxPack      = 256 << 20 // bytes of one pack
-	PackedBlob   = 256 << 10 // blobs up to this size travel in packs
+	PackedBlob   = 2 << 20   // blobs up to this size travel in packs
+	PieceBytes   = 4 << 20   // of a larger one, that are asked for at a time
 	MaxBody      = 16 << 20  // bytes of a JSON body
 	MaxEvents    = 1000      // events in a request
 	MaxParts     = 100000    // tasks in a question for how long they took
@@ -41,6 +42,25 @@ type Blob struct {
 
 // ErrGone is wrapped by errors about a blob that is nowhere to be had.
 var ErrGone = errors.New("no longer in the cache")
+
+// ErrFull is wrapped by errors about a service that has no room for what is
+// sent.
+var ErrFull = errors.New("the shared cache has no room")
+
+// ErrBusy is returned for a blob that another process is bringing.
+var ErrBusy = errors.New("another process is bringing it")
+
+// Pieces is a large blob that comes in pieces.
+type Pieces interface {
+	// Missing returns the numbers of the pieces that have not come.
+	Missing() []int
+	// Put takes in a whole piece. Several may come at a time.
+	Put(i int, data []byte) error
+	// Keep files the blob, if it is what its digest says; if not, it begins
+	// anew the next time.
+	Keep() error
+	Close()
+}
 
 // ErrDown is returned by a shared cache that does not answer; it has said so
 // by then.

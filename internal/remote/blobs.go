@@ -68,57 +68,116 @@ func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error
 	return moved.Load(), err
 }
 
+// fetchPack brings small blobs together. What came before a cut was verified
+// and stays, so that only the rest is asked for again.
 func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
 	want := map[digest.Digest]bool{}
-	ask := protocol.Digests{}
+	var order []digest.Digest
 	for _, b := range blobs {
 		if !want[b.Digest] {
 			want[b.Digest] = true
-			ask.Digests = append(ask.Digests, b.Digest)
+			order = append(order, b.Digest)
+		}
+	}
+	for try := 0; ; try++ {
+		before := len(want)
+		whole, err := c.fetchMembers(ctx, order, want, moved)
+		if len(want) < before {
+			try = 0
+		}
+		switch {
+		case whole && len(want) > 0:
+			for d := range want {
+				return fmt.Errorf("%w: blob %s", protocol.ErrGone, d.Short())
+			}
+		case whole:
+			return nil
+		}
+		if !cut(err) || try == retries || ctx.Err() != nil {
+			return c.failed(ctx, err)
+		}
+	}
+}
+
+// errCut is wrapped by errors about an answer that broke off.
+var errCut = errors.New("the connection was cut")
+
+func cut(err error) bool {
+	return errors.Is(err, errCut) && !errors.Is(err, context.DeadlineExceeded)
+}
+
+// fetchMembers asks for what is wanted, in one pack, and takes off want what
+// came. Whole tells that the pack came to its end.
+func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want map[digest.Digest]bool, moved *atomic.Int64) (whole bool, err error) {
+	ask := protocol.Digests{}
+	for _, d := range order {
+		if want[d] {
+			ask.Digests = append(ask.Digests, d)
 		}
 	}
 	body, err := json.Marshal(ask)
 	if err != nil {
-		return err
+		return false, err
 	}
 	resp, err := c.request(ctx, http.MethodPost, "packs/fetch",
-		http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {"zstd"}}, bytes.NewReader(body), int64(len(body)))
+		http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
+		func() io.Reader { return bytes.NewReader(body) }, int64(len(body)))
 	if err != nil {
-		return c.failed(ctx, err)
+		return false, err
 	}
 	defer resp.Body.Close()
 	raw := &countingReader{r: resp.Body, n: moved}
-	in := io.Reader(raw)
-	if resp.Header.Get("Content-Encoding") == "zstd" {
-		dec, err := zstd.NewReader(raw, zstd.WithDecoderMaxMemory(128<<20))
-		if err != nil {
-			return err
-		}
-		defer dec.Close()
-		in = dec
+	in, done, err := decoded(resp, raw)
+	if err != nil {
+		return false, err
 	}
+	defer done()
 	tr := tar.NewReader(io.LimitReader(in, protocol.MaxPack))
 	for {
 		h, err := tr.Next()
 		if errors.Is(err, io.EOF) {
-			break
+			return true, nil
 		}
 		if err != nil {
-			return c.failed(ctx, fmt.Errorf("a pack was cut off: %w", err))
+			return false, fmt.Errorf("%w: a pack broke off: %w", errCut, err)
 		}
 		d, err := digest.Parse(h.Name)
 		if err != nil || !want[d] {
-			return c.failed(ctx, fmt.Errorf("a pack holds %.80q, which was not asked for", h.Name))
+			return false, fmt.Errorf("a pack holds %.80q, which was not asked for", h.Name)
 		}
-		if err := c.keep(d, tr, h.Size); err != nil {
-			return c.failed(ctx, err)
+		member := &faultReader{r: tr}
+		if err := c.keep(d, member, h.Size); err != nil {
+			if member.failed {
+				err = fmt.Errorf("%w: %w", errCut, err)
+			}
+			return false, err
 		}
 		delete(want, d)
 	}
-	for d := range want {
-		return fmt.Errorf("%w: blob %s", protocol.ErrGone, d.Short())
+}
+
+// faultReader notes that reading, rather than what was done with it, failed.
+type faultReader struct {
+	r      io.Reader
+	failed bool
+}
+
+func (f *faultReader) Read(p []byte) (int, error) {
+	n, err := f.r.Read(p)
+	f.failed = f.failed || err != nil && !errors.Is(err, io.EOF)
+	return n, err
+}
+
+// decoded undoes the compression of an answer.
+func decoded(resp *http.Response, raw io.Reader) (in io.Reader, done func(), err error) {
+	if resp.Header.Get("Content-Encoding") != "zstd" {
+		return raw, func() {}, nil
 	}
-	return nil
+	dec, err := zstd.NewReader(raw, zstd.WithDecoderMaxMemory(128<<20))
+	if err != nil {
+		return nil, nil, err
+	}
+	return dec, dec.Close, nil
 }
 
 type countingReader struct {
@@ -137,7 +196,39 @@ func (c *Client) keep(d digest.Digest, r io.Reader, size int64) error {
 	return c.store.Keep(d, io.LimitReader(r, size))
 }
 
+// fetchBlob brings a blob that travels alone. A large one comes in pieces, over
+// several connections; those that came outlast a cut, and this process.
 func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
+	p, err := c.store.Partial(b.Digest, b.Size, protocol.PieceBytes)
+	if errors.Is(err, protocol.ErrBusy) {
+		return c.fetchAlone(ctx, b, moved) // what another process brings may never come
+	}
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(connections)
+	for _, i := range p.Missing() {
+		g.Go(func() error {
+			from := int64(i) * protocol.PieceBytes
+			data, err := c.fetchPiece(inner, b.Digest, from, min(protocol.PieceBytes, b.Size-from), moved)
+			if err != nil {
+				return err
+			}
+			return p.Put(i, data)
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return c.failed(ctx, err)
+	}
+	if err := p.Keep(); err != nil {
+		return c.failed(ctx, err)
+	}
+	return nil
+}
+
+func (c *Client) fetchAlone(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
 	resp, err := c.request(ctx, http.MethodGet, "blobs/"+b.Digest.String(), nil, nil, 0)
 	if err != nil {
 		return c.failed(ctx, err)
@@ -149,6 +240,43 @@ func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.I
 	return nil
 }
 
+// fetchPiece brings some bytes of a blob, going on after a cut where it was.
+func (c *Client) fetchPiece(ctx context.Context, d digest.Digest, from, length int64, moved *atomic.Int64) ([]byte, error) {
+	data := make([]byte, length)
+	have := int64(0)
+	for try := 0; ; try++ {
+		n, err := c.fetchBytes(ctx, d, from+have, data[have:], moved)
+		if have += n; have == length {
+			return data, nil
+		}
+		if n > 0 {
+			try = 0
+		}
+		if !cut(err) || try == retries || ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}
+
+func (c *Client) fetchBytes(ctx context.Context, d digest.Digest, from int64, into []byte, moved *atomic.Int64) (int64, error) {
+	resp, err := c.request(ctx, http.MethodGet, fmt.Sprintf("blobs/%s?from=%d&length=%d", d, from, len(into)),
+		http.Header{"Accept-Encoding": {c.encodings()}}, nil, 0)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	in, done, err := decoded(resp, &countingReader{r: resp.Body, n: moved})
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	n, err := io.ReadFull(in, into)
+	if err != nil {
+		err = fmt.Errorf("%w: %w", errCut, err)
+	}
+	return int64(n), err
+}
+
 // failed sorts an error: a blob that is gone is one thing, a service in
 // trouble another.
 func (c *Client) failed(ctx context.Context, err error) error {
@@ -156,8 +284,10 @@ func (c *Client) failed(ctx context.Context, err error) error {
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case errors.Is(err, protocol.ErrDown):
+	case errors.Is(err, protocol.ErrDown), errors.Is(err, protocol.ErrFull):
 		return err
+	case errors.As(err, &r) && r.Status == http.StatusInsufficientStorage:
+		return c.noRoom(r)
 	case errors.As(err, &r) && r.Status == http.StatusNotFound:
 		return fmt.Errorf("%w: %w", protocol.ErrGone, err)
 	}
@@ -185,6 +315,9 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 	// It waits in the spool while it is sent, so that neither a run that ends
 	// first nor a client that is killed loses it.
 	name := c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
+	if c.isFull() {
+		return 0, protocol.Filed{}, protocol.ErrFull
+	}
 	moved, filed, err := c.send(ctx, e, blobs)
 	if !later(ctx, err) {
 		_, _ = c.store.Unspool(name)
@@ -194,7 +327,26 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 
 // later tells whether what failed is worth sending again in a later run.
 func later(ctx context.Context, err error) bool {
-	return err != nil && (errors.Is(err, protocol.ErrDown) || errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil)
+	return err != nil && (errors.Is(err, protocol.ErrDown) || errors.Is(err, protocol.ErrFull) || errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil)
+}
+
+// noRoom notes that the service has no room: nothing more is sent in this run.
+// What is there can still be fetched.
+func (c *Client) noRoom(r refusal) error {
+	c.mu.Lock()
+	first := !c.full
+	c.full = true
+	c.mu.Unlock()
+	if first {
+		c.Warn(fmt.Sprintf("the service at %s has no room for what is made here (%s); it is kept, and sent by a later run", c.base, r.Error()))
+	}
+	return protocol.ErrFull
+}
+
+func (c *Client) isFull() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.full
 }
 
 func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
@@ -250,11 +402,19 @@ func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []diges
 }
 
 func (c *Client) sendBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
-	pr, pw := io.Pipe()
-	go func() { pw.CloseWithError(c.store.WriteTo(b.Digest, pw)) }()
-	defer pr.Close()
-	resp, err := c.request(ctx, http.MethodPut, "blobs/"+b.Digest.String(),
-		http.Header{"Content-Type": {protocol.TypeBlob}}, &countingReader{pr, moved}, b.Size)
+	var pipes []*io.PipeReader
+	defer func() {
+		for _, p := range pipes {
+			p.Close()
+		}
+	}()
+	resp, err := c.request(ctx, http.MethodPut, "blobs/"+b.Digest.String(), http.Header{"Content-Type": {protocol.TypeBlob}},
+		func() io.Reader {
+			pr, pw := io.Pipe()
+			pipes = append(pipes, pr)
+			go func() { pw.CloseWithError(c.store.WriteTo(b.Digest, pw)) }()
+			return &countingReader{pr, moved}
+		}, b.Size)
 	if err != nil {
 		return c.failed(ctx, err)
 	}
@@ -285,7 +445,8 @@ func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *ato
 	}
 	length := int64(buf.Len())
 	resp, err := c.request(ctx, http.MethodPost, "packs",
-		http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}}, &buf, length)
+		http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
+		func() io.Reader { return bytes.NewReader(buf.Bytes()) }, length)
 	if err != nil {
 		return c.failed(ctx, err)
 	}
@@ -349,10 +510,10 @@ func (c *Client) sendSpooled(ctx context.Context) {
 			err = protocol.ErrDown
 		}
 		var r refusal
-		if err != nil && !errors.As(err, &r) && !errors.Is(err, os.ErrNotExist) {
+		if err != nil && (!errors.As(err, &r) || errors.Is(err, protocol.ErrFull)) && !errors.Is(err, os.ErrNotExist) {
 			_ = c.store.Spool(name, data)
 		}
-		if c.Down() || ctx.Err() != nil {
+		if c.Down() || c.isFull() || ctx.Err() != nil {
 			return
 		}
 	}

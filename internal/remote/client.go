@@ -16,6 +16,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -42,6 +43,8 @@ type Store interface {
 	Size(d digest.Digest) (int64, error)
 	// Spool keeps what is to be sent later, under a name.
 	Spool(name string, data []byte) error
+	// Partial opens a large blob that comes in pieces.
+	Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error)
 	Spooled() ([]string, error)
 	Unspool(name string) ([]byte, error)
 }
@@ -61,6 +64,8 @@ type Client struct {
 	down   bool
 	shelf  string         // that the token puts on
 	known  bool           // whether the service has said so
+	full   bool           // the service has no room
+	near   bool           // on this machine, with nothing slow in between
 	pushed sync.WaitGroup // what earlier runs left waiting
 }
 
@@ -82,6 +87,7 @@ func New(address, repo, token string, st Store) *Client {
 // refusal is a problem document that the service answered with.
 type refusal struct {
 	protocol.Problem
+	after time.Duration // that the service asks to wait; 0: it does not say
 }
 
 func (r refusal) Error() string {
@@ -131,15 +137,65 @@ func (c *Client) Down() bool {
 	return c.down
 }
 
-// request sends one request. The body of the answer has to be closed. A
-// status of 400 and above comes back as a refusal.
-func (c *Client) request(ctx context.Context, method, path string, header http.Header, body io.Reader, length int64) (*http.Response, error) {
-	if c.Down() {
-		return nil, protocol.ErrDown
+// request makes a request, and makes it again where that may help: the service
+// asked to come back later, the connection was cut, or something in between
+// failed. Body, if it is not nil, yields the body anew for each attempt. The
+// body of the answer has to be closed; a status of 400 and above comes back as
+// a refusal.
+func (c *Client) request(ctx context.Context, method, path string, header http.Header, body func() io.Reader, length int64) (*http.Response, error) {
+	for try := 0; ; try++ {
+		if c.Down() {
+			return nil, protocol.ErrDown
+		}
+		resp, err := c.once(ctx, method, path, header, body, length)
+		if err == nil {
+			return resp, nil
+		}
+		wait, again := pause(err, try)
+		if !again || ctx.Err() != nil {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(wait):
+		}
 	}
+}
+
+const (
+	retries      = 2                      // after a connection that was cut, or a fault in between
+	firstPause   = 100 * time.Millisecond // before the first of them
+	laterRetries = 8                      // where the service asks to come back later
+	longestPause = 10 * time.Second
+)
+
+// pause says whether to make a request again, and after how long. A service
+// that cannot be reached, or is silent, is not waited for.
+func pause(err error, try int) (time.Duration, bool) {
+	var r refusal
+	var op *net.OpError
+	switch {
+	case errors.As(err, &r) && r.Status == http.StatusTooManyRequests:
+		return min(max(r.after, firstPause), longestPause), try < laterRetries
+	case errors.As(err, &r):
+		return firstPause << (2 * try), try < retries && (r.Status == http.StatusBadGateway || r.Status == http.StatusServiceUnavailable || r.Status == http.StatusGatewayTimeout)
+	case errors.As(err, &op) && op.Op == "dial", errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), timedOut(err):
+		return 0, false
+	}
+	return firstPause << (2 * try), try < retries
+}
+
+func timedOut(err error) bool {
+	var ne net.Error
+	return errors.As(err, &ne) && ne.Timeout()
+}
+
+func (c *Client) once(ctx context.Context, method, path string, header http.Header, from func() io.Reader, length int64) (*http.Response, error) {
 	ctx, watch := stalling(ctx)
-	if body != nil {
-		body = &watched{body, watch}
+	var body io.Reader
+	if from != nil {
+		body = &watched{from(), watch}
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+"/"+protocol.Version+"/"+url.PathEscape(c.repo)+"/"+path, body)
 	if err != nil {
@@ -172,6 +228,9 @@ func (c *Client) request(ctx context.Context, method, path string, header http.H
 		r.Title = fmt.Sprintf("it answered %s, which is not how a Gray Loft service answers", resp.Status)
 	}
 	r.Status = resp.StatusCode
+	if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
+		r.after = time.Duration(n) * time.Second
+	}
 	return nil, r
 }
 
@@ -185,7 +244,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 }
 
 func (c *Client) try(ctx context.Context, method, path string, in, out any) error {
-	var body io.Reader
+	var body func() io.Reader
 	var length int64
 	header := http.Header{"Accept": {"application/json"}}
 	if in != nil {
@@ -193,7 +252,7 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		if err != nil {
 			return err
 		}
-		body, length = bytes.NewReader(b), int64(len(b))
+		body, length = func() io.Reader { return bytes.NewReader(b) }, int64(len(b))
 		header.Set("Content-Type", "application/json")
 	}
 	resp, err := c.request(ctx, method, path, header, body, length)
@@ -208,14 +267,45 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 	return json.NewDecoder(resp.Body).Decode(out)
 }
 
+// nearLimit is within what time a service on this machine answers the first
+// question, connection included. What is near is not compressed on the way.
+const nearLimit = 15 * time.Millisecond
+
+func loopback(base string) bool {
+	u, err := url.Parse(base)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// encodings is what answers may be compressed with.
+func (c *Client) encodings() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.near {
+		return "identity"
+	}
+	return "zstd"
+}
+
+// expirySoon is how long before its end a token is spoken of.
+const expirySoon = 7 * 24 * time.Hour
+
 // Self says what the token may do, and sends what earlier runs left waiting.
 func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
+	began := time.Now()
 	err := c.call(ctx, http.MethodGet, "self", nil, &self)
 	if err == nil {
 		c.mu.Lock()
 		c.shelf, c.known = self.PutsOn, true
+		c.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
+		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
+			c.Warn(fmt.Sprintf("the token %q ends on %s: ask for a new one before that", self.Name, self.Expires.Local().Format("2 January 2006, 15:04")))
+		}
 		c.pushed.Go(func() { c.sendSpooled(ctx) })
 	}
 	return self, err

@@ -50,3 +50,10 @@ func (c *Client) Parts(ctx context.Context, under digest.Digest, tasks []string)
 	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.Parts{Tasks: tasks}, &answer)
 	return answer.Seconds, err
 }
+
+// Rotate gives the token a new secret, and returns it.
+func (c *Client) Rotate(ctx context.Context) (protocol.Rotated, error) {
+	var r protocol.Rotated
+	err := c.try(ctx, "POST", "self/rotate", nil, &r)
+	return r, err
+}

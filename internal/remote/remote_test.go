@@ -42,6 +42,10 @@ func (m *memory) Keep(d digest.Digest, r io.Reader) error {
 	return nil
 }
 
+func (m *memory) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error) {
+	return nil, protocol.ErrBusy
+}
+
 func (m *memory) Read(d digest.Digest) ([]byte, error) { return m.blobs[d], nil }
 func (m *memory) WriteTo(d digest.Digest, w io.Writer) error {
 	_, err := w.Write(m.blobs[d])
@@ -95,7 +99,7 @@ func TestTroubleIsSaidOnceAndEndsAsking(t *testing.T) {
 			t.Errorf("%v", err)
 		}
 	}
-	if asked != 1 || len(*said) != 1 || !strings.Contains((*said)[0], "refuses: the disk is full") {
+	if asked != 1+retries || len(*said) != 1 || !strings.Contains((*said)[0], "refuses: the disk is full") {
 		t.Errorf("asked %d times, said %q", asked, *said)
 	}
 }

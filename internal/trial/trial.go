@@ -334,11 +334,15 @@ type Service struct {
 }
 
 // Serve starts a service.
-func Serve(t testing.TB) *Service {
+func Serve(t testing.TB) *Service { return ServeWith(t, func(*service.Config) {}) }
+
+// ServeWith is [Serve] with something about the service changed.
+func ServeWith(t testing.TB, change func(*service.Config)) *Service {
 	t.Helper()
-	cfg := service.Config{
-		Data: t.TempDir(), Database: Database(t), Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-	}
+	cfg := service.Defaults()
+	cfg.Data, cfg.Database, cfg.Listen = t.TempDir(), Database(t), "127.0.0.1:0"
+	cfg.Log, cfg.Sweep = slog.New(slog.NewTextHandler(io.Discard, nil)), 0
+	change(&cfg)
 	s, err := service.Start(context.Background(), cfg)
 	if err != nil {
 		t.Fatal(err)

@@ -46,7 +46,7 @@ func (u *uploads) add(e protocol.Entry, list listing.List) {
 		u.bytes += moved
 		u.mu.Unlock()
 		switch {
-		case err != nil && !errors.Is(err, protocol.ErrDown):
+		case err != nil && !errors.Is(err, protocol.ErrDown) && !errors.Is(err, protocol.ErrFull):
 			u.r.Observer.Warn(fmt.Sprintf("%s was made but not shared: %v", e.Task, err))
 		case filed.Diverged:
 			u.r.Observer.Warn(fmt.Sprintf("%s came out different from what is shared under the same key: it depends on something that it does not declare", e.Task))

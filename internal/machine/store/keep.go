@@ -245,6 +245,12 @@ func (s *Store) sweepTemp(now time.Time, dry bool) error {
 			os.Remove(filepath.Join(s.dir, "tmp", f.Name()))
 		}
 	}
+	parts, _ := os.ReadDir(filepath.Join(s.dir, "partial")) // none, as a rule
+	for _, f := range parts {
+		if info, err := f.Info(); err == nil && now.Sub(info.ModTime()) > 7*24*time.Hour && !dry {
+			os.Remove(filepath.Join(s.dir, "partial", f.Name()))
+		}
+	}
 	return err
 }
 

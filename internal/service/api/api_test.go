@@ -41,7 +41,10 @@ type caller struct {
 }
 
 func newCaller(t *testing.T, token func(*trial.Service) string) *caller {
-	s := trial.Serve(t)
+	return callerOf(t, trial.Serve(t), token)
+}
+
+func callerOf(t *testing.T, s *trial.Service, token func(*trial.Service) string) *caller {
 	resp, err := http.Get(s.URL + "/openapi.json")
 	if err != nil {
 		t.Fatal(err)

@@ -147,9 +147,12 @@ const named = `(
 	OR EXISTS (SELECT FROM run_tasks t WHERE t.repository_id = b.repository_id AND t.log = b.digest))`
 
 func (db *DB) condemn(ctx context.Context, s *Swept) error {
+	// Rows that somebody has locked are passed over: they are in use.
 	res, err := db.ExecContext(ctx, `
-		UPDATE blobs b SET condemned_at = now()
-		WHERE condemned_at IS NULL AND leased_until < now() AND NOT `+named)
+		UPDATE blobs SET condemned_at = now() FROM (
+			SELECT repository_id, digest FROM blobs b WHERE condemned_at IS NULL AND leased_until < now() AND NOT `+named+`
+			FOR UPDATE SKIP LOCKED) u
+		WHERE blobs.repository_id = u.repository_id AND blobs.digest = u.digest`)
 	if err == nil {
 		s.Condemned, err = res.RowsAffected()
 	}
@@ -159,7 +162,10 @@ func (db *DB) condemn(ctx context.Context, s *Swept) error {
 // spare takes back that blobs were condemned which something names: an entry
 // that was filed at the very moment.
 func (db *DB) spare(ctx context.Context, s *Swept) error {
-	res, err := db.ExecContext(ctx, `UPDATE blobs b SET condemned_at = NULL WHERE condemned_at IS NOT NULL AND `+named)
+	res, err := db.ExecContext(ctx, `
+		UPDATE blobs SET condemned_at = NULL FROM (
+			SELECT repository_id, digest FROM blobs b WHERE condemned_at IS NOT NULL AND `+named+` FOR UPDATE SKIP LOCKED) u
+		WHERE blobs.repository_id = u.repository_id AND blobs.digest = u.digest`)
 	if err == nil {
 		s.Spared, err = res.RowsAffected()
 	}
@@ -184,7 +190,7 @@ func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
 			}
 			if err := tx.SelectContext(ctx, &due, `
 				SELECT repository_id, digest FROM blobs WHERE condemned_at < now() - make_interval(secs => $1)
-				ORDER BY repository_id, digest LIMIT $2 FOR UPDATE`, k.Condemned.Seconds(), sweepBatch); err != nil {
+				ORDER BY repository_id, digest LIMIT $2 FOR UPDATE SKIP LOCKED`, k.Condemned.Seconds(), sweepBatch); err != nil {
 				return err
 			}
 			repos, digests := make([]int64, len(due)), make([][]byte, len(due))

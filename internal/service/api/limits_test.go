@@ -1,0 +1,168 @@
+package api_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/trial"
+)
+
+func TestRangesAndPieces(t *testing.T) {
+	c := newCaller(t, ci)
+	text := strings.Repeat("0123456789", 100)
+	d := digest.Of([]byte(text))
+	c.want(204, "PUT", "/v1/test/blobs/"+d.String(), []byte(text))
+	get := func(query, header string) (int, string, string) {
+		t.Helper()
+		req, _ := http.NewRequest("GET", c.s.URL+"/v1/test/blobs/"+d.String()+query, nil)
+		req.Header.Set("Authorization", "Bearer "+c.token)
+		if header != "" {
+			req.Header.Set("Range", header)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(b), resp.Header.Get("Content-Range")
+	}
+	for header, want := range map[string]string{
+		"bytes=0-0": text[:1], "bytes=990-": text[990:], "bytes=-5": text[995:], "bytes=17-2000": text[17:], "bytes=10-19": text[10:20],
+	} {
+		status, got, said := get("", header)
+		if status != 206 || got != want || !strings.HasSuffix(said, "/1000") {
+			t.Errorf("%s: %d %q (%s)", header, status, got, said)
+		}
+	}
+	for _, header := range []string{"bytes=5-4", "bytes=x-", "lines=1-2", "bytes=0-1,3-4"} {
+		if status, got, _ := get("", header); status != 200 || got != text {
+			t.Errorf("%s: %d, %d bytes", header, status, len(got))
+		}
+	}
+	if status, _, said := get("", "bytes=1000-"); status != 416 || said != "bytes */1000" {
+		t.Errorf("%d %s", status, said)
+	}
+	if status, got, _ := get("?from=995&length=100", ""); status != 200 || got != text[995:] {
+		t.Errorf("a piece: %d %q", status, got)
+	}
+	for _, q := range []string{"?from=1000&length=1", "?from=-1&length=1", "?from=0&length=0", "?from=x&length=1"} {
+		c.want(400, "GET", "/v1/test/blobs/"+d.String()+q, nil)
+	}
+}
+
+func TestATokenMayOnlyAskSoOften(t *testing.T) {
+	s := trial.ServeWith(t, func(c *service.Config) { c.Limits.Rate = 5 })
+	c := callerOf(t, s, ci)
+	turned := 0
+	for range 40 {
+		if status, _ := c.call("GET", "/v1/test/self", nil); status == 429 {
+			turned++
+		}
+	}
+	if turned < 15 || turned > 35 {
+		t.Errorf("%d of 40 requests were turned away", turned)
+	}
+	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_limited_total{limit="rate"} `+fmt.Sprint(turned)) {
+		t.Errorf("the metrics do not count %d", turned)
+	}
+}
+
+func get(t *testing.T, url string) []byte {
+	t.Helper()
+	resp, err := http.Get(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func TestUploadsWaitForTheirTurn(t *testing.T) {
+	s := trial.ServeWith(t, func(c *service.Config) { c.Limits.Uploads = 1 })
+	c := callerOf(t, s, ci)
+	// One upload that does not come to its end holds the only place.
+	body, feed := io.Pipe()
+	text := []byte("slow tide")
+	req, _ := http.NewRequest("PUT", s.URL+"/v1/test/blobs/"+digest.Of(text).String(), body)
+	req.ContentLength = int64(len(text))
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil || resp.StatusCode != 204 {
+			t.Errorf("the first: %v %v", resp, err)
+			return
+		}
+		resp.Body.Close()
+	})
+	_, _ = feed.Write(text[:3])
+	trial.Wait(t, "the first upload to begin", func() bool { return strings.Contains(string(get(t, s.URL+"/metrics")), "grayloft_uploads 1") })
+	other := []byte("other")
+	if status, _ := c.call("PUT", "/v1/test/blobs/"+digest.Of(other).String(), other); status != 429 {
+		t.Errorf("beside it: %d", status)
+	}
+	_, _ = feed.Write(text[3:])
+	feed.Close()
+	wg.Wait()
+	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(other).String(), other)
+}
+
+func TestAQuotaIsKept(t *testing.T) {
+	s := trial.ServeWith(t, func(c *service.Config) { c.Keeping.Quota = 1000 })
+	c := callerOf(t, s, ci)
+	blob := func(i int) (string, []byte) {
+		text := []byte(strings.Repeat(fmt.Sprint(i), 300))
+		return "/v1/test/blobs/" + digest.Of(text).String(), text
+	}
+	for i := range 3 {
+		path, text := blob(i)
+		c.want(204, "PUT", path, text)
+	}
+	path, text := blob(3)
+	if status, answer := c.call("PUT", path, text); status != 507 || !strings.Contains(string(answer), "900 of 1000") {
+		t.Errorf("%d %s", status, answer)
+	}
+	first, want := blob(0)
+	if status, got := c.call("GET", first, nil); status != 200 || string(got) != string(want) {
+		t.Errorf("what is there cannot be had: %d", status)
+	}
+}
+
+func TestATokenGetsANewSecret(t *testing.T) {
+	c := newCaller(t, ci)
+	old := c.token
+	var r protocol.Rotated
+	if err := json.Unmarshal(c.want(200, "POST", "/v1/test/self/rotate", nil), &r); err != nil {
+		t.Fatal(err)
+	}
+	if r.Token == old || time.Until(r.OldUntil) < 50*time.Minute || time.Until(r.OldUntil) > 70*time.Minute {
+		t.Errorf("%+v", r)
+	}
+	for what, secret := range map[string]string{"the old": old, "the new": r.Token} {
+		c.token = secret
+		if status, _ := c.call("GET", "/v1/test/self", nil); status != 200 {
+			t.Errorf("%s one: %d", what, status)
+		}
+	}
+	if _, err := c.s.DB.Exec("UPDATE tokens SET old_until = now() - interval '1 second'"); err != nil {
+		t.Fatal(err)
+	}
+	c.token = old
+	c.want(401, "GET", "/v1/test/self", nil)
+	c.token = r.Token
+	c.want(200, "GET", "/v1/test/self", nil)
+}
