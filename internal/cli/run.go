@@ -139,6 +139,13 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		made := a.record(ctx, client, r, e, opt, f, args)
 		rec, e.Observer = &made, both{view, made}
 	}
+	// The person has what they wait for before the last of it is shared.
+	sharing := func() {}
+	opt.Settled = func(sum *engine.Summary) {
+		view.close()
+		a.say(sum)
+		sharing = a.sharing()
+	}
 	began := time.Now()
 	sum, err := e.Run(ctx, opt)
 	if err == nil {
@@ -152,6 +159,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 			view.Warn(err.Error())
 		}
 	}
+	sharing()
 	view.close()
 	if err != nil {
 		if ctx.Err() != nil {
@@ -325,6 +333,26 @@ type runTaskJSON struct {
 	Audit        []audit.Finding `json:"audit,omitempty"`
 }
 
+// say writes how a run came out, for people.
+func (a *app) say(s *engine.Summary) {
+	if a.format != "json" && (!a.quiet || !s.OK()) {
+		a.legend(s)
+		fmt.Fprintln(a.out, a.summary(s))
+	}
+}
+
+// sharing says on a terminal, after a while, what it is that still goes on.
+func (a *app) sharing() (stop func()) {
+	if a.width() == 0 || a.quiet {
+		return func() {}
+	}
+	t := time.AfterFunc(time.Second, func() {
+		fmt.Fprintln(a.err, a.soft("Sharing what was made; an interrupt leaves the rest to a later run."))
+	})
+	return func() { t.Stop() }
+}
+
+// report writes the document of a run, and gives its exit code.
 func (a *app) report(opt engine.Options, s *engine.Summary) error {
 	if a.format == "json" {
 		out := runJSON{Run: opt.Run, OK: s.OK(), Seconds: round(s.Took.Seconds()), Tasks: []runTaskJSON{}, Totals: s.Totals()}
@@ -334,9 +362,6 @@ func (a *app) report(opt engine.Options, s *engine.Summary) error {
 		if err := a.json(out); err != nil {
 			return err
 		}
-	} else if !a.quiet || !s.OK() {
-		a.legend(s)
-		fmt.Fprintln(a.out, a.summary(s))
 	}
 	switch {
 	case s.Interrupted:

@@ -87,6 +87,7 @@ type Options struct {
 	Fetch     Fetch
 	Grace     time.Duration   // between the gentle end of a task and the sure one
 	Kill      <-chan struct{} // closed by a second interrupt
+	Settled   func(*Summary)  // called once every task is settled, before what was made is all shared
 }
 
 // Engine holds what a run works with.

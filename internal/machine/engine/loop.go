@@ -130,16 +130,20 @@ func (r *run) all(ctx context.Context) (*Summary, error) {
 	if r.line != before {
 		r.Store.KeepLine(r.Service, r.line)
 	}
-	s := &Summary{Interrupted: ctx.Err() != nil}
-	s.Uploading, s.BytesOut = r.uploads.finish(s.Interrupted)
-	s.Fetching = r.fetching.total()
+	s := &Summary{Interrupted: ctx.Err() != nil, Fetching: r.fetching.total()}
+	if err == nil {
+		for _, n := range r.nodes {
+			s.Results = append(s.Results, n.result)
+		}
+		s.Took = r.Now().Sub(r.began)
+		if r.opt.Settled != nil {
+			r.opt.Settled(s)
+		}
+	}
+	s.Uploading, s.BytesOut = r.uploads.finish(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range r.nodes {
-		s.Results = append(s.Results, n.result)
-	}
-	s.Took = r.Now().Sub(r.began)
 	return s, nil
 }
 

@@ -54,19 +54,26 @@ func (u *uploads) add(e protocol.Entry, list listing.List) {
 	})
 }
 
+const notShared = "what was made is not all shared yet: the rest is sent by a later run"
+
 // finish waits for what is under way, and returns the time spent on sharing
 // and the bytes sent.
-func (u *uploads) finish(interrupted bool) (time.Duration, int64) {
-	limit := uploadsFinish
-	if interrupted {
-		limit = uploadsBreak
-	}
+func (u *uploads) finish(ctx context.Context) (time.Duration, int64) {
 	done := make(chan struct{})
 	go func() { u.wg.Wait(); close(done) }()
+	limit := time.NewTimer(uploadsFinish)
+	defer limit.Stop()
 	select {
 	case <-done:
-	case <-time.After(limit):
-		u.r.Observer.Warn("what was made is not all shared yet: the rest is sent by a later run")
+	case <-ctx.Done(): // an interrupt does not wait for long
+		limit.Reset(uploadsBreak)
+		select {
+		case <-done:
+		case <-limit.C:
+			u.r.Observer.Warn(notShared)
+		}
+	case <-limit.C:
+		u.r.Observer.Warn(notShared)
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
