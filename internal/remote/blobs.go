@@ -320,7 +320,7 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 	}
 	moved, filed, err := c.send(ctx, e, blobs)
 	if !later(ctx, err) {
-		_, _ = c.store.Unspool(name)
+		_ = c.store.Unspool(name) // else it is sent once more, which does no harm
 	}
 	return moved, filed, err
 }
@@ -496,22 +496,24 @@ func (c *Client) sendSpooled(ctx context.Context) {
 		return
 	}
 	for _, name := range names {
-		data, err := c.store.Unspool(name)
+		data, err := c.store.ReadSpooled(name)
 		if err != nil {
-			continue // another client has it
+			continue // another client has sent it
 		}
-		var s spooled
-		if json.Unmarshal(data, &s) != nil {
-			continue // damaged: it cannot be sent, ever
+		var sp spooled
+		if json.Unmarshal(data, &sp) != nil {
+			_ = c.store.Unspool(name) // damaged: it cannot be sent, ever
+			continue
 		}
-		if s.Service == c.base && s.Repo == c.repo {
-			err = c.sendOne(ctx, s)
-		} else {
-			err = protocol.ErrDown
+		if sp.Service != c.base || sp.Repo != c.repo {
+			continue
 		}
+		// It stays in the spool until it has come to the service: a client that
+		// is killed meanwhile loses nothing, and sending twice does no harm.
+		err = c.sendOne(ctx, sp)
 		var r refusal
-		if err != nil && (!errors.As(err, &r) || errors.Is(err, protocol.ErrFull)) && !errors.Is(err, os.ErrNotExist) {
-			_ = c.store.Spool(name, data)
+		if err == nil || errors.As(err, &r) && !errors.Is(err, protocol.ErrFull) || errors.Is(err, os.ErrNotExist) {
+			_ = c.store.Unspool(name)
 		}
 		if c.Down() || c.isFull() || ctx.Err() != nil {
 			return

@@ -46,7 +46,8 @@ type Store interface {
 	// Partial opens a large blob that comes in pieces.
 	Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error)
 	Spooled() ([]string, error)
-	Unspool(name string) ([]byte, error)
+	ReadSpooled(name string) ([]byte, error)
+	Unspool(name string) error
 }
 
 // Client talks to one service about one repository. It is safe for concurrent

@@ -66,12 +66,21 @@ func (m *memory) Spooled() (names []string, err error) {
 	}
 	return names, nil
 }
-func (m *memory) Unspool(name string) ([]byte, error) {
+func (m *memory) ReadSpooled(name string) ([]byte, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	b := m.spool[name]
-	delete(m.spool, name)
+	b, ok := m.spool[name]
+	if !ok {
+		return nil, errors.New("none")
+	}
 	return b, nil
+}
+
+func (m *memory) Unspool(name string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.spool, name)
+	return nil
 }
 
 // client returns a client of a handler, and what it warns of.

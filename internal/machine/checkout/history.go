@@ -16,7 +16,7 @@ import (
 )
 
 // PastRun is a run in this checkout as it is remembered: a line of JSON in
-// .grayloft/history, version 1.
+// .grayloft/history, version 2, with a sum behind it.
 type PastRun struct {
 	Version     int            `json:"v"`
 	ID          string         `json:"run"`
@@ -49,7 +49,7 @@ type PastTask struct {
 }
 
 const (
-	historyVersion = 1
+	historyVersion = 2
 	historyBytes   = 4 << 20 // from which the older half is dropped
 )
 
@@ -84,7 +84,7 @@ func (s *State) Remember(p PastRun) error {
 		return fmt.Errorf("writing down the run: %w", err)
 	}
 	// The line feed comes first, so that a line cut off by a crash ends there.
-	_, err = f.Write(append([]byte("\n"), line...))
+	_, err = f.Write(append([]byte("\n"), files.Summed(line)...))
 	info, serr := f.Stat()
 	if cerr := f.Close(); err == nil {
 		err = cerr
@@ -117,8 +117,9 @@ func (s *State) History() ([]PastRun, error) {
 	}
 	var out []PastRun
 	for line := range bytes.Lines(data) {
+		text, whole := files.Unsummed(line)
 		var p PastRun
-		if json.Unmarshal(line, &p) == nil && p.Version == historyVersion {
+		if whole && json.Unmarshal(text, &p) == nil && p.Version == historyVersion {
 			out = append(out, p)
 		}
 	}

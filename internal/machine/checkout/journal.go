@@ -36,7 +36,7 @@ type Record struct {
 	Fetch       bool          `json:"fetch,omitempty"` // never run instead of being fetched: it came out different
 }
 
-const recordVersion = 1
+const recordVersion = 2
 
 // State is the directory of one checkout.
 type State struct {
@@ -95,8 +95,9 @@ func (s *State) Reload() error {
 	s.lines = 0
 	for line := range bytes.Lines(data) {
 		s.lines++
+		text, whole := files.Unsummed(line)
 		var r Record
-		if json.Unmarshal(line, &r) == nil && r.Version == recordVersion && r.Task != "" {
+		if whole && json.Unmarshal(text, &r) == nil && r.Version == recordVersion && r.Task != "" {
 			s.records[r.Task] = r
 		}
 	}
@@ -128,7 +129,7 @@ func (s *State) Note(r Record) error {
 	}
 	s.records[r.Task] = r
 	s.lines++
-	if _, err := s.journal.Write(append(append([]byte("\n"), line...), '\n')); err != nil {
+	if _, err := s.journal.Write(append(append([]byte("\n"), files.Summed(line)...), '\n')); err != nil {
 		return fmt.Errorf("writing down how %s came out: %w", r.Task, err)
 	}
 	return nil
@@ -157,7 +158,7 @@ func (s *State) Close() error {
 		if err != nil {
 			return err
 		}
-		b.Write(append(line, '\n'))
+		b.Write(append(files.Summed(line), '\n'))
 	}
 	return files.WriteFile(s.file(), b.Bytes())
 }

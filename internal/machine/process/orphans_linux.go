@@ -92,6 +92,48 @@ func orphans() bool {
 	return false
 }
 
+// endStrays ends what came to us without a mark: a process that emptied its
+// environment and left its session. It is not known whose it was, so this waits
+// until no task runs.
+func endStrays() {
+	for range 1000 {
+		found := false
+		for _, pid := range strays() {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+			_, _ = syscall.Wait4(pid, nil, 0, nil) // ours, and nobody else's to wait for
+			found = true
+		}
+		if !found {
+			return
+		}
+	}
+}
+
+// strays returns our children that nobody waits for, if nothing runs that is
+// waited for.
+func strays() []int {
+	leaders.Lock()
+	defer leaders.Unlock()
+	if leaders.busy > 0 {
+		return nil
+	}
+	var out []int
+	threads, _ := os.ReadDir("/proc/self/task")
+	for _, t := range threads {
+		list, _ := os.ReadFile("/proc/self/task/" + t.Name() + "/children")
+		for word := range strings.FieldsSeq(string(list)) {
+			pid, err := strconv.Atoi(word)
+			if err != nil || leaders.pids[pid] {
+				continue
+			}
+			if st := statusOf(pid); st.group != syscall.Getpgrp() && st.parent == os.Getpid() {
+				out = append(out, pid)
+			}
+		}
+	}
+	return out
+}
+
 // marked tells whether a process was started for a task, of whatever run.
 func marked(pid int) bool {
 	env, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))

@@ -86,6 +86,11 @@ func Run(ctx context.Context, c Command) Result {
 			return Result{Err: err}
 		}
 	}
+	busy(1)
+	defer func() {
+		busy(-1)
+		endStrays()
+	}()
 	err = startLeader(cmd)
 	pw.Close()
 	fault := began()
@@ -125,7 +130,14 @@ func nothing() error { return nil }
 var leaders = struct {
 	sync.Mutex
 	pids map[int]bool
+	busy int // tasks that have not come to their end, with all that belongs to them
 }{pids: map[int]bool{}}
+
+func busy(n int) {
+	leaders.Lock()
+	defer leaders.Unlock()
+	leaders.busy += n
+}
 
 func startLeader(cmd *exec.Cmd) error {
 	leaders.Lock()

@@ -84,10 +84,11 @@ func alive(t *testing.T, file string) bool {
 
 func TestWhatATaskLeavesBehindIsEnded(t *testing.T) {
 	for what, script := range map[string]string{
-		"in the background":  "sleep 300 & echo $! > pid",
-		"in its own session": "setsid sh -c 'echo $$ > pid; exec sleep 300' & while [ ! -s pid ]; do sleep 0.01; done",
-		"twice removed":      "(setsid sh -c '(echo $$ > pid; exec sleep 300) &' &) ; while [ ! -s pid ]; do sleep 0.01; done",
-		"holding the output": "(setsid sh -c 'echo $$ > pid; while :; do sleep 1; echo still here; done' &); while [ ! -s pid ]; do sleep 0.01; done",
+		"in the background":                   "sleep 300 & echo $! > pid",
+		"in its own session":                  "setsid sh -c 'echo $$ > pid; exec sleep 300' & while [ ! -s pid ]; do sleep 0.01; done",
+		"twice removed":                       "(setsid sh -c '(echo $$ > pid; exec sleep 300) &' &) ; while [ ! -s pid ]; do sleep 0.01; done",
+		"without a trace of where it is from": "(setsid env -i sh -c 'echo $$ > pid; exec sleep 300' >/dev/null 2>&1 &); while [ ! -s pid ]; do sleep 0.01; done",
+		"holding the output":                  "(setsid sh -c 'echo $$ > pid; while :; do sleep 1; echo still here; done' &); while [ ! -s pid ]; do sleep 0.01; done",
 	} {
 		dir := t.TempDir()
 		if got := Run(context.Background(), sh(dir, script, &buffer{})); !got.OK() {

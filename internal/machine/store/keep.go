@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -96,10 +95,11 @@ func (s *Store) entries() ([]filedEntry, error) {
 		}
 		info, ierr := e.Info()
 		data, rerr := os.ReadFile(p)
-		f := filedEntry{file: p}
-		if ierr != nil || rerr != nil || json.Unmarshal(data, &f.storedEntry) != nil {
+		st, ok := readEntry(data)
+		if ierr != nil || rerr != nil || !ok {
 			return nil // gone meanwhile, or not an entry
 		}
+		f := filedEntry{storedEntry: st, file: p}
 		f.used = info.ModTime()
 		out = append(out, f)
 		return nil

@@ -19,6 +19,7 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/lock"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -251,16 +252,26 @@ type storedEntry struct {
 	Entry   protocol.Entry `json:"entry"`
 }
 
+const entryVersion = 2
+
+// readEntry reads an entry's file; one that is not as it was written is none.
+func readEntry(data []byte) (st storedEntry, ok bool) {
+	text, whole := files.Unsummed(data)
+	ok = whole && json.Unmarshal(text, &st) == nil && st.Version == entryVersion
+	return st, ok
+}
+
 // PutEntry keeps an entry unless one is there already under its key and
 // origin; that one is returned.
 func (s *Store) PutEntry(e protocol.Entry, o Origin) (protocol.Entry, error) {
 	if have, ok := s.Entry(e.Key, o); ok && s.Has(have.Listing) {
 		return have, nil
 	}
-	data, err := json.Marshal(storedEntry{1, o, e})
+	data, err := json.Marshal(storedEntry{entryVersion, o, e})
 	if err != nil {
 		return e, err
 	}
+	data = files.Summed(data)
 	in, err := s.Incoming()
 	if err != nil {
 		return e, err
@@ -286,8 +297,8 @@ func (s *Store) Entry(k digest.Digest, o Origin) (protocol.Entry, bool) {
 	if err != nil {
 		return protocol.Entry{}, false
 	}
-	var st storedEntry
-	if json.Unmarshal(data, &st) != nil || st.Version != 1 || st.Origin != o || st.Entry.Key != k {
+	st, ok := readEntry(data)
+	if !ok || st.Origin != o || st.Entry.Key != k {
 		return protocol.Entry{}, false
 	}
 	s.used(s.entry(k, o))
@@ -326,18 +337,16 @@ func (s *Store) Spooled() ([]string, error) {
 	return names, err
 }
 
-// Unspool takes something out of the spool for sending; another client that
-// tries the same gets [fs.ErrNotExist]. It has to be spooled again if sending
-// fails.
-func (s *Store) Unspool(name string) ([]byte, error) {
-	f, err := s.temp()
-	if err != nil {
-		return nil, err
+// ReadSpooled returns what waits under a name.
+func (s *Store) ReadSpooled(name string) ([]byte, error) {
+	return os.ReadFile(filepath.Join(s.dir, "spool", name))
+}
+
+// Unspool forgets something that was sent, or can never be.
+func (s *Store) Unspool(name string) error {
+	err := os.Remove(filepath.Join(s.dir, "spool", name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // another client sent it as well
 	}
-	f.Close()
-	defer os.Remove(f.Name())
-	if err := os.Rename(filepath.Join(s.dir, "spool", name), f.Name()); err != nil {
-		return nil, fs.ErrNotExist
-	}
-	return os.ReadFile(f.Name())
+	return err
 }

@@ -3,7 +3,6 @@ package store
 import (
 	"bytes"
 	"errors"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -116,19 +115,50 @@ func TestEntriesBelongToWhereTheyComeFrom(t *testing.T) {
 	}
 }
 
-func TestOnlyOneTakesWhatWaitsToBeSent(t *testing.T) {
+func TestWhatWaitsToBeSentStaysUntilItIs(t *testing.T) {
 	s := open(t)
 	if err := s.Spool("entry-1", []byte("x")); err != nil {
 		t.Fatal(err)
 	}
-	if names, err := s.Spooled(); err != nil || len(names) != 1 {
-		t.Fatal(names, err)
+	for range 2 {
+		if names, err := s.Spooled(); err != nil || len(names) != 1 {
+			t.Fatal(names, err)
+		}
+		if b, err := s.ReadSpooled("entry-1"); err != nil || string(b) != "x" {
+			t.Errorf("%q, %v", b, err)
+		}
 	}
-	if b, err := s.Unspool("entry-1"); err != nil || string(b) != "x" {
-		t.Errorf("%q, %v", b, err)
+	for range 2 { // another client may have been quicker
+		if err := s.Unspool("entry-1"); err != nil {
+			t.Error(err)
+		}
 	}
-	if _, err := s.Unspool("entry-1"); !errors.Is(err, fs.ErrNotExist) {
-		t.Errorf("taken twice: %v", err)
+	if names, _ := s.Spooled(); len(names) != 0 {
+		t.Errorf("left: %v", names)
+	}
+}
+
+// Whatever bit of an entry's file flips, it is not taken for another entry.
+func TestAnEntryWithAFlippedBitIsNone(t *testing.T) {
+	s := open(t)
+	k, o := digest.Of([]byte("k")), Origin{Repo: "r"}
+	if _, err := s.PutEntry(protocol.Entry{Key: k, Task: "a", Listing: digest.Of([]byte("l")), Seconds: 3}, o); err != nil {
+		t.Fatal(err)
+	}
+	file := s.entry(k, o)
+	right, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i < 8*len(right); i += 3 {
+		wrong := bytes.Clone(right)
+		wrong[i/8] ^= 1 << (i % 8)
+		if err := os.WriteFile(file, wrong, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if e, ok := s.Entry(k, o); ok {
+			t.Fatalf("bit %d of %q: %+v", i, right, e)
+		}
 	}
 }
 
