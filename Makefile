@@ -51,6 +51,11 @@ cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
 bench: build ## one table of times against the machine's own limits; bench.json has it as JSON
 	$(GO) run ./bench $(BENCH)
 
+.PHONY: trials
+trials: ## break things on purpose, many times, and count (20 minutes; TRIALS=10: a tenth of it)
+	@scripts/need.sh test
+	$(GO) test -tags trials -count=1 -timeout 90m -v ./trials
+
 .PHONY: screenshots
 screenshots: build ## docs/screenshots, from the demo data
 	@scripts/need.sh test

@@ -43,24 +43,23 @@ func (s *State) Begin(run string, left func(run string)) (end func(), err error)
 		_ = os.Remove(file)
 		unlock()
 	}
-	file := filepath.Join(dir, run)
-	for range 100 {
-		unlock, ok, err := lock.Try(file)
-		if err != nil {
-			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
-		}
-		if !ok {
-			continue
-		}
-		if _, err := os.Lstat(file); err != nil { // another took it for one that had ended
-			unlock()
-			continue
-		}
-		return func() {
-			_ = os.RemoveAll(s.SealedDir(run))
-			_ = os.Remove(file)
-			unlock()
-		}, nil
+	// It appears locked, so that nobody takes it for one that has ended.
+	file, fresh := filepath.Join(dir, run), filepath.Join(s.dir, "locks", "run-"+run)
+	unlock, ok, err := lock.Try(fresh)
+	if err == nil && !ok {
+		err = fmt.Errorf("another process holds %s", fresh)
 	}
-	return nil, fmt.Errorf("another process holds %s", file)
+	if err == nil {
+		if err = os.Rename(fresh, file); err != nil {
+			unlock()
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+	}
+	return func() {
+		_ = os.RemoveAll(s.SealedDir(run))
+		_ = os.Remove(file)
+		unlock()
+	}, nil
 }

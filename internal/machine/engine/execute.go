@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/decl"
@@ -263,6 +264,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	if err := out.PutBack(); err != nil && keepErr == nil {
 		keepErr = err
 	}
+	r.sayFull(keepErr)
 	h.audit(res, before)
 	if !ended.OK() {
 		res.Outcome, res.Message = Failed, ended.String()+h.hint(ended)
@@ -364,10 +366,21 @@ func (r *run) noteDown(rec checkout.Record) {
 func (r *run) keepBytes(b []byte) digest.Digest {
 	d, err := r.Store.Put(b)
 	if err != nil {
-		r.Observer.Warn("this machine's cache: " + err.Error())
+		if !r.sayFull(err) {
+			r.Observer.Warn("this machine's cache: " + err.Error())
+		}
 		return digest.Digest{}
 	}
 	return d
+}
+
+// sayFull says, once, that the disk is full, if that is what an error says.
+func (r *run) sayFull(err error) bool {
+	if !errors.Is(err, syscall.ENOSPC) {
+		return false
+	}
+	r.sayOnce("full", "the disk is full: "+err.Error() + "; what is made is not kept. grayloft cache trim makes room in this machine's cache")
+	return true
 }
 
 // keepParts files the ingredients and all that they refer to.
@@ -400,7 +413,7 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 		r.Observer.Warn(fmt.Sprintf("%s: %s holds the path of this checkout, and would say the same elsewhere: strip paths when making it (Go: -trimpath)",
 			n.task.Addr(), rooted[0]))
 	}
-	if _, err := r.Store.PutEntry(e, r.ownOrigin()); err != nil {
+	if _, err := r.Store.PutEntry(e, r.ownOrigin()); err != nil && !r.sayFull(err) {
 		r.Observer.Warn("this machine's cache: " + err.Error())
 	}
 	if res.secret != "" {

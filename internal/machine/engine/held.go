@@ -104,7 +104,12 @@ func (r *run) keepOutputs(ctx context.Context, out *checkout.Outputs, h held, re
 
 // sayUnheld says once why something is not shared.
 func (r *run) sayUnheld(sentence string) {
-	if _, said := r.unheld.LoadOrStore(sentence, true); !said {
-		r.Observer.Warn(sentence + "; what it makes stays on this machine")
+	r.sayOnce(sentence, sentence+"; what it makes stays on this machine")
+}
+
+// sayOnce says a sentence, unless one about the same was said.
+func (r *run) sayOnce(about, sentence string) {
+	if _, said := r.said.LoadOrStore(about, true); !said {
+		r.Observer.Warn(sentence)
 	}
 }

@@ -83,7 +83,7 @@ type run struct {
 	ask      *asker
 	uploads  *uploads
 	fetching span
-	unheld   sync.Map // sentences about what could not be enforced, said once
+	said     sync.Map // what a sentence that is said once was about
 	lineMu   sync.Mutex
 	line     weigh.Line
 }
