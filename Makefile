@@ -56,6 +56,12 @@ trials: ## break things on purpose, many times, and count (20 minutes; TRIALS=10
 	@scripts/need.sh test
 	$(GO) test -tags trials -count=1 -timeout 90m -v ./trials
 
+FUZZ ?= 30s
+.PHONY: fuzz
+fuzz: ## every parser against made-up input, for FUZZ=30s each
+	@for f in $$(git grep -l '^func Fuzz' -- '*_test.go'); do for n in $$(sed -n 's/^func \(Fuzz[A-Za-z]*\).*/\1/p' $$f); do \
+	  echo "$$n in $$f"; $(GO) test -run '^$$' -fuzz "^$$n\$$" -fuzztime $(FUZZ) ./$$(dirname $$f) || exit 1; done; done
+
 .PHONY: screenshots
 screenshots: build ## docs/screenshots, from the demo data
 	@scripts/need.sh test

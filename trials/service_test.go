@@ -87,6 +87,13 @@ func (s *sender) send(name string, size int) {
 	}
 }
 
+// count returns how many entries were acknowledged.
+func (s *sender) count() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.acked)
+}
+
 // check looks up every entry that was acknowledged, and reads its output.
 func (s *sender) check() {
 	s.t.Helper()
@@ -291,6 +298,8 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 				resp.Body.Close()
 				return resp.StatusCode == 200
 			})
+			before := s.count()
+			trial.Wait(t, "entries to be filed again", func() bool { return s.count() > before+20 })
 		}
 	})
 	s.check()

@@ -211,7 +211,9 @@ func decodeRow(line string) (Row, error) {
 	}
 	switch r.Kind {
 	case File, Executable:
-		r.Digest, err = digest.Parse(f[2])
+		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Digest.IsZero() {
+			err = errors.New("nothing has the digest of zeros")
+		}
 	case Tree:
 		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Size != 0 {
 			err = errors.New("a tree has no size")

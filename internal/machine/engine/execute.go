@@ -379,7 +379,7 @@ func (r *run) sayFull(err error) bool {
 	if !errors.Is(err, syscall.ENOSPC) {
 		return false
 	}
-	r.sayOnce("full", "the disk is full: "+err.Error() + "; what is made is not kept. grayloft cache trim makes room in this machine's cache")
+	r.sayOnce("full", "the disk is full: "+err.Error()+"; what is made is not kept. grayloft cache trim makes room in this machine's cache")
 	return true
 }
 

@@ -1,14 +1,19 @@
 package api_test
 
 import (
+	"archive/tar"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
@@ -165,4 +170,76 @@ func TestATokenGetsANewSecret(t *testing.T) {
 	c.want(401, "GET", "/v1/test/self", nil)
 	c.token = r.Token
 	c.want(200, "GET", "/v1/test/self", nil)
+}
+
+// Whatever is sent as a pack, the service answers, and keeps nothing but what
+// its digest says.
+func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
+	c := newCaller(t, ci)
+	rnd := rand.New(rand.NewPCG(31, 32))
+	var right bytes.Buffer
+	tw := tar.NewWriter(&right)
+	for i := range 5 {
+		text := bytes.Repeat([]byte{byte('a' + i)}, 100*i)
+		_ = tw.WriteHeader(&tar.Header{Name: digest.Of(text).String(), Size: int64(len(text)), Mode: 0o444, Format: tar.FormatUSTAR})
+		_, _ = tw.Write(text)
+	}
+	tw.Close()
+	enc, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	taken := 0
+	for range 600 {
+		body := bytes.Clone(right.Bytes())
+		for range rnd.IntN(4) {
+			body[rnd.IntN(len(body))] = byte(rnd.Uint32())
+		}
+		if rnd.IntN(4) == 0 {
+			body = body[:rnd.IntN(len(body))]
+		}
+		encoding := ""
+		switch rnd.IntN(4) {
+		case 0:
+			encoding = "zstd" // which it is not
+		case 1:
+			encoding, body = "zstd", enc.EncodeAll(body, nil)
+			if rnd.IntN(2) == 0 {
+				body[rnd.IntN(len(body))] ^= 1 << rnd.IntN(8)
+			}
+		}
+		req, _ := http.NewRequest("POST", c.s.URL+"/v1/test/packs", bytes.NewReader(body))
+		req.Header.Set("Authorization", "Bearer "+c.token)
+		if encoding != "" {
+			req.Header.Set("Content-Encoding", encoding)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		var pack protocol.PackAnswer
+		switch {
+		case err != nil || resp.StatusCode >= 500:
+			t.Fatalf("%d %s %v", resp.StatusCode, answer, err)
+		case resp.StatusCode != 200:
+			continue
+		}
+		if err := json.Unmarshal(answer, &pack); err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range pack.Results {
+			if !r.OK {
+				continue
+			}
+			taken++
+			if _, text := c.call("GET", "/v1/test/blobs/"+r.Digest.String(), nil); digest.Of(text) != r.Digest {
+				t.Errorf("it took %s, and gives %d bytes with another digest", r.Digest.Short(), len(text))
+			}
+		}
+	}
+	if taken < 500 {
+		t.Errorf("only %d members were taken", taken)
+	}
 }
