@@ -17,7 +17,7 @@ import (
 type ahead struct {
 	root   string
 	files  *files.Checkout
-	loaded sync.WaitGroup // the remembered digests
+	loaded sync.WaitGroup // how tasks came out last
 	state  func() (*checkout.State, error)
 }
 
@@ -25,7 +25,7 @@ type ahead struct {
 func (a *app) begun(ctx context.Context, root string) *ahead {
 	h := &ahead{root: root, files: &files.Checkout{Root: root, Git: git.Repo{Dir: root}, Memory: files.NewMemory(root)}}
 	h.files.Ahead(ctx)
-	h.loaded.Go(func() { h.files.Memory.Load(filepath.Join(root, checkout.Dir, checkout.DigestFile)) })
+	h.files.Memory.Load(filepath.Join(root, checkout.Dir, checkout.DigestFile))
 	h.state = sync.OnceValues(func() (*checkout.State, error) { return checkout.Open(root) })
 	h.loaded.Go(func() { _, _ = h.state() }) // an error is met again by who needs it
 	return h

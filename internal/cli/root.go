@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 
@@ -71,7 +72,7 @@ func Enter() {
 
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
-	debug.SetGCPercent(200) // a short life: memory is cheaper here than looking for what is free
+	collectLate()
 	a := &app{out: out, err: errs, env: os.Environ(), in: bufio.NewReader(os.Stdin)}
 	root := a.command()
 	root.SetArgs(args)
@@ -96,6 +97,19 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	}
 	fmt.Fprintln(errs, "grayloft:", err)
 	return exitWrong
+}
+
+// collectLate lets memory grow to a fair size before any of it is looked for
+// that is free: most calls end before that.
+func collectLate() {
+	const fair = 96 << 20
+	limit := debug.SetMemoryLimit(fair)
+	percent := debug.SetGCPercent(-1)
+	// The first collection, at that size, makes it as usual.
+	runtime.SetFinalizer(new([64]byte), func(*[64]byte) {
+		debug.SetGCPercent(max(percent, 100))
+		debug.SetMemoryLimit(limit)
+	})
 }
 
 func (a *app) command() *cobra.Command {

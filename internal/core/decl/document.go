@@ -7,12 +7,15 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"grayloft.example/grayloft/internal/core/digest"
 )
 
 // document is a TOML file as a tree in which every key and value knows where
 // it stands.
 type document struct {
 	file  string
+	sum   digest.Digest // of its text
 	lines []string
 	root  *table
 }
@@ -69,7 +72,7 @@ func (t *table) put(key string, pos Pos, v value) {
 // parse reads TOML 1.0. Where the text is not TOML at all, the one problem
 // that stops the parser is returned.
 func parse(file string, data []byte) (*document, *Problem) {
-	doc := &document{file: file, lines: strings.Split(string(data), "\n"), root: newTable(Pos{File: file})}
+	doc := &document{file: file, sum: digest.Of(data), lines: strings.Split(string(data), "\n"), root: newTable(Pos{File: file})}
 	if !utf8.Valid(data) {
 		return doc, &Problem{Pos: Pos{File: file}, Message: "the file is not UTF-8", Advice: "save it as UTF-8"}
 	}

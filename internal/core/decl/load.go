@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"runtime"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 	"golang.org/x/sync/errgroup"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
@@ -45,8 +47,19 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 	}
 	l.resolveModes()
 	l.resolve()
+	l.repo.Sum = l.sum(base)
 	slices.SortFunc(l.repo.Projects, func(a, b *Project) int { return strings.Compare(a.Name, b.Name) })
 	return l.repo, l.problems.Sorted(), nil
+}
+
+// sum returns a digest of all declarations that were read, by their names.
+func (l *loader) sum(base string) digest.Digest {
+	h := digest.New()
+	fmt.Fprintf(h, "%q\n", base)
+	for _, name := range slices.Sorted(maps.Keys(l.repo.sources)) {
+		fmt.Fprintf(h, "%q %s\n", name, l.repo.sources[name].sum)
+	}
+	return digest.From(h)
 }
 
 type loader struct {

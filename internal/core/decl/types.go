@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
@@ -34,10 +35,11 @@ type Repo struct {
 	Modes      map[string]*Mode
 	Kinds      map[string]*Kind
 	Slices     map[string]*Slice
-	Projects   []*Project // sorted by name
-	Files      []string   // every declaration that was read
-	Holders    []Item     // patterns of the directories that may hold a project
-	Unread     bool       // some file is not TOML: names that seem missing may stand in it
+	Projects   []*Project    // sorted by name
+	Files      []string      // every declaration that was read
+	Sum        digest.Digest // of their texts
+	Holders    []Item        // patterns of the directories that may hold a project
+	Unread     bool          // some file is not TOML: names that seem missing may stand in it
 	sources    map[string]*document
 }
 

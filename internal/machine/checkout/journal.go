@@ -77,6 +77,12 @@ func Open(root string) (*State, error) {
 
 func (s *State) file() string { return filepath.Join(s.dir, "journal") }
 
+// Journal is the file that says how tasks came out.
+func (s *State) Journal() string { return s.file() }
+
+// QuickFile is where is kept what was right as a whole.
+func (s *State) QuickFile() string { return filepath.Join(s.dir, "quick") }
+
 // DigestFile is the name of the file, in [Dir], that keeps remembered digests.
 const DigestFile = "digests"
 

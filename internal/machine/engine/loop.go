@@ -72,20 +72,24 @@ type run struct {
 	held   map[string]bool // locks of tasks that run
 	self   protocol.Self
 
-	events   chan event
-	queue    *schedule.Queue
-	next     []*node // that wait for nothing, in the order of the graph where they began
-	free     int
-	slots    []bool
-	active   int
-	settle   int // goroutines that settle
-	failed   bool
-	ask      *asker
-	uploads  *uploads
-	fetching span
-	said     sync.Map // what a sentence that is said once was about
-	lineMu   sync.Mutex
-	line     weigh.Line
+	events    chan event
+	queue     *schedule.Queue
+	next      []*node // that wait for nothing, in the order of the graph where they began
+	free      int
+	slots     []bool
+	active    int
+	settle    int // goroutines that settle
+	failed    bool
+	ask       *asker
+	uploads   *uploads
+	fetching  span
+	quickly   bool // it may do with what an earlier run noted
+	quick     quick
+	answers   map[question]string // of probes that ran
+	answersMu sync.Mutex
+	said      sync.Map // what a sentence that is said once was about
+	lineMu    sync.Mutex
+	line      weigh.Line
 }
 
 type event struct {
@@ -116,6 +120,7 @@ func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
 	}
 	defer end()
 	defer process.Unguard()
+	r.quickly = true
 	return r.all(ctx)
 }
 
@@ -126,7 +131,12 @@ func (r *run) all(ctx context.Context) (*Summary, error) {
 	}
 	r.uploads = newUploads(r)
 	before := r.line
-	err := r.loop(ctx)
+	err := error(nil)
+	if r.snap != nil {
+		if err = r.loop(ctx); err == nil {
+			r.noteQuick(ctx)
+		}
+	}
 	if r.line != before {
 		r.Store.KeepLine(r.Service, r.line)
 	}
@@ -195,7 +205,11 @@ func (r *run) prepare(ctx context.Context) error {
 	var wg sync.WaitGroup
 	var snapErr, probeErr error
 	wg.Go(func() {
-		if r.snap, snapErr = r.Files.Snapshot(ctx); snapErr == nil {
+		var v *files.Survey
+		if v, snapErr = r.Files.Survey(ctx); snapErr != nil || r.tryQuick(ctx, v) {
+			return
+		}
+		if r.snap, snapErr = r.Files.SnapshotOf(v); snapErr == nil {
 			tasks := make([]*graph.Task, len(r.nodes))
 			for i, n := range r.nodes {
 				tasks[i] = n.task
@@ -217,6 +231,9 @@ func (r *run) prepare(ctx context.Context) error {
 	wg.Wait()
 	if snapErr != nil {
 		return fmt.Errorf("looking at the repository's files: %w", snapErr)
+	}
+	if r.snap == nil {
+		return nil // all is right as it is
 	}
 	r.ask = newAsker(r)
 	if r.Shared != nil {

@@ -38,13 +38,27 @@ func (r *run) asked(probe string, p *graph.Project) question {
 	return question{probe, p}
 }
 
+// questions returns what the probes of the plan's tasks are asked, in order.
+func (r *run) questions() []question {
+	seen := map[question]bool{}
+	for _, n := range r.nodes {
+		for _, p := range n.task.Decl.Probes.Items {
+			seen[r.asked(p.Text, n.task.Project)] = true
+		}
+	}
+	return slices.SortedFunc(maps.Keys(seen), func(a, b question) int {
+		if c := cmp.Compare(a.probe, b.probe); c != 0 || a.project == nil || b.project == nil {
+			return c
+		}
+		return cmp.Compare(a.project.Name, b.project.Name)
+	})
+}
+
 // runProbes asks every probe that a task of the plan counts.
 func (r *run) runProbes(ctx context.Context) (map[question]string, error) {
 	out := map[question]string{}
-	for _, n := range r.nodes {
-		for _, p := range n.task.Decl.Probes.Items {
-			out[r.asked(p.Text, n.task.Project)] = ""
-		}
+	for _, q := range r.questions() {
+		out[q] = ""
 	}
 	var mu sync.Mutex
 	var errs []error
@@ -71,11 +85,26 @@ func (r *run) runProbes(ctx context.Context) (map[question]string, error) {
 const ProbeLimit = 10 * time.Second
 
 func (r *run) probe(ctx context.Context, q question) (string, error) {
-	p := r.Graph.Repo.Probes[q.probe]
 	memo, memoKey := r.probeMemo(q)
 	if memo != "" {
 		return memo, nil
 	}
+	text, err := r.ask1(ctx, q)
+	if err == nil && memoKey != "" {
+		r.saveMemo(memoKey, text)
+	}
+	return text, err
+}
+
+// ask1 runs a probe, unless it has been run in this run.
+func (r *run) ask1(ctx context.Context, q question) (string, error) {
+	r.answersMu.Lock()
+	text, ok := r.answers[q]
+	r.answersMu.Unlock()
+	if ok {
+		return text, nil
+	}
+	p := r.Graph.Repo.Probes[q.probe]
 	var out limited
 	env, dir, name := r.environment(nil), ".", p.Name
 	if q.project != nil {
@@ -89,10 +118,13 @@ func (r *run) probe(ctx context.Context, q question) (string, error) {
 	if !res.OK() {
 		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", name, p.Run, p.Pos.At(), res, strings.TrimRight(out.String(), "\n"))
 	}
-	text := strings.TrimRight(out.String(), "\n")
-	if memoKey != "" {
-		r.saveMemo(memoKey, text)
+	text = strings.TrimRight(out.String(), "\n")
+	r.answersMu.Lock()
+	defer r.answersMu.Unlock()
+	if r.answers == nil {
+		r.answers = map[question]string{}
 	}
+	r.answers[q] = text
 	return text, nil
 }
 
@@ -114,25 +146,12 @@ func (r *run) probeMemo(q question) (out, memoKey string) {
 	if q.project != nil {
 		dir = q.project.Dir
 	}
-	if !p.Steady {
+	on := r.steadyOn(q)
+	if !p.Steady || on == "" {
 		return "", ""
-	}
-	search, _ := lookupEnv(r.Env, "PATH")
-	word := p.Run.Words()[0]
-	if p.Run.Argv == nil {
-		word = strings.Fields(p.Run.Shell)[0]
 	}
 	h := digest.New()
-	fmt.Fprintf(h, "%q %q %q ", p.Run.Words(), search, dir)
-	full := find(word, search)
-	if full == "" {
-		return "", ""
-	}
-	info, err := os.Stat(full)
-	if err != nil {
-		return "", ""
-	}
-	fmt.Fprintf(h, "%q %d %d ", full, info.Size(), info.ModTime().UnixNano())
+	_, _ = h.Write([]byte(on))
 	for _, f := range r.snap.Paths() {
 		if len(p.Reads) > 0 && p.ReadsFile(dir, f) {
 			row, err := r.Files.Memory.Row(f)
@@ -145,6 +164,29 @@ func (r *run) probeMemo(q question) (out, memoKey string) {
 		return "", memoKey
 	}
 	return string(b), memoKey
+}
+
+// steadyOn returns what the answer of a steady probe depends on beside the
+// files that it reads; nothing where its program is not found.
+func (r *run) steadyOn(q question) string {
+	p, dir := r.Graph.Repo.Probes[q.probe], "."
+	if q.project != nil {
+		dir = q.project.Dir
+	}
+	search, _ := lookupEnv(r.Env, "PATH")
+	word := p.Run.Words()[0]
+	if p.Run.Argv == nil {
+		word = strings.Fields(p.Run.Shell)[0]
+	}
+	full := find(word, search)
+	if full == "" {
+		return ""
+	}
+	info, err := os.Stat(full)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%q %q %q %q %d %d ", p.Run.Words(), search, dir, full, info.Size(), info.ModTime().UnixNano())
 }
 
 func find(word, path string) string {

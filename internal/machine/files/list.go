@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -49,7 +50,7 @@ func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 // other work.
 func (c *Checkout) Ahead(ctx context.Context) {
 	early := make(chan surveyResult, 1)
-	c.early = early
+	c.early, c.earlyAt = early, time.Now().UnixNano()
 	go func() {
 		list, err := c.survey(ctx)
 		early <- surveyResult{list, err}

@@ -35,6 +35,7 @@ func (s *rowSum) add(r listing.Row) {
 // manifestOf returns the digest of the manifests of a set of rows, if it is
 // remembered.
 func (m *Memory) manifestOf(s rowSum) (digest.Digest, bool) {
+	m.load()
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	d, ok := m.manifests[s]

@@ -61,11 +61,12 @@ type Memory struct {
 	manifests map[rowSum]digest.Digest // of sets of rows that were seen before
 	used      map[rowSum]bool          // in this run
 	learned   bool
+	load      func() // reads what is remembered, the first time
 }
 
 // NewMemory returns an empty memory of the files below root.
 func NewMemory(root string) *Memory {
-	return &Memory{root: root, known: map[string]remembered{}, manifests: map[rowSum]digest.Digest{}, used: map[rowSum]bool{}}
+	return &Memory{load: func() {}, root: root, known: map[string]remembered{}, manifests: map[rowSum]digest.Digest{}, used: map[rowSum]bool{}}
 }
 
 const memoryHead = "grayloft-digests 2\n"
@@ -75,13 +76,16 @@ const memoryHead = "grayloft-digests 2\n"
 // in the order of [remembered], little-endian.
 const recordSize = stampSize + 8 + digest.Size
 
-// Load reads what an earlier run remembered. A file that is missing, damaged
-// or of another version is no error: everything is read afresh.
+// Load reads what an earlier run remembered, once somebody asks for any of it.
+// A file that is missing, damaged or of another version is no error: everything
+// is read afresh.
 func (m *Memory) Load(file string) {
-	m.loadManifests(file + "-manifests")
-	if known, ok := parseMemory(opened(memoryHead, file)); ok {
-		m.known = known
-	}
+	m.load = sync.OnceFunc(func() {
+		m.loadManifests(file + "-manifests")
+		if known, ok := parseMemory(opened(memoryHead, file)); ok {
+			m.known = known
+		}
+	})
 }
 
 func parseMemory(body []byte) (map[string]remembered, bool) {
@@ -155,6 +159,7 @@ func (m *Memory) Row(path string) (listing.Row, error) { return m.rowAt(path, st
 
 // rowAt is Row for a path whose status has just been taken; a zero one has not.
 func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
+	m.load()
 	if at != (stamp{}) {
 		m.mu.Lock()
 		r, ok := m.known[path]

@@ -113,6 +113,7 @@ func TestMemoryIsKeptBetweenRunsAndDamageIsForgotten(t *testing.T) {
 	}
 	again := NewMemory(dir)
 	again.Load(kept)
+	again.load()
 	if len(again.known) != 1 {
 		t.Errorf("%d digests came back", len(again.known))
 	}
@@ -128,6 +129,7 @@ func TestMemoryIsKeptBetweenRunsAndDamageIsForgotten(t *testing.T) {
 		}
 		damaged := NewMemory(dir)
 		damaged.Load(kept)
+		damaged.load()
 		if len(damaged.known) != 0 {
 			t.Fatalf("with byte %d damaged it was believed", at)
 		}

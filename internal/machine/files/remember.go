@@ -62,14 +62,7 @@ const trackedHead = "grayloft-tracked 1\n"
 // trackedFiles returns the paths that git tracks, sorted. They are remembered
 // while git's index stays the same file with the same status.
 func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
-	index := c.indexFile()
-	info, err := os.Lstat(index)
-	var mark []byte
-	if err == nil {
-		if st, ok := stampOf(info); ok {
-			mark = appendStamp([]byte(index+"\x00"), st)
-		}
-	}
+	mark, modified := c.indexMark()
 	file := c.stateFile("tracked")
 	if body := opened(trackedHead, file); mark != nil && bytes.HasPrefix(body, mark) {
 		return splitPaths(body[len(mark):]), nil
@@ -79,10 +72,29 @@ func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	if mark != nil && info.ModTime().Add(2*time.Second).Before(taken) {
+	if mark != nil && modified.Add(indexSettles).Before(taken) {
 		_ = WriteFile(file, sealed(trackedHead, append(mark, strings.Join(list, "\x00")...)))
 	}
 	return list, nil
+}
+
+// indexSettles is how long before a moment git's index has to have been written
+// for a later change to show in its status, however coarse the times.
+const indexSettles = 2 * time.Second
+
+// indexMark identifies the state of git's index, and says when it was written;
+// nil where that cannot be told.
+func (c *Checkout) indexMark() (mark []byte, modified time.Time) {
+	index := c.indexFile()
+	info, err := os.Lstat(index)
+	if err != nil {
+		return nil, time.Time{}
+	}
+	st, ok := stampOf(info)
+	if !ok {
+		return nil, time.Time{}
+	}
+	return appendStamp([]byte(index+"\x00"), st), info.ModTime()
 }
 
 func splitPaths(body []byte) []string {

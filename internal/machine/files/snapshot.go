@@ -31,6 +31,7 @@ type Checkout struct {
 	mu      sync.Mutex
 	ignored map[string]bool // what git said of untracked paths: whether it ignores them
 	early   chan surveyResult
+	earlyAt int64 // when that began
 }
 
 // Snapshot takes the checkout's files as they are now, below the given
@@ -43,10 +44,16 @@ func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, er
 		}
 		return c.snapshot(paths, nil), nil
 	}
-	list, err := c.everything(ctx)
+	v, err := c.Survey(ctx)
 	if err != nil {
 		return nil, err
 	}
+	return c.SnapshotOf(v)
+}
+
+// SnapshotOf returns the snapshot of what a survey found.
+func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
+	list := v.list
 	paths := make([]string, len(list))
 	for i, f := range list {
 		if !utf8.ValidString(f.path) {

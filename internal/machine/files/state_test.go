@@ -71,6 +71,7 @@ func TestStateThatIsDamagedIsNotThere(t *testing.T) {
 	}
 	ok := NewMemory(dir)
 	ok.Load(file)
+	ok.load()
 	if !maps.Equal(ok.known, m.known) || len(ok.manifests) != 1 {
 		t.Fatalf("%v", ok.known)
 	}
@@ -83,9 +84,27 @@ func TestStateThatIsDamagedIsNotThere(t *testing.T) {
 			}
 			n := NewMemory(dir)
 			n.Load(file)
+			n.load()
 			if len(n.known) != 0 {
 				t.Fatalf("byte %d: something was believed: %v", i, n.known)
 			}
 		}
 	}
+}
+
+func FuzzRememberedSurvey(f *testing.F) {
+	r := &roster{files: 2, rules: []found{{".gitignore", stamp{1, 2, 3, 4, 5, 6}}}, repos: []string{"other"}, dirs: []rosterDir{
+		{path: ".", names: []string{"b"}, ranks: []int{1}}, {path: "a", st: stamp{6, 5, 4, 3, 2, 1}, names: []string{"x"}, ranks: []int{0}}}}
+	f.Add(r.encode([]byte("mark")))
+	f.Add([]byte("\x00\x00\x00\x01\x01"))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		mark, r, ok := parseRoster(body)
+		if !ok {
+			return
+		}
+		again, other, ok := parseRoster(r.encode([]byte(mark)))
+		if !ok || again != mark || len(other.dirs) != len(r.dirs) || other.files != r.files {
+			t.Errorf("%+v became %+v", r, other)
+		}
+	})
 }

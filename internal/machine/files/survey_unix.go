@@ -37,6 +37,7 @@ type surveyor struct {
 	files   []found
 	unknown []found // that git does not track, and has not been asked about
 	rules   []found // ignore files
+	repos   []string
 	err     error
 }
 
@@ -50,6 +51,14 @@ func (f found) dir() bool { return f.st.Mode&unix.S_IFMT == unix.S_IFDIR }
 
 // survey returns the files that tasks may read, sorted, with their status.
 func (c *Checkout) survey(ctx context.Context) ([]found, error) {
+	if list, ok := c.fromRoster(ctx); ok {
+		return list, nil
+	}
+	began := time.Now()
+	mark, modified := c.indexMark()
+	if !modified.Add(indexSettles).Before(began) {
+		mark = nil
+	}
 	tracked, err := c.trackedFiles(ctx)
 	if err != nil {
 		return nil, err
@@ -72,7 +81,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	// them changed, everything that was learned under them is asked again.
 	if rules := rulesDigest(s.rules); rules != s.known.rules {
 		s.known.forget()
-		s.files, s.unknown, s.rules = nil, nil, nil
+		s.files, s.unknown, s.rules, s.repos = nil, nil, nil, nil
 		if err := s.look(); err != nil {
 			return nil, err
 		}
@@ -84,6 +93,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	c.ignored = s.known.answers
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
+	s.keepRoster(mark, began.UnixNano())
 	return s.files, nil
 }
 
@@ -91,7 +101,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 func (s *surveyor) look() error {
 	s.start(".")
 	s.wg.Wait()
-	s.outerRules()
+	s.rules = append(s.rules, s.c.outerRules()...)
 	if s.err != nil {
 		return s.err
 	}
@@ -224,7 +234,9 @@ func (s *surveyor) settleUnknown() error {
 			case s.known.answers[x.path]:
 			case !x.dir():
 				s.files = append(s.files, x)
-			case !s.repository(x.path):
+			case s.repository(x.path):
+				s.repos = append(s.repos, x.path)
+			default:
 				dirs = append(dirs, x.path)
 			}
 		}
@@ -246,17 +258,17 @@ func (s *surveyor) repository(dir string) bool {
 	return err == nil
 }
 
-// outerRules takes in the ignore files above a repository that lies inside a
+// outerRules returns the ignore files above a repository that lies inside a
 // larger one.
-func (s *surveyor) outerRules() {
-	for d := s.c.Root; ; d = filepath.Dir(d) {
+func (c *Checkout) outerRules() (rules []found) {
+	for d := c.Root; ; d = filepath.Dir(d) {
 		if _, err := os.Lstat(filepath.Join(d, ".git")); err == nil || d == filepath.Dir(d) {
-			return
+			return rules
 		}
 		up := filepath.Join(filepath.Dir(d), ".gitignore")
 		if info, err := os.Lstat(up); err == nil {
 			if st, ok := stampOf(info); ok {
-				s.rules = append(s.rules, found{up, st})
+				rules = append(rules, found{up, st})
 			}
 		}
 	}

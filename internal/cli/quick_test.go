@@ -1,0 +1,113 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/trial"
+)
+
+// A run that found everything current notes what that rested on, and the next
+// one goes by it. Whatever it rested on changes, the next run finds it.
+func TestWhatWasRightIsFoundToHaveChanged(t *testing.T) {
+	t.Parallel()
+	const declared = `schema = 1
+[repo]
+name = "quick"
+projects = ["lib"]
+[setting.size]
+values = ["small", "large"]
+default = "small"
+[probe.tool]
+run = "cat %s"
+[probe.steady]
+run = "cat tool.version"
+reads = ["tool.version"]
+`
+	const tasks = `[project]
+name = "lib"
+[task.make]
+run = "cat in link > out/x; echo %{setting.size} > out/size; echo $NAME > out/name"
+reads = ["in", "link", "to"]
+writes = ["out/**"]
+env = ["NAME"]
+probes = ["tool", "steady"]
+[task.check]
+run = "test -s out/x"
+reads = []
+writes = []
+probes = []
+after = ["make"]
+`
+	tool := filepath.Join(t.TempDir(), "tool")
+	if err := os.WriteFile(tool, []byte("1\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	write := func(r *trial.Repo, name, text string) func() { return func() { r.Write(name, text) } }
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": strings.Replace(declared, "%s", tool, 1), "lib/loft.toml": strings.Replace(tasks, "cat in", "mkdir -p out; cat in", 1),
+		"lib/in": "in\n", "lib/to": "to\n", "tool.version": "1\n", ".gitignore": "out/\n",
+	})
+	if err := os.Symlink("to", r.Path("lib/link")); err != nil {
+		t.Fatal(err)
+	}
+	r.Commit("link")
+	r.Env = append(r.Env, "NAME=a")
+	quick := ".grayloft/quick"
+	settle := func() {
+		t.Helper()
+		r.Remove(quick)
+		r.Run("check", "make")
+		trial.Wait(t, "what is right to be noted", func() bool {
+			allAre(t, "before", r.Run("check", "make"), "current")
+			return r.Has(quick)
+		})
+		allAre(t, "by what was noted", r.Run("check", "make"), "current")
+	}
+	settle()
+	for _, c := range []struct {
+		what   string
+		change func()
+		args   []string
+		make   string // its outcome
+		check  string
+	}{
+		{"a file", write(r, "lib/in", "IN\n"), nil, "ran", "ran"},
+		{"a file of the same length, with its time set back", func() {
+			info, err := os.Stat(r.Path("lib/in"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.Write("lib/in", "ni\n")
+			if err := os.Chtimes(r.Path("lib/in"), info.ModTime(), info.ModTime()); err != nil {
+				t.Fatal(err)
+			}
+		}, nil, "ran", "ran"},
+		{"what a link leads to", write(r, "lib/to", "TO\n"), nil, "ran", "ran"},
+		{"an output", write(r, "lib/out/x", "other\n"), nil, "restored", "current"},
+		{"an output that is gone", func() { r.Remove("lib/out/size") }, nil, "restored", "current"},
+		{"something beside the outputs", write(r, "lib/out/more", "x\n"), nil, "restored", "current"},
+		{"a probe's answer", func() {
+			if err := os.WriteFile(tool, []byte("2\n"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}, nil, "ran", "current"},
+		{"what a steady probe reads", write(r, "tool.version", "2\n"), nil, "ran", "current"},
+		{"a variable", func() { r.Env = append(r.Env, "NAME=b") }, nil, "ran", "ran"},
+		{"a setting", func() {}, []string{"--set", "size=large"}, "ran", "ran"},
+		{"the declaration", func() {
+			r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "echo $NAME", "echo NAME $NAME", 1))
+		}, nil, "ran", "ran"},
+		{"nothing that counts", write(r, "lib/unread", "x\n"), nil, "current", "current"},
+		{"what is asked", func() {}, []string{"--anew"}, "ran", "ran"},
+	} {
+		c.change()
+		got := r.Run(append([]string{"check", "make"}, c.args...)...).Outcomes()
+		if got["make@lib"] != c.make || got["check@lib"] != c.check {
+			t.Errorf("%s changed: %v", c.what, got)
+		}
+		settle()
+	}
+}
