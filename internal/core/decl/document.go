@@ -1,7 +1,9 @@
 package decl
 
 import (
+	"bytes"
 	"errors"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -112,24 +114,42 @@ func (d *document) problem(p Problem) *Problem {
 }
 
 type builder struct {
-	doc  *document
-	data []byte
-	p    unstable.Parser
-	kind string // whose table is being read
+	starts []int // of the lines
+	doc    *document
+	data   []byte
+	p      unstable.Parser
+	kind   string // whose table is being read
 }
 
 func (b *builder) pos(r unstable.Range) Pos {
 	if r.Length == 0 {
 		return Pos{File: b.doc.file}
 	}
-	shape := b.p.Shape(r)
 	text := b.data[r.Offset : r.Offset+r.Length]
-	if i := strings.IndexByte(string(text), '\n'); i >= 0 {
+	if i := bytes.IndexByte(text, '\n'); i >= 0 {
 		text = text[:i]
 	}
-	line := b.doc.lines[shape.Start.Line-1]
-	col := utf8.RuneCountInString(line[:min(shape.Start.Column-1, len(line))]) + 1
-	return Pos{File: b.doc.file, Line: shape.Start.Line, Col: col, Width: utf8.RuneCount(text), Kind: b.kind}
+	n, start := b.line(int(r.Offset))
+	line := b.doc.lines[n]
+	col := utf8.RuneCountInString(line[:min(int(r.Offset)-start, len(line))]) + 1
+	return Pos{File: b.doc.file, Line: n + 1, Col: col, Width: utf8.RuneCount(text), Kind: b.kind}
+}
+
+// line returns the number, from 0, of the line that holds an offset, and where
+// that line starts.
+func (b *builder) line(offset int) (n, start int) {
+	if b.starts == nil {
+		at := 0
+		for _, l := range b.doc.lines {
+			b.starts = append(b.starts, at)
+			at += len(l) + 1
+		}
+	}
+	n, found := slices.BinarySearch(b.starts, offset)
+	if !found {
+		n--
+	}
+	return n, b.starts[n]
 }
 
 func (b *builder) header(e *unstable.Node) *table {

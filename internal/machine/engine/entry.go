@@ -69,7 +69,7 @@ func (r *run) fromEntry(ctx context.Context, n *node, tk taken, res *Result) (ev
 	began := r.Now()
 	for _, e := range r.ask.entries(ctx, n.task, tk.key) {
 		if c := r.weigh(ctx, n, e); c.Run {
-			return &event{n: n, verdict: &verdict{reason: key.Cheaper, key: tk.key, note: c.sentence(), listing: e.Listing}}, false
+			return &event{n: n, verdict: &verdict{reason: key.Cheaper, taken: tk, note: c.sentence(), listing: e.Listing}}, false
 		}
 		ev, err := r.useEntry(ctx, n, e, res, Fetched)
 		if err == nil {

@@ -55,9 +55,11 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	if gone != nil {
 		return event{n: n, gone: gone}
 	}
-	before, err := r.look(ctx, t)
-	if err != nil {
-		return r.unreadable(n, err)
+	before := seen{taken: v.taken}
+	if t.Reuse != decl.Never || t.Isolation != decl.Open { // else nothing rests on what it reads
+		if before, err = r.look(ctx, t); err != nil {
+			return r.unreadable(n, err)
+		}
 	}
 	if before.key != v.key {
 		// Files moved since they were looked at: another key, and maybe one

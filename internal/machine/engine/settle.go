@@ -23,7 +23,7 @@ import (
 type verdict struct {
 	reason  key.Reason
 	changes []key.Change
-	key     digest.Digest // that it had when this was found
+	taken                 // with the key, when this was found
 	note    string        // for people: why running was chosen
 	listing digest.Digest // with [key.Cheaper]: what somebody else's run came out as
 }
@@ -169,7 +169,7 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 	}
 	last, seen := r.State.Last(t.Addr())
 	must := func(reason key.Reason, changes ...key.Change) event {
-		return event{n: n, verdict: &verdict{reason: reason, changes: changes, key: tk.key}}
+		return event{n: n, verdict: &verdict{reason: reason, changes: changes, taken: tk}}
 	}
 	if reason, changes := r.always(t); reason != "" {
 		return must(reason, changes...)

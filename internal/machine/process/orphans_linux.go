@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -65,31 +66,39 @@ func endRest(mark string) {
 // ends, a process becomes a child of the nearest reaper above it, which we are.
 // Where the system does not list children, it has to be assumed.
 func orphans() bool {
-	threads, err := os.ReadDir("/proc/self/task")
+	leaders.Lock()
+	defer leaders.Unlock()
+	list, err := adopted()
 	if err != nil {
 		return true
 	}
-	leaders.Lock()
-	defer leaders.Unlock()
-	for _, t := range threads {
-		list, err := os.ReadFile("/proc/self/task/" + t.Name() + "/children")
-		if errors.Is(err, os.ErrNotExist) && threadGone(t.Name()) {
+	for _, pid := range list {
+		if leaders.pids[pid] {
 			continue
 		}
-		if err != nil {
+		if st := statusOf(pid); st.group != syscall.Getpgrp() || st.dead || marked(pid) {
 			return true
-		}
-		for word := range strings.FieldsSeq(string(list)) {
-			pid, err := strconv.Atoi(word)
-			if err != nil || leaders.pids[pid] {
-				continue
-			}
-			if st := statusOf(pid); st.group != syscall.Getpgrp() || st.dead || marked(pid) {
-				return true
-			}
 		}
 	}
 	return false
+}
+
+// adopted returns the children of this process's first thread. Those that came
+// to us are among them: the kernel gives them to the first thread that lives,
+// and that one does as long as the process.
+func adopted() ([]int, error) {
+	pid := strconv.Itoa(os.Getpid())
+	list, err := os.ReadFile("/proc/self/task/" + pid + "/children")
+	if err != nil {
+		return nil, err
+	}
+	var out []int
+	for word := range strings.FieldsSeq(string(list)) {
+		if pid, err := strconv.Atoi(word); err == nil {
+			out = append(out, pid)
+		}
+	}
+	return out, nil
 }
 
 // endStrays ends what came to us without a mark: a process that emptied its
@@ -117,32 +126,17 @@ func strays() []int {
 	if leaders.busy > 0 {
 		return nil
 	}
-	var out []int
-	threads, _ := os.ReadDir("/proc/self/task")
-	for _, t := range threads {
-		list, _ := os.ReadFile("/proc/self/task/" + t.Name() + "/children")
-		for word := range strings.FieldsSeq(string(list)) {
-			pid, err := strconv.Atoi(word)
-			if err != nil || leaders.pids[pid] {
-				continue
-			}
-			if st := statusOf(pid); st.group != syscall.Getpgrp() && st.parent == os.Getpid() {
-				out = append(out, pid)
-			}
-		}
-	}
-	return out
+	list, _ := adopted()
+	return slices.DeleteFunc(list, func(pid int) bool {
+		st := statusOf(pid)
+		return leaders.pids[pid] || st.group == syscall.Getpgrp() || st.parent != os.Getpid()
+	})
 }
 
 // marked tells whether a process was started for a task, of whatever run.
 func marked(pid int) bool {
 	env, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))
 	return bytes.Contains(env, []byte(MarkVar+"="))
-}
-
-func threadGone(id string) bool {
-	_, err := os.Lstat("/proc/self/task/" + id)
-	return err != nil
 }
 
 // reap reaps a dead process that came to us when its own parent ended. Our
