@@ -55,14 +55,14 @@ after = ["make"]
 	}
 	r.Commit("link")
 	r.Env = append(r.Env, "NAME=a")
-	quick := ".grayloft/quick"
+	quick := ".grayloft/quick" // notes of both tasks, once all is settled
 	settle := func() {
 		t.Helper()
 		r.Remove(quick)
 		r.Run("check", "make")
 		trial.Wait(t, "what is right to be noted", func() bool {
 			allAre(t, "before", r.Run("check", "make"), "current")
-			return r.Has(quick)
+			return r.Has(quick) && strings.Count(r.Read(quick), "@lib") == 2
 		})
 		allAre(t, "by what was noted", r.Run("check", "make"), "current")
 	}

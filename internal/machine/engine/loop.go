@@ -134,7 +134,7 @@ func (r *run) all(ctx context.Context) (*Summary, error) {
 	err := error(nil)
 	if r.snap != nil {
 		if err = r.loop(ctx); err == nil {
-			r.noteQuick(ctx)
+			r.noteQuick()
 		}
 	}
 	if r.line != before {
@@ -210,11 +210,7 @@ func (r *run) prepare(ctx context.Context) error {
 			return
 		}
 		if r.snap, snapErr = r.Files.SnapshotOf(v); snapErr == nil {
-			tasks := make([]*graph.Task, len(r.nodes))
-			for i, n := range r.nodes {
-				tasks[i] = n.task
-			}
-			r.snap.Warm(ctx, tasks)
+			r.snap.Warm(ctx, r.open())
 			r.probes, probeErr = r.runProbes(ctx) // which read files, too
 		}
 	})
@@ -242,8 +238,19 @@ func (r *run) prepare(ctx context.Context) error {
 	return probeErr
 }
 
+// open returns the tasks that have no result.
+func (r *run) open() []*graph.Task {
+	var out []*graph.Task
+	for _, n := range r.nodes {
+		if n.result == nil {
+			out = append(out, n.task)
+		}
+	}
+	return out
+}
+
 func (r *run) loop(ctx context.Context) error {
-	left := len(r.nodes)
+	left := len(r.open())
 	var fatal error
 	for left > 0 || r.settle > 0 || r.active > 0 {
 		halt := ctx.Err() != nil || fatal != nil || (r.failed && !r.opt.KeepGoing)

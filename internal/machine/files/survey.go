@@ -3,11 +3,15 @@ package files
 import (
 	"context"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
 )
 
 // Survey is the files that tasks may read, with their status, at one moment.
@@ -35,44 +39,106 @@ func (c *Checkout) Survey(ctx context.Context) (*Survey, error) {
 // Taken returns when the survey began, in nanoseconds since 1970.
 func (v *Survey) Taken() int64 { return v.taken }
 
-// Sum returns a digest of all paths and what their statuses say. While it stays
-// the same, and settled is true of when it was first taken, so do the contents
-// of all files, and what their links lead to is there or not as it was.
-func (v *Survey) Sum() (sum digest.Digest, settled bool) {
-	h := digest.New()
-	buf := make([]byte, 0, 1<<16)
-	settled = true
+// Sums are digests of what the statuses of files say, by part.
+type Sums struct {
+	v      *Survey
+	of     map[*graph.Project]partSum
+	starts map[string]partSum // by path
+}
+
+type partSum struct {
+	digest  digest.Digest
+	settled bool
+}
+
+// Sums takes the sums of all projects' files. While one stays the same, and was
+// settled when it was first taken, so do the contents of the files, and what
+// their links lead to is there or not as it was.
+func (v *Survey) Sums() *Sums {
+	s := &Sums{v: v, of: map[*graph.Project]partSum{}, starts: map[string]partSum{}}
+	type part struct {
+		buf     []byte
+		settled bool
+	}
+	parts := map[*graph.Project]*part{}
+	dir, now := "", (*part)(nil)
 	for _, f := range v.list {
-		st := f.st
-		if st == (stamp{}) {
-			info, err := os.Lstat(filepath.Join(v.c.Root, filepath.FromSlash(f.path)))
-			if err != nil {
-				return sum, false
-			}
-			var ok bool
-			if st, ok = stampOf(info); !ok {
-				return sum, false
+		if d := path.Dir(f.path); d != dir || now == nil {
+			dir = d
+			p := v.c.Graph.Owner(f.path)
+			if now = parts[p]; now == nil {
+				now = &part{settled: true}
+				parts[p] = now
 			}
 		}
-		if !(remembered{Stamp: st, Taken: v.taken}).safe() {
-			settled = false
+		var ok bool
+		now.buf, ok = v.add(now.buf, f)
+		now.settled = now.settled && ok
+	}
+	for p, x := range parts {
+		s.of[p] = partSum{digest.Of(x.buf), x.settled}
+	}
+	return s
+}
+
+// add adds a file's path and status to b, and tells whether it is settled.
+func (v *Survey) add(b []byte, f found) ([]byte, bool) {
+	st := f.st
+	if st == (stamp{}) { // it was not taken on the way
+		info, err := os.Lstat(filepath.Join(v.c.Root, filepath.FromSlash(f.path)))
+		if err != nil {
+			return b, false
 		}
-		buf = append(append(buf, f.path...), 0)
-		buf = appendStamp(buf, st)
-		if st.Mode&syscall.S_IFMT == syscall.S_IFLNK {
-			info, err := os.Stat(filepath.Join(v.c.Root, filepath.FromSlash(f.path)))
-			if err == nil {
-				to, _ := stampOf(info)
-				buf = appendStamp(append(buf, 'l'), to)
-			}
-		}
-		if len(buf) > 1<<15 {
-			_, _ = h.Write(buf)
-			buf = buf[:0]
+		var ok bool
+		if st, ok = stampOf(info); !ok {
+			return b, false
 		}
 	}
-	_, _ = h.Write(buf)
-	return digest.From(h), settled
+	b = append(append(b, f.path...), 0)
+	b = appendStamp(b, st)
+	if st.Mode&syscall.S_IFMT == syscall.S_IFLNK {
+		if info, err := os.Stat(filepath.Join(v.c.Root, filepath.FromSlash(f.path))); err == nil {
+			to, _ := stampOf(info)
+			b = appendStamp(append(b, 'l'), to)
+		}
+	}
+	return b, (remembered{Stamp: st, Taken: v.taken}).safe()
+}
+
+// Project returns the sum of a project's own files.
+func (s *Sums) Project(p *graph.Project) (sum digest.Digest, settled bool) {
+	x, ok := s.of[p]
+	return x.digest, x.settled || !ok
+}
+
+// Below returns the sum of the files that a path from the root is or holds; of
+// all files for "".
+func (s *Sums) Below(start string) (sum digest.Digest, settled bool) {
+	if x, ok := s.starts[start]; ok {
+		return x.digest, x.settled
+	}
+	list := s.v.list
+	from, to := 0, len(list)
+	if start != "" && start != "." {
+		at := func(p string) int {
+			i, _ := slices.BinarySearchFunc(list, p, func(f found, p string) int { return strings.Compare(f.path, p) })
+			return i
+		}
+		from, to = at(start+"/"), at(start+"0") // "0" follows "/"
+		if i := at(start); i < len(list) && list[i].path == start {
+			from, to = i, i+1
+		}
+	}
+	x := partSum{settled: true}
+	var buf []byte
+	for _, f := range list[from:to] {
+		var ok bool
+		buf, ok = s.v.add(buf, f)
+		x.settled = x.settled && ok
+	}
+	x.digest = digest.Of(buf)
+	s.starts[start] = x
+	return x.digest, x.settled
 }
 
 // Stamps returns what the statuses of paths, from the root, say, and whether
