@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -33,8 +34,17 @@ func run(dir, bin, out string, rounds int, only string) error {
 		return err
 	}
 	var rows []result
-	fmt.Printf("%-58s %10s %10s %7s %7s\n", "name", "ours", "baseline", "ratio", "goal")
-	for _, r := range b.rows() {
+	all := b.rows()
+	if only == "" || slices.ContainsFunc((&fleet{b: b}).rows(), func(r row) bool { return strings.Contains(r.name, only) }) {
+		f, err := newFleet(b)
+		if err != nil {
+			return fmt.Errorf("a service to measure: %w", err)
+		}
+		defer f.stop()
+		all = append(all, f.rows()...)
+	}
+	fmt.Printf("%-72s %10s %10s %7s %7s\n", "name", "ours", "baseline", "ratio", "goal")
+	for _, r := range all {
 		if !strings.Contains(r.name, only) {
 			continue
 		}
@@ -42,7 +52,7 @@ func run(dir, bin, out string, rounds int, only string) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
-		fmt.Printf("%-58s %10s %10s %7.2f %7s\n", res.Name, short(res.Ours), short(res.Baseline), res.Ratio, goalText(res))
+		fmt.Printf("%-72s %10s %10s %7.2f %7s\n", res.Name, short(res.Ours), short(res.Baseline), res.Ratio, goalText(res))
 		rows = append(rows, res)
 	}
 	data, err := json.MarshalIndent(rows, "", "  ")
@@ -77,7 +87,10 @@ func (b *bench) repositories() error {
 	if err := b.trivial(2000); err != nil {
 		return err
 	}
-	return b.bulky(10_000, 500<<20)
+	if err := b.bulky("small", 500, 25<<20); err != nil {
+		return err
+	}
+	return b.bulky("bulky", 10_000, 500<<20)
 }
 
 // trivial is a repository of tasks that do nothing and keep nothing.
@@ -99,8 +112,8 @@ func (b *bench) trivial(tasks int) error {
 
 // bulky is a repository with one task that makes many files by copying them
 // from beside the repository.
-func (b *bench) bulky(files int, bytes int64) error {
-	at, source := filepath.Join(b.dir, "bulky"), filepath.Join(b.dir, "bulky-source")
+func (b *bench) bulky(name string, files int, bytes int64) error {
+	at, source := filepath.Join(b.dir, name), filepath.Join(b.dir, name+"-source")
 	if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
 		return nil
 	}

@@ -28,7 +28,7 @@ var may = map[string][]string{
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
 	"demo":               {},
-	"bench":              {},
+	"bench":              {"demo", "internal/core", "internal/service"},
 	"docs":               {"internal/browser"},
 }
 

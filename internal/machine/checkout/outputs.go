@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -249,40 +251,29 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 		return nil, nil, err
 	}
 	entries := rootEntries(o.root())
-	for _, f := range found {
+	list = make(listing.List, len(found))
+	kept := make([]keptFile, len(found))
+	var g errgroup.Group
+	g.SetLimit(atOnce)
+	for i, f := range found {
 		if err := listing.CheckPath(f.Path); err != nil {
 			return nil, nil, err
 		}
-		row := listing.Row{Path: f.Path, Kind: f.Kind}
-		full := o.full(f.Path)
-		switch f.Kind {
-		case listing.Link:
-			if row.Target, err = os.Readlink(full); err != nil {
-				return nil, nil, err
-			}
-			row.Target = filepath.ToSlash(row.Target)
-			row.Size = int64(len(row.Target))
-		case listing.File:
-			info, err := os.Lstat(full)
-			if err != nil {
-				return nil, nil, err
-			}
-			if info.Mode()&0o100 != 0 {
-				row.Kind = listing.Executable
-			}
-			scan := &rootScan{root: []byte(o.root() + "/"), entries: entries}
-			hunt := &secretScan{secrets: o.Secrets}
-			if row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(scan, hunt)); err != nil {
-				return nil, nil, err
-			}
-			if scan.found {
-				rooted = append(rooted, f.Path)
-			}
-			if hunt.found {
-				o.Secret = o.fromRoot(f.Path)
-			}
+		g.Go(func() (err error) {
+			list[i], kept[i], err = o.keepOne(f, entries)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, nil, err
+	}
+	for i, k := range kept {
+		if k.rooted {
+			rooted = append(rooted, found[i].Path)
 		}
-		list = append(list, row)
+		if k.secret {
+			o.Secret = o.fromRoot(found[i].Path)
+		}
 	}
 	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
 		return nil, nil, err
@@ -292,4 +283,37 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 		return nil, nil, err
 	}
 	return list, rooted, nil
+}
+
+// keptFile is what was found in a file while it was kept.
+type keptFile struct {
+	rooted bool // the path of the checkout
+	secret bool // the value of a masked variable
+}
+
+func (o *Outputs) keepOne(f listing.Row, entries map[string]bool) (listing.Row, keptFile, error) {
+	row := listing.Row{Path: f.Path, Kind: f.Kind}
+	full := o.full(f.Path)
+	switch f.Kind {
+	case listing.Link:
+		target, err := os.Readlink(full)
+		if err != nil {
+			return row, keptFile{}, err
+		}
+		row.Target = filepath.ToSlash(target)
+		row.Size = int64(len(row.Target))
+	case listing.File:
+		info, err := os.Lstat(full)
+		if err != nil {
+			return row, keptFile{}, err
+		}
+		if info.Mode()&0o100 != 0 {
+			row.Kind = listing.Executable
+		}
+		scan := &rootScan{root: []byte(o.root() + "/"), entries: entries}
+		hunt := &secretScan{secrets: o.Secrets}
+		row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(scan, hunt))
+		return row, keptFile{scan.found, hunt.found}, err
+	}
+	return row, keptFile{}, nil
 }

@@ -9,8 +9,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -196,6 +200,10 @@ func (o *Outputs) rightNow(list listing.List) listing.List {
 	return out
 }
 
+// atOnce is how many files are written or read side by side: beyond the
+// processors, since disks have to be waited for.
+var atOnce = 2 * runtime.GOMAXPROCS(0)
+
 // stage copies the blobs of a listing, checked, into files of their own beside
 // the repository's own directory, and returns them by path.
 func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]string, error) {
@@ -204,28 +212,36 @@ func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]stri
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return staged, err
 	}
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
 	for _, r := range list {
 		d, ok := r.Blob()
 		if !ok {
 			continue
 		}
-		if err := ctx.Err(); err != nil {
-			return staged, err
-		}
-		f, err := os.CreateTemp(dir, "")
-		if err != nil {
-			return staged, err
-		}
-		staged[r.Path] = f.Name()
-		err = o.fill(f, r, d)
-		if cerr := f.Close(); err == nil {
-			err = cerr
-		}
-		if err != nil {
-			return staged, fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
-		}
+		g.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			f, err := os.CreateTemp(dir, "")
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			staged[r.Path] = f.Name()
+			mu.Unlock()
+			err = o.fill(f, r, d)
+			if cerr := f.Close(); err == nil {
+				err = cerr
+			}
+			if err != nil {
+				return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
+			}
+			return nil
+		})
 	}
-	return staged, nil
+	return staged, g.Wait()
 }
 
 func (o *Outputs) fill(f *os.File, r listing.Row, d digest.Digest) error {

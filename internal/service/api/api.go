@@ -33,6 +33,9 @@ type Server struct {
 	metrics *metrics
 	limits  *limits
 	uses    *uses
+
+	tokensKnown *remembered[string, records.Token]
+	blobsKnown  *remembered[blobKey, records.Blob]
 }
 
 // Handler returns the server's routes. Ctx ends what runs beside requests.
@@ -41,6 +44,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.hub = newHub(s.Log)
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
+	s.tokensKnown, s.blobsKnown = newRemembered[string, records.Token](tokenHolds), newRemembered[blobKey, records.Blob](blobHolds)
 	go s.flushUses(ctx)
 
 	r := gin.New()

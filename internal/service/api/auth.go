@@ -37,7 +37,7 @@ func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 		problem(c, http.StatusUnauthorized, "a token is needed", "send Authorization: Bearer, or sign in to the console")
 		return records.Token{}, false
 	}
-	t, err := s.Records.FindToken(c.Request.Context(), secret)
+	t, err := s.tokenOf(c.Request.Context(), secret)
 	switch {
 	case errors.Is(err, records.ErrExpired):
 		c.Header("WWW-Authenticate", "Bearer")

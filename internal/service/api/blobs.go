@@ -155,7 +155,7 @@ func (s *Server) getBlob(c *gin.Context) {
 	if !ok {
 		return
 	}
-	b, err := s.Records.Blob(c.Request.Context(), token(c).RepositoryID, d)
+	b, err := s.blob(c, d)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -183,7 +183,11 @@ func (s *Server) getBlob(c *gin.Context) {
 		c.Status(status)
 		return
 	}
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object, from, length)
+	var r io.ReadCloser
+	err = s.openBlob(c, d, func(b records.Blob) (err error) {
+		r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, length)
+		return err
+	})
 	if err != nil {
 		c.Header("Content-Length", "")
 		c.Header("Content-Range", "")
@@ -202,6 +206,11 @@ func (s *Server) getBlob(c *gin.Context) {
 	s.metrics.moved.WithLabelValues("out").Add(float64(n))
 }
 
+func asDigest(b records.Blob) digest.Digest {
+	d, _ := digest.FromBytes(b.Digest)
+	return d
+}
+
 // getPiece sends some bytes of a blob, compressed where the client takes that:
 // a piece, unlike a range, is a thing of its own that has an encoding.
 func (s *Server) getPiece(c *gin.Context, b records.Blob) {
@@ -212,7 +221,11 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 		return
 	}
 	length = min(length, b.Size-from)
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object, from, length)
+	var r io.ReadCloser
+	err := s.openBlob(c, asDigest(b), func(b records.Blob) (err error) {
+		r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, length)
+		return err
+	})
 	if err != nil {
 		s.fault(c, err)
 		return

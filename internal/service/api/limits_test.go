@@ -167,7 +167,7 @@ func TestATokenGetsANewSecret(t *testing.T) {
 		t.Fatal(err)
 	}
 	c.token = old
-	c.want(401, "GET", "/v1/test/self", nil)
+	trial.Wait(t, "the old one to end", func() bool { status, _ := c.call("GET", "/v1/test/self", nil); return status == 401 })
 	c.token = r.Token
 	c.want(200, "GET", "/v1/test/self", nil)
 }

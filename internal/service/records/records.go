@@ -66,8 +66,15 @@ type texts []string
 
 // Scan implements [sql.Scanner].
 func (t *texts) Scan(src any) error {
-	return pgtype.NewMap().SQLScanner((*[]string)(t)).Scan(src)
+	if text, ok := src.(string); ok && text == "{}" {
+		*t = texts{}
+		return nil
+	}
+	return types.SQLScanner((*[]string)(t)).Scan(src)
 }
+
+// types knows PostgreSQL's types; making one takes longer than using it.
+var types = pgtype.NewMap()
 
 // digests passes a list of digests as bytea[].
 func digests(list []digest.Digest) [][]byte {

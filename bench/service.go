@@ -1,0 +1,329 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"grayloft.example/grayloft/demo/slowline"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/service/cluster"
+)
+
+const (
+	speed       = 10e6 / 8              // bytes per second of the slow line
+	delay       = 20 * time.Millisecond // each way
+	connections = 32
+	gets        = 3000 // of blobs of 1 MB
+	lookups     = 40   // of 3,000 keys
+	keys        = 3000
+)
+
+// fleet is a service with its database, other servers to compare it with, and
+// what they are asked for.
+type fleet struct {
+	b       *bench
+	ctx     context.Context
+	url     string
+	slow    string // the service's address behind a slow line
+	files   string // a plain file server's
+	slowly  string // that, behind a slow line
+	nginx   string // empty: not installed
+	token   string
+	blobs   []string // of 1 MB, hex
+	keys    []string
+	script  string // for pgbench
+	db      string
+	stopped []func()
+}
+
+func (f *fleet) stop() {
+	for i := len(f.stopped) - 1; i >= 0; i-- {
+		f.stopped[i]()
+	}
+}
+
+// newFleet starts it all.
+func newFleet(b *bench) (f *fleet, err error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	f = &fleet{b: b, ctx: ctx, stopped: []func(){cancel}}
+	defer func() {
+		if err != nil {
+			f.stop()
+		}
+	}()
+	dir := filepath.Join(b.dir, "service")
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) { // PostgreSQL's own user has to get there
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	cl, err := cluster.Start(ctx, filepath.Join(dir, "postgres"))
+	if err != nil {
+		return nil, err
+	}
+	f.stopped = append(f.stopped, func() { _ = cl.Stop() })
+	if err := cl.EnsureDatabase(ctx, "bench"); err != nil {
+		return nil, err
+	}
+	f.db = cl.URL("bench")
+	if err := f.serve(dir); err != nil {
+		return nil, err
+	}
+	if err := f.lines(); err != nil {
+		return nil, err
+	}
+	return f, f.fill()
+}
+
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+// start starts a program that ends with the fleet.
+func (f *fleet) start(name string, args ...string) error {
+	cmd := exec.Command(name, args...)
+	cmd.Stdout, cmd.Stderr = os.Stderr, os.Stderr
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	f.stopped = append(f.stopped, func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+	})
+	return nil
+}
+
+func (f *fleet) serve(dir string) error {
+	daemon := filepath.Join(filepath.Dir(f.b.client), "grayloftd")
+	ready := filepath.Join(dir, "ready")
+	if err := f.start(daemon, "serve", "--database", f.db, "--data", dir, "--listen", "127.0.0.1:0", "--rate", "0", "--uploads", "0", "--sweep", "0", "--ready-file", ready); err != nil {
+		return err
+	}
+	for range 600 {
+		if text, err := os.ReadFile(ready); err == nil {
+			f.url = strings.TrimSpace(string(text))
+			break
+		}
+		time.Sleep(50 * time.Millisecond) // another program's file, of which there is no event
+	}
+	if f.url == "" {
+		return fmt.Errorf("the service did not start")
+	}
+	out, err := exec.Command(daemon, "token", "new", "--database", f.db, "--repo", "bulky", "--name", "bench", "--puts-on", "trusted").Output()
+	f.token = strings.TrimSpace(string(out))
+	return err
+}
+
+// lines starts a plain file server, nginx where it is there, and slow lines.
+func (f *fleet) lines() error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	srv := &http.Server{Handler: http.FileServer(http.Dir(f.b.dir))}
+	go func() { _ = srv.Serve(l) }()
+	f.stopped = append(f.stopped, func() { srv.Close() })
+	f.files = "http://" + l.Addr().String()
+	for of, slow := range map[string]*string{f.url: &f.slow, f.files: &f.slowly} {
+		u, err := url.Parse(of)
+		if err != nil {
+			return err
+		}
+		line, err := slowline.Start(f.ctx, u.Host, speed, delay)
+		if err != nil {
+			return err
+		}
+		*slow = "http://" + line.Addr
+	}
+	if _, err := exec.LookPath("nginx"); err != nil {
+		fmt.Fprintln(os.Stderr, "nginx is not installed: its row is left out (Debian: apt install nginx-light)")
+		return nil
+	}
+	at, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	root := filepath.Join(f.b.dir, "nginx")
+	conf := fmt.Sprintf("daemon off; worker_processes auto; pid %[1]s/pid; error_log stderr error; events {}\n"+
+		"http { access_log off; sendfile on; client_body_temp_path %[1]s/t; proxy_temp_path %[1]s/t; fastcgi_temp_path %[1]s/t; uwsgi_temp_path %[1]s/t; scgi_temp_path %[1]s/t;\n"+
+		"server { listen %[2]s; root %[1]s/files; } }\n", root, at)
+	if err := os.MkdirAll(filepath.Join(root, "files"), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(root, "conf"), []byte(conf), 0o644); err != nil {
+		return err
+	}
+	if err := f.start("nginx", "-c", filepath.Join(root, "conf")); err != nil {
+		return err
+	}
+	f.nginx = "http://" + at
+	return nil
+}
+
+// fill gives the service, and the servers beside it, what they are asked for.
+func (f *fleet) fill() error {
+	for i := range 64 {
+		text := make([]byte, 1<<20)
+		_, _ = rand.Read(text)
+		d := digest.Of(text).String()
+		req, err := http.NewRequest("PUT", f.url+"/v1/bulky/blobs/"+d, bytes.NewReader(text))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+f.token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		resp.Body.Close()
+		if resp.StatusCode != 204 {
+			return fmt.Errorf("sending blob %d: %s", i, resp.Status)
+		}
+		if f.nginx != "" {
+			if err := os.WriteFile(filepath.Join(f.b.dir, "nginx", "files", d), text, 0o644); err != nil {
+				return err
+			}
+		}
+		f.blobs = append(f.blobs, d)
+	}
+	var rows, list []string
+	for range keys {
+		var k [32]byte
+		_, _ = rand.Read(k[:])
+		f.keys = append(f.keys, hex.EncodeToString(k[:]))
+		rows = append(rows, fmt.Sprintf("(1, 'trusted', '\\x%[1]x', '\\x%[1]x', 'build@p', '\\x%[1]x', '\\x%[1]x', 1, 1, 'b', 'b', 'b', 'b', now(), 1)", k))
+		list = append(list, fmt.Sprintf("'\\x%x'", k))
+	}
+	fill := filepath.Join(f.b.dir, "service", "fill.sql")
+	sql := "INSERT INTO entries (repository_id, shelf, key, early_key, task, listing, ingredients, seconds, bytes, made_name, made_host, made_place, made_run, made_at, token_id) VALUES\n" +
+		strings.Join(rows, ",\n") + ";\nANALYZE entries;\n"
+	if err := os.WriteFile(fill, []byte(sql), 0o644); err != nil {
+		return err
+	}
+	if out, err := exec.Command("psql", "-q", "-v", "ON_ERROR_STOP=1", "-f", fill, f.db).CombinedOutput(); err != nil {
+		return fmt.Errorf("psql: %w: %s", err, out)
+	}
+	f.script = filepath.Join(f.b.dir, "service", "lookup.sql")
+	query := "SELECT shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, rooted, made_name, made_host, made_place, made_run, made_at FROM entries " +
+		"WHERE repository_id = 1 AND key = ANY(ARRAY[" + strings.Join(list, ",") + "]::bytea[]);\n"
+	return os.WriteFile(f.script, []byte(query), 0o644)
+}
+
+// get fetches blobs over several connections.
+func (f *fleet) get(address func(blob string) string) error {
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections, DisableCompression: true}}
+	defer client.CloseIdleConnections()
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	var failed atomic.Value
+	for range connections {
+		wg.Go(func() {
+			for i := next.Add(1); i <= gets; i = next.Add(1) {
+				req, _ := http.NewRequest("GET", address(f.blobs[int(i)%len(f.blobs)]), nil)
+				req.Header.Set("Authorization", "Bearer "+f.token)
+				resp, err := client.Do(req)
+				if err != nil {
+					failed.Store(err)
+					return
+				}
+				n, err := io.Copy(io.Discard, resp.Body)
+				resp.Body.Close()
+				if err != nil || n != 1<<20 || resp.StatusCode != 200 {
+					failed.Store(fmt.Errorf("%s, %d bytes, %v", resp.Status, n, err))
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if err, ok := failed.Load().(error); ok {
+		return err
+	}
+	return nil
+}
+
+// lookup asks for all keys, again and again.
+func (f *fleet) lookup() error {
+	type query struct {
+		Task string `json:"task"`
+		Key  string `json:"key"`
+	}
+	var in struct {
+		Tasks []query `json:"tasks"`
+	}
+	for _, k := range f.keys {
+		in.Tasks = append(in.Tasks, query{"build@p", k})
+	}
+	body, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	for range lookups {
+		req, _ := http.NewRequest("POST", f.url+"/v1/bulky/entries/lookup", bytes.NewReader(body))
+		req.Header.Set("Authorization", "Bearer "+f.token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		answer, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if err != nil || resp.StatusCode != 200 || bytes.Count(answer, []byte(`"seconds"`)) != keys {
+			return fmt.Errorf("%s, %d bytes, %v", resp.Status, len(answer), err)
+		}
+	}
+	return nil
+}
+
+// rows are those that need a service.
+func (f *fleet) rows() []row {
+	b := f.b
+	cache := filepath.Join(b.dir, "cache")
+	share := "GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
+	slow := "GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
+	pack := func(name string) string {
+		return "rm -rf " + cache + "; " + share + b.client + " run copy -q --anew; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(b.dir, name+"-source") + " --zstd -cf " + b.dir + "/" + name + ".tar.zst ."
+	}
+	unpack := func(from, name string) string {
+		return "mkdir ../copied; curl -sf " + from + "/" + name + ".tar.zst | tar --zstd -x -C ../copied"
+	}
+	rows := []row{
+		{name: "fetching 10,000 files, 500 MB, from the service, against curl and tar", goal: 1.2, in: "bulky", once: pack("bulky"),
+			ours:     side{before: "rm -rf out " + cache, run: share + b.client + " run copy -q --fetch all"},
+			baseline: side{before: "rm -rf ../copied", run: unpack(f.files, "bulky")}},
+		{name: "a twentieth of them through 10 Mbit/s and 40 ms, against the same", goal: 1.1, in: "small", once: pack("small"), rounds: 1,
+			ours:     side{before: "rm -rf out " + cache, run: slow + b.client + " run copy -q --fetch all"},
+			baseline: side{before: "rm -rf ../copied", run: unpack(f.slowly, "small")}},
+		{name: "service: 3,000 GETs of 1 MB blobs, 32 connections, against nginx", goal: 1.25,
+			ours:     side{do: func() error { return f.get(func(d string) string { return f.url + "/v1/bulky/blobs/" + d }) }},
+			baseline: side{do: func() error { return f.get(func(d string) string { return f.nginx + "/" + d }) }}},
+		{name: "service: 40 lookups of 3,000 keys, against pgbench", goal: 2, in: "bulky",
+			ours:     side{do: f.lookup},
+			baseline: side{run: fmt.Sprintf("pgbench -n -c 1 -t %d -f %s '%s' > /dev/null", lookups, f.script, f.db)}},
+	}
+	if f.nginx == "" {
+		rows = append(rows[:2], rows[3])
+	}
+	return rows
+}
