@@ -352,13 +352,16 @@ func (c *Client) isFull() bool {
 func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	var moved int64
 	var filed protocol.Filed
-	ask := protocol.Digests{}
-	for _, b := range blobs {
-		ask.Digests = append(ask.Digests, b.Digest)
-	}
 	lack := protocol.Digests{}
-	if err := c.call(ctx, http.MethodPost, "blobs/missing", ask, &lack); err != nil {
-		return 0, filed, err
+	for part := range slices.Chunk(blobs, protocol.MaxDigests) {
+		ask, answer := protocol.Digests{}, protocol.Digests{}
+		for _, b := range part {
+			ask.Digests = append(ask.Digests, b.Digest)
+		}
+		if err := c.call(ctx, http.MethodPost, "blobs/missing", ask, &answer); err != nil {
+			return 0, filed, err
+		}
+		lack.Digests = append(lack.Digests, answer.Digests...)
 	}
 	for try := 0; ; try++ {
 		n, err := c.upload(ctx, blobs, lack.Digests)

@@ -173,3 +173,30 @@ func TestAServiceWithoutRoomIsStillFetchedFrom(t *testing.T) {
 		t.Errorf("nothing is fetched any more: %v", err)
 	}
 }
+
+func TestAnEntryOfManyFilesIsAskedAboutInParts(t *testing.T) {
+	asked := 0
+	c, m, said := client(t, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/missing") {
+			var in protocol.Digests
+			_ = json.NewDecoder(r.Body).Decode(&in)
+			if len(in.Digests) > protocol.MaxDigests {
+				w.WriteHeader(http.StatusRequestEntityTooLarge)
+			}
+			asked += len(in.Digests)
+			_ = json.NewEncoder(w).Encode(protocol.Digests{Digests: []digest.Digest{}})
+			return
+		}
+		_ = json.NewEncoder(w).Encode(protocol.Filed{Created: true})
+	})
+	listing := digest.Of([]byte("listing"))
+	m.blobs[listing] = []byte("listing")
+	var blobs []protocol.Blob
+	for i := range protocol.MaxDigests + 5 {
+		blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte(strconv.Itoa(i))), Size: 1})
+	}
+	e := protocol.Entry{Key: listing, Task: "t", Listing: listing, Ingredients: listing}
+	if _, filed, err := c.Share(context.Background(), e, blobs); err != nil || !filed.Created || len(*said) > 0 || asked != len(blobs)+1 {
+		t.Errorf("asked about %d of %d, %v, said %q", asked, len(blobs), err, *said)
+	}
+}

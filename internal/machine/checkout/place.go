@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -208,14 +209,19 @@ var atOnce = 2 * runtime.GOMAXPROCS(0)
 // the repository's own directory, and returns them by path.
 func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]string, error) {
 	staged := map[string]string{}
-	dir := filepath.Join(o.State.dir, "staged")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return staged, err
+	// Side by side in several directories: those who make files in one wait for
+	// each other.
+	dirs := make([]string, atOnce)
+	for i := range dirs {
+		dirs[i] = filepath.Join(o.State.dir, "staged", strconv.Itoa(i))
+		if err := os.MkdirAll(dirs[i], 0o755); err != nil {
+			return staged, err
+		}
 	}
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
-	for _, r := range list {
+	for i, r := range list {
 		d, ok := r.Blob()
 		if !ok {
 			continue
@@ -224,7 +230,7 @@ func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]stri
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			f, err := os.CreateTemp(dir, "")
+			f, err := os.CreateTemp(dirs[i%len(dirs)], "")
 			if err != nil {
 				return err
 			}

@@ -239,12 +239,15 @@ func (s *Store) keepSpooled(kept map[digest.Digest]bool) {
 
 // sweepTemp removes what processes that were killed left half-written.
 func (s *Store) sweepTemp(now time.Time, dry bool) error {
-	list, err := os.ReadDir(filepath.Join(s.dir, "tmp"))
-	for _, f := range list {
-		if info, err := f.Info(); err == nil && now.Sub(info.ModTime()) > 24*time.Hour && !dry {
-			os.Remove(filepath.Join(s.dir, "tmp", f.Name()))
+	err := filepath.WalkDir(filepath.Join(s.dir, "tmp"), func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
 		}
-	}
+		if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > 24*time.Hour && !dry {
+			os.Remove(p)
+		}
+		return nil
+	})
 	parts, _ := os.ReadDir(filepath.Join(s.dir, "partial")) // none, as a rule
 	for _, f := range parts {
 		if info, err := f.Info(); err == nil && now.Sub(info.ModTime()) > 7*24*time.Hour && !dry {

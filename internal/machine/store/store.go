@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -82,12 +83,25 @@ func (s *Store) Size(d digest.Digest) (int64, error) {
 	return info.Size(), nil
 }
 
+// tempDirs is how many directories hold what is on its way in.
+const tempDirs = 16
+
 // Temp opens a file in the cache's own directory, for [Incoming] and for
 // copies set aside.
 func (s *Store) temp() (*os.File, error) {
 	var b [12]byte
 	_, _ = rand.Read(b[:])
-	return os.OpenFile(filepath.Join(s.dir, "tmp", hex.EncodeToString(b[:])), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	// Of several directories: those who make files in one wait for each other.
+	dir := filepath.Join(s.dir, "tmp", strconv.Itoa(int(b[0])%tempDirs))
+	file := filepath.Join(dir, hex.EncodeToString(b[:]))
+	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return nil, err
+		}
+		f, err = os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	}
+	return f, err
 }
 
 // Incoming is a blob on its way in. Nobody sees it before [Incoming.Keep].

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -48,40 +49,59 @@ const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, se
 // the newest few of each shelf.
 func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
 	shelves := likes(t.TakesFrom)
-	var rows []entryRow
-	if err := db.SelectContext(ctx, &rows, `
-		SELECT `+entryColumns+` FROM entries
-		WHERE repository_id = $1 AND key = ANY($2) AND shelf LIKE ANY($3)`, t.RepositoryID, digests(keys), shelves); err != nil {
-		return nil, err
-	}
 	rank := func(shelf string) int {
 		return slices.IndexFunc(t.TakesFrom, func(p string) bool { return onShelf(p, shelf) })
 	}
-	slices.SortStableFunc(rows, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
-	seen := map[digest.Digest]bool{}
-	out := []protocol.Entry{}
-	for _, r := range rows {
-		if k := asDigest(r.Key); !seen[k] {
-			seen[k] = true
-			out = append(out, r.entry())
-		}
-	}
-	rows = nil
-	if err := db.SelectContext(ctx, &rows, `
-		SELECT `+entryColumns+` FROM (
-			SELECT *, row_number() OVER (PARTITION BY early_key, shelf ORDER BY filed_at DESC) AS newest
-			FROM entries WHERE repository_id = $1 AND early_key = ANY($2) AND shelf LIKE ANY($3)) e
-		WHERE newest <= $4 ORDER BY newest`, t.RepositoryID, digests(early), shelves, protocol.EarlyAnswers); err != nil {
+	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
+		rows = make([]entryRow, 0, len(part))
+		return rows, db.SelectContext(ctx, &rows, `
+			SELECT `+entryColumns+` FROM entries
+			WHERE repository_id = $1 AND key = ANY($2) AND shelf LIKE ANY($3)`, t.RepositoryID, digests(part), shelves)
+	})
+	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(rows, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
-	for _, r := range rows {
-		if k := asDigest(r.Key); !seen[k] {
-			seen[k] = true
-			out = append(out, r.entry())
+	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
+		return rows, db.SelectContext(ctx, &rows, `
+			SELECT `+entryColumns+` FROM (
+				SELECT *, row_number() OVER (PARTITION BY early_key, shelf ORDER BY filed_at DESC) AS newest
+				FROM entries WHERE repository_id = $1 AND early_key = ANY($2) AND shelf LIKE ANY($3)) e
+			WHERE newest <= $4 ORDER BY newest`, t.RepositoryID, digests(part), shelves, protocol.EarlyAnswers)
+	})
+	if err != nil {
+		return nil, err
+	}
+	seen := make(map[digest.Digest]bool, len(rows))
+	out := make([]protocol.Entry, 0, len(rows)+len(more))
+	for _, list := range [][]entryRow{rows, more} {
+		slices.SortStableFunc(list, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
+		for _, r := range list {
+			if k := asDigest(r.Key); !seen[k] {
+				seen[k] = true
+				out = append(out, r.entry())
+			}
 		}
 	}
 	return out, nil
+}
+
+// lookupPart is how many keys one query asks for; others are asked beside it.
+const lookupPart = 1000
+
+// inParts asks for digests in several queries at a time, and puts the answers
+// together in the order of the digests.
+func inParts(ctx context.Context, list []digest.Digest, ask func(ctx context.Context, part []digest.Digest) ([]entryRow, error)) ([]entryRow, error) {
+	parts := slices.Collect(slices.Chunk(list, lookupPart))
+	answers := make([][]entryRow, len(parts))
+	g, ctx := errgroup.WithContext(ctx)
+	for i, part := range parts {
+		g.Go(func() (err error) {
+			answers[i], err = ask(ctx, part)
+			return err
+		})
+	}
+	err := g.Wait()
+	return slices.Concat(answers...), err
 }
 
 // likes turns shelves and patterns of shelves into patterns of LIKE.
