@@ -354,3 +354,63 @@ env = ["NAME"]
 		t.Error("a run that ended is still said to go on")
 	}
 }
+
+func TestDriftFindsTheLinesToChangeAndKeepsNothing(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("strace"); err != nil {
+		t.Skip("strace is not installed")
+	}
+	r := sealedRepo(t, `reads = ["in", "old/*"]
+writes = ["out"]
+run = "cat in other > out"
+[task.fine]
+reads = ["in"]
+writes = ["copy"]
+probes = []
+after = ["make"]
+run = "cat in out > copy"
+`)
+	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "open", 1))
+	a := r.Loft("drift")
+	if a.Code != 1 {
+		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
+	}
+	for _, part := range []string{
+		"make@lib\n", "it read lib/other\n    add \"other\" to reads (lib/loft.toml:", "nothing that is there matches \"old/*\"\n    drop \"old/*\" from reads (lib/loft.toml:",
+		"2 lines to change, of 1 of 2 tasks.",
+	} {
+		if !strings.Contains(a.Out, part) {
+			t.Errorf("%q is missing in\n%s", part, a.Out)
+		}
+	}
+	if strings.Contains(a.Out, "fine@lib") {
+		t.Errorf("a task that opens what it declares is shown:\n%s", a.Out)
+	}
+	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), `"old/*"`, `"other"`, 1))
+	if a := r.Loft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "What 1 task declared is what was opened.") {
+		t.Errorf("mended: %d %s%s", a.Code, a.Out, a.Err)
+	}
+	want(t, "a run after it", r.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
+}
+
+func TestDoctorSaysWhatStandsInTheWay(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n[task.a]\nrun = \"true\"\n"})
+	if a := r.Loft("doctor"); !strings.Contains(a.Out, "service       none: this machine's cache alone") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
+		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Attach(s.URL, ci, "here")
+	if a := r.Loft("doctor"); !strings.Contains(a.Out, "ci puts on trusted, takes from trusted") {
+		t.Errorf("with a service: %d %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Attach("http://127.0.0.1:1", ci, "here")
+	if a := r.Loft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ service       the service at http://127.0.0.1:1 cannot be reached") {
+		t.Errorf("with a service that is not there: %d %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Env = append(r.Env, "GRAYLOFT_CACHE=/dev/null/cache")
+	if a := r.Loft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ cache") || !strings.Contains(a.Out, "GRAYLOFT_CACHE") {
+		t.Errorf("without a cache: %d %s%s", a.Code, a.Out, a.Err)
+	}
+}

@@ -452,3 +452,36 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 		t.Errorf("from then on it is fetched: %+v\n%s", rep.Tasks, rep.Answer.Err)
 	}
 }
+
+func TestATokenIsChangedForANewOne(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	r := trial.New(t, sample)
+	if a := r.Loft("attach", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "attached to no service") {
+		t.Errorf("attached to nothing: %d %s", a.Code, a.Err)
+	}
+	ci, _ := everyone(t, s)
+	cmd := r.Command("attach", s.URL)
+	cmd.Stdin = strings.NewReader(ci + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	if a := r.Loft("attach", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, "test has a new token") {
+		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
+	}
+	if _, err := s.DB.Exec("UPDATE tokens SET old_until = now() WHERE old_until IS NOT NULL"); err != nil {
+		t.Fatal(err)
+	}
+	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
+		t.Errorf("with the new one: %v %s", rep.Totals, rep.Answer.Err)
+	}
+	// One that ends soon is spoken of.
+	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days'"); err != nil {
+		t.Fatal(err)
+	}
+	trial.Wait(t, "the service to know", func() bool { return strings.Contains(r.Loft("run", "--pick", "all").Err, "ask for a new one before that") })
+	a := r.Loft("attach", "--rotate", s.URL)
+	if a.Code != 2 {
+		t.Errorf("an address beside --rotate: %d %s", a.Code, a.Err)
+	}
+}

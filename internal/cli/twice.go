@@ -34,6 +34,20 @@ func (a *app) twiceCommand() *cobra.Command {
 }
 
 func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
+	var list []engine.Twice
+	err := a.apart(ctx, f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
+		list, sum, err = e.Twice(ctx, opt)
+		return sum, err
+	})
+	if err != nil {
+		return err
+	}
+	return a.reportTwice(list)
+}
+
+// apart does something with tasks of which nothing is kept, once what comes
+// before them is settled.
+func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(context.Context, *engine.Engine, engine.Options) (*engine.Summary, error)) error {
 	r, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -58,13 +72,12 @@ func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
 	if client != nil {
 		client.Warn = quiet.Warn
 	}
-	opt := engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchWanted, Grace: 5 * time.Second, Kill: kill}
-	list, sum, err := e.Twice(ctx, opt)
+	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchWanted, Grace: 5 * time.Second, Kill: kill})
 	switch {
 	case ctx.Err() != nil:
 		return exit{exitInterrupted, "interrupted"}
 	case err != nil:
-		return err
+		return exit{exitFailed, "grayloft: " + err.Error()}
 	case !sum.OK():
 		for _, res := range sum.Results {
 			if res.Outcome == engine.Failed {
@@ -73,7 +86,7 @@ func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
 		}
 		return exit{exitFailed, "grayloft: a task that comes before did not come out"}
 	}
-	return a.reportTwice(list)
+	return nil
 }
 
 type twiceJSON struct {

@@ -34,6 +34,10 @@ func (p *Project) rel(name string) string {
 	return strings.TrimPrefix(name, p.Dir+"/")
 }
 
+// Rel returns a path (from the root, in the project) as it reads from the
+// project's directory.
+func (p *Project) Rel(name string) string { return p.rel(name) }
+
 // Writer returns the task that writes a path (from the root), or nil.
 func (g *Graph) Writer(name string) *Task {
 	p := g.Owner(name)

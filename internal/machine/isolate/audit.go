@@ -24,6 +24,14 @@ type Opened struct {
 // ErrNoTracer is returned where there is no program to trace with.
 var ErrNoTracer = errors.New("auditing needs strace, which is not installed here (Debian: apt install strace)")
 
+// CanTrace returns why nothing can be traced here, or nil.
+func CanTrace() error {
+	if _, err := exec.LookPath("strace"); err != nil {
+		return ErrNoTracer
+	}
+	return nil
+}
+
 // Trace changes a command that is about to be started so that what it opens is
 // written down in seen. The tracer is started as a grandchild and outlives the
 // command's group: ended returns when it has seen all of its processes end.

@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/isolate"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/remote"
+)
+
+// checked is something that doctor looked at.
+type checked struct {
+	What string `json:"what"`
+	OK   bool   `json:"ok"`
+	Said string `json:"said"`
+	Fix  string `json:"fix,omitempty"`
+}
+
+func (a *app) doctorCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "doctor", Short: "Say what this machine can do for Gray Loft, and what stands in its way", Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list := a.examine(cmd.Context())
+			bad := false
+			for _, c := range list {
+				bad = bad || !c.OK
+			}
+			if a.format == "json" {
+				if err := a.json(list); err != nil {
+					return err
+				}
+			} else {
+				for _, c := range list {
+					mark := "✓"
+					if !c.OK {
+						mark = "✕"
+					}
+					fmt.Fprintf(a.out, "%s %-13s %s\n", mark, c.What, c.Said)
+					if c.Fix != "" {
+						fmt.Fprintf(a.out, "  %-13s %s\n", "", a.soft(c.Fix))
+					}
+				}
+			}
+			if bad {
+				return exit{exitFailed, ""}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) examine(ctx context.Context) []checked {
+	var out []checked
+	add := func(what string, err error, said, fix string) {
+		c := checked{what, err == nil, said, ""}
+		if err != nil {
+			c.Said, c.Fix = err.Error(), fix
+		}
+		out = append(out, c)
+	}
+	version, err := exec.CommandContext(ctx, "git", "version").Output()
+	add("git", err, strings.TrimSpace(string(version)), "install git: files and changes are found with it")
+	dir, err := store.DefaultDir()
+	var st *store.Store
+	if err == nil {
+		if st, err = store.Open(dir); err == nil {
+			_, err = st.Put([]byte("doctor\n"))
+		}
+	}
+	add("cache", err, dir, "set GRAYLOFT_CACHE to a directory that can be written to, or make room with grayloft cache trim")
+	tmp, err := os.MkdirTemp("", "grayloft-doctor-")
+	if err == nil {
+		defer os.RemoveAll(tmp)
+		able := isolate.Able(filepath.Clean(tmp))
+		said := "held: " + able.String()
+		if lacks := able.Lacks(false); len(lacks) > 0 {
+			said += "; what such tasks make stays on this machine"
+		}
+		add("sealed tasks", nil, said, "")
+	}
+	add("audit", engine.Watching(), "strace is there", "audited tasks run, and what they make stays on this machine; grayloft drift does not work")
+	r, err := a.load(ctx)
+	if err != nil {
+		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects says all that is wrong")
+		return out
+	}
+	add("repository", r.git.Check(ctx), fmt.Sprintf("%s: %s, %s", r.graph.Repo.Name, counted(len(r.graph.Projects), "project", "projects"), counted(len(r.graph.Tasks), "task", "tasks")),
+		"Gray Loft works in a git repository: git init")
+	return append(out, a.examineService(ctx, r, st))
+}
+
+func (a *app) examineService(ctx context.Context, r *repository, st *store.Store) checked {
+	url, token := a.service(r)
+	switch {
+	case url == "":
+		return checked{"service", true, "none: this machine's cache alone", ""}
+	case token == "":
+		return checked{"service", false, url + ", and no token for it", "grayloft attach " + url}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	client := remote.New(url, r.graph.Repo.Name, token, st)
+	said := ""
+	client.Warn = func(s string) { said = s }
+	began := time.Now()
+	self, err := client.Who(ctx)
+	if err != nil {
+		return checked{"service", false, strings.TrimSuffix(said, "; going on with this machine's cache alone"), "runs go on without it; grayloft attach changes the address or the token"}
+	}
+	text := fmt.Sprintf("%s answers in %d ms; %s puts on %s, takes from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.PutsOn), orNone(strings.Join(self.TakesFrom, ", ")))
+	if self.Expires != nil {
+		text += ", until " + self.Expires.Local().Format("2 January 2006")
+	}
+	return checked{"service", true, text, ""}
+}

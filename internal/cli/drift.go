@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/tasklog"
+	"grayloft.example/grayloft/internal/machine/engine"
+)
+
+func (a *app) driftCommand() *cobra.Command {
+	f := runFlags{fetch: string(engine.FetchWanted), jobs: runtime.NumCPU()}
+	f.everything = true
+	c := &cobra.Command{
+		Use: "drift [TASK…]", Short: "Find where declarations and what tasks really open part, with the lines to change",
+		Long: "What the tasks come after is settled first, as in a run. Then each task runs in the checkout while the\n" +
+			"files that it opens are watched, and these are compared with what it declares. Nothing is kept.\n" +
+			"Exit code 1 says that something is to be changed: for CI.",
+		Example: "  grayloft drift\n  grayloft drift build@fares\n  grayloft drift --pick changed",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := engine.Watching(); err != nil {
+				return exit{exitFailed, "grayloft: " + err.Error()}
+			}
+			var list []engine.Drift
+			err := a.apart(cmd.Context(), f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
+				list, sum, err = e.Drift(ctx, opt)
+				return sum, err
+			})
+			if err != nil {
+				return err
+			}
+			return a.reportDrift(list)
+		},
+	}
+	f.flags(c)
+	f.choice.flags(c)
+	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
+	return c
+}
+
+type driftJSON struct {
+	Task     string          `json:"task"`
+	Failed   string          `json:"failed,omitempty"`
+	Findings []audit.Finding `json:"findings"`
+}
+
+func (a *app) reportDrift(list []engine.Drift) error {
+	out := []driftJSON{}
+	parted, failed, lines := 0, 0, 0
+	for _, d := range list {
+		out = append(out, driftJSON{d.Task.Addr(), d.Failed, append([]audit.Finding{}, d.Findings...)})
+		if len(d.Findings) > 0 {
+			parted++
+			lines += len(d.Findings)
+		}
+		if d.Failed != "" {
+			failed++
+		}
+		if a.format != "json" {
+			a.sayDrift(d)
+		}
+	}
+	if a.format == "json" {
+		if err := a.json(out); err != nil {
+			return err
+		}
+	} else {
+		switch {
+		case len(list) == 0:
+			fmt.Fprintln(a.out, "Nothing to do: no task was selected.")
+		case parted == 0 && failed == 0:
+			fmt.Fprintf(a.out, "What %s declared is what was opened.\n", counted(len(list), "task", "tasks"))
+		default:
+			text := fmt.Sprintf("%s to change, of %d of %s.", counted(lines, "line", "lines"), parted, counted(len(list), "task", "tasks"))
+			if failed > 0 {
+				text += fmt.Sprintf(" %d failed.", failed)
+			}
+			fmt.Fprintln(a.out, text)
+		}
+	}
+	if parted+failed > 0 {
+		return exit{exitFailed, ""}
+	}
+	return nil
+}
+
+func (a *app) sayDrift(d engine.Drift) {
+	if len(d.Findings) == 0 && d.Failed == "" {
+		if a.verbose {
+			fmt.Fprintf(a.out, "%s opens what it declares\n", d.Task.Addr())
+		}
+		return
+	}
+	fmt.Fprintln(a.out, d.Task.Addr())
+	if d.Failed != "" {
+		fmt.Fprintf(a.out, "  failed: %s\n", d.Failed)
+		for _, l := range tasklog.Parse(d.Log) {
+			fmt.Fprintln(a.out, "    │ "+l.Text)
+		}
+	}
+	for _, f := range d.Findings {
+		fmt.Fprintf(a.out, "  %s\n    %s\n", f.Why, f.Advice())
+	}
+	fmt.Fprintln(a.out)
+}
