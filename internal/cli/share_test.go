@@ -479,7 +479,9 @@ func TestATokenIsChangedForANewOne(t *testing.T) {
 	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days'"); err != nil {
 		t.Fatal(err)
 	}
-	trial.Wait(t, "the service to know", func() bool { return strings.Contains(r.Loft("run", "--pick", "all").Err, "ask for a new one before that") })
+	trial.Wait(t, "the service to know", func() bool {
+		return strings.Contains(r.Loft("run", "--pick", "all").Err, "ask for a new one before that")
+	})
 	a := r.Loft("attach", "--rotate", s.URL)
 	if a.Code != 2 {
 		t.Errorf("an address beside --rotate: %d %s", a.Code, a.Err)

@@ -138,7 +138,7 @@ func (a *app) sayTwice(t engine.Twice) {
 		for _, d := range t.Differ {
 			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.What))
 			for _, r := range d.Ranges {
-				fmt.Fprintf(a.out, "    bytes %d to %d\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.First, r.Second)
+				fmt.Fprintf(a.out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
 			}
 			if more := d.Count - len(d.Ranges); more > 0 {
 				fmt.Fprintf(a.out, "    and at %s\n", counted(more, "place more", "places more"))

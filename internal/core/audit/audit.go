@@ -18,6 +18,8 @@ type Seen struct {
 	Read     []string // files in the repository
 	Wrote    []string // files in the repository, as far as they are there at the end
 	Outside  []string // absolute paths that are no part of the repository, the system or a probe's toolchain
+	Caches   []string // those of them that were written, too
+	Home     string   // the person's home, an absolute path
 	Declared []string // the files that its key counts
 }
 
@@ -57,8 +59,12 @@ func Compare(t *graph.Task, seen Seen) []Finding {
 	for _, p := range seen.Wrote {
 		c.wrote(p)
 	}
+	caches := map[string]bool{}
+	for _, p := range seen.Caches {
+		caches[outer(p)] = true
+	}
 	for _, p := range seen.Outside {
-		c.outside(p)
+		c.outside(p, caches[outer(p)], seen.Home)
 	}
 	var out []Finding
 	for _, f := range c.add {
@@ -151,11 +157,24 @@ func (c *comparison) wrote(p string) {
 	c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", c.rel(p)), At: c.at(t.Decl.Writes), Wrong: true, Why: "it wrote " + p}, p)
 }
 
-// outside notes a file beyond the repository, by its directory.
-func (c *comparison) outside(p string) {
+// outer returns the directory by which a file beyond the repository is spoken
+// of.
+func outer(p string) string {
 	dir := path.Dir(p)
 	if parts := strings.SplitN(strings.TrimPrefix(dir, "/"), "/", 4); len(parts) > 3 {
 		dir = "/" + strings.Join(parts[:3], "/")
+	}
+	return dir
+}
+
+// outside notes a file beyond the repository, by its directory. One that is
+// written as well, below the person's home, is a cache that runs share.
+func (c *comparison) outside(p string, cache bool, home string) {
+	dir := outer(p)
+	if rel, ok := strings.CutPrefix(dir, home+"/"); ok && (cache || strings.HasPrefix(rel, ".cache/")) {
+		c.note(Finding{Key: "scratch", Line: fmt.Sprintf("%q", "home:"+rel), At: c.at(c.t.Decl.Scratch),
+			Why: "it uses " + dir + ", outside of the repository, as a cache"}, p)
+		return
 	}
 	c.note(Finding{Key: "probes", Line: "a probe with dirs = [" + fmt.Sprintf("%q", dir) + "]", At: c.at(c.t.Decl.Probes),
 		Why: "it read " + p + ", outside of the repository"}, p)

@@ -13,6 +13,7 @@ import (
 type Range struct {
 	From   int64  `json:"from"`
 	To     int64  `json:"to"`
+	Before string `json:"before"` // what stands before them in both, a little of it, in quotation marks
 	First  string `json:"first"`  // the bytes, as far as they are shown, in quotation marks
 	Second string `json:"second"` // the same of the other
 }
@@ -55,8 +56,11 @@ func Ranges(a, b []byte, max int) (out []Range, count int) {
 }
 
 func rangeOf(a, b []byte, from, toA, toB int) Range {
-	return Range{int64(from), int64(toA), excerpt(a[from:toA]), excerpt(b[from:toB])}
+	return Range{int64(from), int64(toA), excerpt(a[max(0, from-context):from]), excerpt(a[from:toA]), excerpt(b[from:toB])}
 }
+
+// context is how many bytes are shown of what stands before a difference.
+const context = 24
 
 // shown is how many bytes of a difference are shown.
 const shown = 48

@@ -45,6 +45,7 @@ func (w *watched) findings(reads listing.List) []audit.Finding {
 		seen.Declared = append(seen.Declared, row.Path)
 	}
 	home, _ := lookupEnv(w.r.Env, "HOME")
+	seen.Home = real(home)
 	for _, p := range slices.Sorted(maps.Keys(w.opened.Read)) {
 		info, err := os.Lstat(p)
 		if err != nil || info.IsDir() {
@@ -58,7 +59,9 @@ func (w *watched) findings(reads listing.List) []audit.Finding {
 	}
 	for _, p := range slices.Sorted(maps.Keys(w.opened.Wrote)) {
 		rel, ok := below(w.r.State.Root, p)
-		if info, err := os.Lstat(p); ok && err == nil && !info.IsDir() {
+		if !ok {
+			seen.Caches = append(seen.Caches, p)
+		} else if info, err := os.Lstat(p); err == nil && !info.IsDir() {
 			seen.Wrote = append(seen.Wrote, rel)
 		}
 	}
