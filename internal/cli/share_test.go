@@ -334,44 +334,6 @@ after = ["a"]
 	}
 }
 
-func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
-	t.Parallel()
-	s := trial.Serve(t)
-	r := trial.New(t, sample)
-	config := t.TempDir()
-	r.Env = append(r.Env, "GRAYLOFT_CONFIG="+config)
-	token := s.Token(t, "ann", "personal/ann", "trusted")
-	if a := answer(r, "nonsense\n", "attach", s.URL); a.Code != 1 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
-		t.Errorf("a wrong token: exit %d, %s%s", a.Code, a.Out, a.Err)
-	}
-	if a := answer(r, "", "attach", s.URL); a.Code != 2 || !strings.Contains(a.Err, "no token") {
-		t.Errorf("no token: exit %d, %s", a.Code, a.Err)
-	}
-	if a := answer(r, "x\n", "attach", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
-		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
-	}
-	if a := answer(r, token+"\n", "attach", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: puts on personal/ann, takes from trusted") || strings.Contains(a.Out, token) {
-		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
-	}
-	info, err := os.Stat(filepath.Join(config, "services.json"))
-	if err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("%v, %v", info.Mode(), err)
-	}
-	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
-		t.Errorf("%+v", rep.Answer)
-	}
-	bob := r.Clone().Attach(s.URL, s.Token(t, "bob", "personal/bob", "personal/ann"), "home")
-	if rep := bob.Run("--pick", "all"); rep.Totals["ran"] != 0 {
-		t.Errorf("nothing was shared by what is attached: %v", rep.Outcomes())
-	}
-	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
-		t.Errorf("detach: %s%s", a.Out, a.Err)
-	}
-	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
-		t.Errorf("detach again: %s%s", a.Out, a.Err)
-	}
-}
-
 // throttled passes on what a service says at so many bytes a second.
 func throttled(t *testing.T, to string, rate int) string {
 	t.Helper()
@@ -450,40 +412,5 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 	r.Write("in", "three\n")
 	if rep := r.Run("odd"); rep.Of("odd@test").Outcome != "fetched" {
 		t.Errorf("from then on it is fetched: %+v\n%s", rep.Tasks, rep.Answer.Err)
-	}
-}
-
-func TestATokenIsChangedForANewOne(t *testing.T) {
-	t.Parallel()
-	s := trial.Serve(t)
-	r := trial.New(t, sample)
-	if a := r.Loft("attach", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "attached to no service") {
-		t.Errorf("attached to nothing: %d %s", a.Code, a.Err)
-	}
-	ci, _ := everyone(t, s)
-	cmd := r.Command("attach", s.URL)
-	cmd.Stdin = strings.NewReader(ci + "\n")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("%v %s", err, out)
-	}
-	if a := r.Loft("attach", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, "test has a new token") {
-		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
-	}
-	if _, err := s.DB.Exec("UPDATE tokens SET old_until = now() WHERE old_until IS NOT NULL"); err != nil {
-		t.Fatal(err)
-	}
-	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
-		t.Errorf("with the new one: %v %s", rep.Totals, rep.Answer.Err)
-	}
-	// One that ends soon is spoken of.
-	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days'"); err != nil {
-		t.Fatal(err)
-	}
-	trial.Wait(t, "the service to know", func() bool {
-		return strings.Contains(r.Loft("run", "--pick", "all").Err, "ask for a new one before that")
-	})
-	a := r.Loft("attach", "--rotate", s.URL)
-	if a.Code != 2 {
-		t.Errorf("an address beside --rotate: %d %s", a.Code, a.Err)
 	}
 }

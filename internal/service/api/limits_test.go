@@ -8,6 +8,8 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -241,5 +243,62 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 	}
 	if taken < 500 {
 		t.Errorf("only %d members were taken", taken)
+	}
+}
+
+func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
+	s := trial.ServeWith(t, func(c *service.Config) { c.Sweep = 20 * time.Millisecond })
+	c := callerOf(t, s, ci)
+	text := []byte("nobody names this")
+	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
+	held := func(what, n string) func() bool {
+		return func() bool {
+			return strings.Contains(string(get(t, s.URL+"/metrics")), `grayloft_held{repo="test",what="`+what+`"} `+n+"\n")
+		}
+	}
+	trial.Wait(t, "the metrics to count it", held("bytes", "17"))
+	exec := func(query string) {
+		t.Helper()
+		if _, err := s.DB.Exec(query); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exec("UPDATE blobs SET leased_until = now() - interval '1 minute'")
+	trial.Wait(t, "it to be condemned", held("condemned_bytes", "17"))
+	exec("UPDATE blobs SET condemned_at = now() - interval '3 days'")
+	trial.Wait(t, "it to go", held("blobs", "0"))
+	trial.Wait(t, "its file to go", func() bool {
+		left := 0
+		_ = filepath.WalkDir(filepath.Join(s.Config.Data, "blobs"), func(_ string, d os.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				left++
+			}
+			return nil
+		})
+		return left == 0
+	})
+	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_swept_total{what="bytes"} 17`) {
+		t.Error("what was swept is not counted")
+	}
+}
+
+func TestALookupIsAUse(t *testing.T) {
+	s := trial.ServeWith(t, func(*service.Config) {})
+	c := callerOf(t, s, ci)
+	k := digest.Of([]byte("k"))
+	if _, err := s.DB.Exec(`INSERT INTO entries (repository_id, shelf, key, task, listing, ingredients, seconds, bytes, made_name, made_host, made_place, made_run, made_at, token_id, last_used)
+		VALUES (1, 'trusted', $1, 't', $1, $1, 1, 1, 'a', 'a', 'a', 'a', now(), 1, current_date - 20)`, k[:]); err != nil {
+		t.Fatal(err)
+	}
+	c.want(200, "POST", "/v1/test/entries/lookup", protocol.Lookup{Tasks: []protocol.Query{{Task: "t", Key: k}}})
+	var days int
+	if err := s.DB.Get(&days, "SELECT current_date - last_used FROM entries"); err != nil || days != 20 {
+		t.Errorf("a lookup writes: %d, %v", days, err)
+	}
+	if err := s.Stop(); err != nil { // which writes down what was gathered
+		t.Fatal(err)
+	}
+	if err := s.DB.Get(&days, "SELECT current_date - last_used FROM entries"); err != nil || days > 1 {
+		t.Errorf("after it: %d days ago, %v", days, err)
 	}
 }
