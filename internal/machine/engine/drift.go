@@ -24,7 +24,19 @@ type Drift struct {
 // checkout while what it opens is watched, whatever its isolation, and compares
 // that with what it declares. Nothing is kept. It fails where there is no means
 // to watch with.
-func (e *Engine) Drift(ctx context.Context, opt Options) ([]Drift, *Summary, error) {
+func (e *Engine) Drift(ctx context.Context, opt Options) (out []Drift, sum *Summary, err error) {
+	sum, err = e.apart(ctx, opt, func(r *run, t *graph.Task) error {
+		d, err := r.drift(ctx, t)
+		out = append(out, d)
+		return err
+	})
+	return out, sum, err
+}
+
+// apart settles what the picked tasks come after, and then calls do for each of
+// them, one after the other. What they come after may fail: then do is not
+// called.
+func (e *Engine) apart(ctx context.Context, opt Options, do func(*run, *graph.Task) error) (*Summary, error) {
 	tasks := opt.Picked
 	opt.Picked = nil
 	for _, t := range tasks {
@@ -33,24 +45,21 @@ func (e *Engine) Drift(ctx context.Context, opt Options) ([]Drift, *Summary, err
 	r := e.newRun(opt)
 	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer end()
 	sum, err := r.all(ctx)
 	if err != nil || !sum.OK() {
-		return nil, sum, err
+		return sum, err
 	}
 	defer process.Unguard()
 	process.Guard(opt.Run)
-	var out []Drift
 	for _, t := range tasks {
-		d, err := r.drift(ctx, t)
-		if err != nil {
-			return nil, sum, fmt.Errorf("%s: %w", t.Addr(), err)
+		if err := do(r, t); err != nil {
+			return sum, fmt.Errorf("%s: %w", t.Addr(), err)
 		}
-		out = append(out, d)
 	}
-	return out, sum, nil
+	return sum, nil
 }
 
 func (r *run) drift(ctx context.Context, t *graph.Task) (Drift, error) {

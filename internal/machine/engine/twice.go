@@ -25,33 +25,13 @@ type Twice struct {
 // Twice brings what the tasks come after onto the disk, and then runs each of
 // the picked tasks two times, sealed, in different directories and in different
 // seconds, keeps nothing of it, and compares what came out.
-func (e *Engine) Twice(ctx context.Context, opt Options) ([]Twice, *Summary, error) {
-	tasks := opt.Picked
-	opt.Picked = nil
-	for _, t := range tasks {
-		opt.Picked = append(opt.Picked, t.Upstream()...)
-	}
-	r := e.newRun(opt)
-	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
-	if err != nil {
-		return nil, nil, err
-	}
-	defer end()
-	sum, err := r.all(ctx)
-	if err != nil || !sum.OK() {
-		return nil, sum, err
-	}
-	defer process.Unguard()
-	process.Guard(opt.Run)
-	var out []Twice
-	for _, t := range tasks {
+func (e *Engine) Twice(ctx context.Context, opt Options) (out []Twice, sum *Summary, err error) {
+	sum, err = e.apart(ctx, opt, func(r *run, t *graph.Task) error {
 		tw, err := r.twice(ctx, t)
-		if err != nil {
-			return nil, sum, fmt.Errorf("%s: %w", t.Addr(), err)
-		}
 		out = append(out, tw)
-	}
-	return out, sum, nil
+		return err
+	})
+	return out, sum, err
 }
 
 func (r *run) twice(ctx context.Context, t *graph.Task) (Twice, error) {

@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
@@ -231,17 +230,13 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 		return
 	}
 	defer r.Close()
-	out := io.Writer(c.Writer)
-	if strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
-		c.Header("Content-Encoding", "zstd")
-		enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-		if err != nil {
-			s.fault(c, err)
-			return
-		}
-		defer enc.Close()
-		out = enc
-	} else {
+	out, done, err := compressed(c)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	defer done()
+	if out == io.Writer(c.Writer) {
 		c.Header("Content-Length", strconv.FormatInt(length, 10))
 	}
 	c.Status(http.StatusOK)

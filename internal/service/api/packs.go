@@ -152,6 +152,17 @@ func (s *Server) takeMember(c *gin.Context, tr *tar.Reader, h *tar.Header, b *ba
 	return res, nil
 }
 
+// compressed returns where the answer's body goes: compressed, where the client
+// takes that. Done ends it.
+func compressed(c *gin.Context) (out io.Writer, done func(), err error) {
+	if !strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
+		return c.Writer, func() {}, nil
+	}
+	c.Header("Content-Encoding", "zstd")
+	enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	return enc, func() { enc.Close() }, err
+}
+
 // fetchPack streams what is there of the blobs asked for, in the order asked.
 func (s *Server) fetchPack(c *gin.Context) {
 	list, ok := s.digests(c)
@@ -164,17 +175,12 @@ func (s *Server) fetchPack(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Type", protocol.TypePack)
-	out := io.Writer(c.Writer)
-	if strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
-		c.Header("Content-Encoding", "zstd")
-		enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-		if err != nil {
-			s.fault(c, err)
-			return
-		}
-		defer enc.Close()
-		out = enc
+	out, done, err := compressed(c)
+	if err != nil {
+		s.fault(c, err)
+		return
 	}
+	defer done()
 	c.Status(http.StatusOK)
 	tw := tar.NewWriter(out)
 	sent := map[digest.Digest]bool{}
