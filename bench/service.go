@@ -299,9 +299,9 @@ func (f *fleet) lookup() error {
 // rows are those that need a service.
 func (f *fleet) rows() []row {
 	b := f.b
-	cache := filepath.Join(b.dir, "cache")
-	share := "GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
-	slow := "GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
+	cache := filepath.Join(b.dir, "fetched") // of its own: it is thrown away each time
+	share := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
+	slow := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
 	pack := func(name string) string {
 		return "rm -rf " + cache + "; " + share + b.client + " run copy -q --anew; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(b.dir, name+"-source") + " --zstd -cf " + b.dir + "/" + name + ".tar.zst ."
 	}

@@ -111,6 +111,9 @@ func (r *run) prepare(ctx context.Context) error {
 			return
 		}
 		if r.snap, snapErr = r.Files.SnapshotOf(v); snapErr == nil {
+			if r.little() {
+				r.Files.Memory.Forgo()
+			}
 			r.snap.Warm(ctx, r.open())
 			r.probes, probeErr = r.runProbes(ctx) // which read files, too
 		}
@@ -137,6 +140,35 @@ func (r *run) prepare(ctx context.Context) error {
 		r.line = r.Store.Line(r.Service)
 	}
 	return probeErr
+}
+
+const (
+	fewFiles   = 2000     // that are read sooner than remembered digests are
+	smallBytes = 32 << 20 // of outputs, the same
+)
+
+// little tells whether the tasks that have no result read so few files, and made
+// so little the last time, that it is quicker to read all of it anew than what
+// is remembered of the whole repository.
+func (r *run) little() bool {
+	if r.quick.rests == nil || len(r.quick.noted) == 0 {
+		return false
+	}
+	open, bytes := r.open(), int64(0)
+	if len(open) > len(r.nodes)/10 || r.snap.Reading(open, fewFiles) == fewFiles {
+		return false
+	}
+	for _, t := range open {
+		if last, ok := r.lastListing(t); ok {
+			bytes += last.Bytes()
+		}
+	}
+	for _, q := range r.questions() {
+		if len(r.Graph.Repo.Probes[q.probe].Reads) > 0 {
+			return false // nobody knows how much that is
+		}
+	}
+	return bytes < smallBytes
 }
 
 // open returns the tasks that have no result.

@@ -62,6 +62,7 @@ type Memory struct {
 	used      map[rowSum]bool          // in this run
 	learned   bool
 	load      func() // reads what is remembered, the first time
+	forgone   bool   // nothing was read, and nothing is kept
 }
 
 // NewMemory returns an empty memory of the files below root.
@@ -118,10 +119,20 @@ func encodeMemory(known map[string]remembered) []byte {
 	return out
 }
 
+// Forgo makes the memory begin empty, and stay out of the next run's: what is to
+// be read is so little that reading it is quicker than remembering everything.
+// It has to be said before anything is asked.
+func (m *Memory) Forgo() {
+	m.load, m.forgone = func() {}, true
+}
+
 // Save keeps the memory for the next run, if it has anything new.
 func (m *Memory) Save(file string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.forgone {
+		return nil
+	}
 	if err := m.saveManifests(file + "-manifests"); err != nil || !m.changed {
 		return err
 	}

@@ -312,6 +312,24 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 // Paths returns the paths of the snapshot, sorted.
 func (s *Snapshot) Paths() []string { return s.paths }
 
+// Reading returns how many files tasks read, counting what several of them read
+// with each, but no further than most.
+func (s *Snapshot) Reading(tasks []*graph.Task, most int) int {
+	n := 0
+	for _, t := range tasks {
+		n += len(s.Tree.Reads(t))
+		if t.NeedsRead() {
+			for _, p := range t.Project.NeedsAll {
+				n += len(s.Tree.Offers(p))
+			}
+		}
+		if n > most {
+			return most
+		}
+	}
+	return n
+}
+
 // Rows returns the rows of all that a task reads, with paths from the root:
 // its own and what the projects that it needs offer.
 func (s *Snapshot) Rows(t *graph.Task) listing.List {
