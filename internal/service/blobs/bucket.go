@@ -45,11 +45,16 @@ func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, erro
 	transport.ResponseHeaderTimeout, transport.MaxIdleConnsPerHost = bucketLimit, 64
 	client, err := minio.New(u.Host, &minio.Options{
 		Creds: credentials.NewStaticV4(key, secret, ""), Secure: u.Scheme == "https", Region: u.Query().Get("region"), Transport: transport,
+		MaxRetries: 1, // see again
 	})
 	if err != nil {
 		return nil, fmt.Errorf("the bucket's address: %w", err)
 	}
-	there, err := client.BucketExists(ctx, name)
+	var there bool
+	err = again(ctx, func() (err error) {
+		there, err = client.BucketExists(ctx, name)
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("the bucket %s does not answer: %w", address, err)
 	}
@@ -57,6 +62,34 @@ func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, erro
 		return nil, fmt.Errorf("there is no bucket %q at %s", name, u.Host)
 	}
 	return &Bucket{client, name, prefix}, nil
+}
+
+const (
+	attempts   = 8
+	firstPause = 50 * time.Millisecond // doubled after each
+)
+
+// again makes a request again where it failed and that may help. The library
+// would do so itself, but reads on in the same body while what is left of the
+// attempt before may still be reading it.
+func again(ctx context.Context, do func() error) error {
+	pause := firstPause
+	for try := 1; ; try++ {
+		err := do()
+		if err == nil || try == attempts || ctx.Err() != nil {
+			return err
+		}
+		answer := minio.ToErrorResponse(err)
+		if answer.StatusCode >= 400 && answer.StatusCode < 500 && answer.StatusCode != http.StatusTooManyRequests && answer.StatusCode != http.StatusRequestTimeout {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+			pause *= 2
+		}
+	}
 }
 
 func (b *Bucket) object(name string) (string, error) {
@@ -96,17 +129,16 @@ func (b *Bucket) Put(ctx context.Context, object string, r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
 	return b.send(ctx, name, f, size)
 }
 
-func (b *Bucket) send(ctx context.Context, name string, r io.Reader, size int64) error {
+func (b *Bucket) send(ctx context.Context, name string, from io.ReaderAt, size int64) error {
 	opt := minio.PutObjectOptions{ContentType: "application/octet-stream"}
 	opt.DisableContentSha256 = size == 0 // else an empty body is sent in chunks of no declared length, which stores refuse
-	_, err := b.client.PutObject(ctx, b.name, name, r, size, opt)
-	return err
+	return again(ctx, func() error {
+		_, err := b.client.PutObject(ctx, b.name, name, io.NewSectionReader(from, 0, size), size, opt)
+		return err
+	})
 }
 
 // Open implements [Store]. What is cut off on the way is asked for again from
@@ -118,7 +150,10 @@ func (b *Bucket) Open(ctx context.Context, object string, from, length int64) (i
 	}
 	p := &pieces{ctx: ctx, b: b, name: name, object: object, at: from, end: from + length}
 	if length <= 0 { // a range of nothing cannot be asked for
-		_, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
+		err := again(ctx, func() error {
+			_, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
+			return err
+		})
 		return p, b.absent(err, object)
 	}
 	if err := p.open(); err != nil {
@@ -151,7 +186,11 @@ func (p *pieces) open() error {
 	if err := opt.SetRange(p.at, p.end-1); err != nil {
 		return err
 	}
-	body, _, _, err := minio.Core{Client: p.b.client}.GetObject(p.ctx, p.b.name, p.name, opt)
+	var body io.ReadCloser
+	err := again(p.ctx, func() (err error) {
+		body, _, _, err = minio.Core{Client: p.b.client}.GetObject(p.ctx, p.b.name, p.name, opt)
+		return err
+	})
 	if minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
 		p.end = p.at // it ends before
 		return nil
@@ -202,7 +241,7 @@ func (b *Bucket) Delete(ctx context.Context, object string) error {
 	if err != nil {
 		return err
 	}
-	err = b.client.RemoveObject(ctx, b.name, name, minio.RemoveObjectOptions{})
+	err = again(ctx, func() error { return b.client.RemoveObject(ctx, b.name, name, minio.RemoveObjectOptions{}) })
 	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
 		return nil
 	}
