@@ -182,10 +182,10 @@ func (r *run) tryQuick(ctx context.Context, v *files.Survey) (all bool) {
 	r.quick.taken, r.quick.noted = v.Taken(), readQuick(r.State.QuickFile())
 	sums, common := v.Sums(), r.common()
 	rests := make([]rest, len(r.nodes))
-	for i, n := range r.nodes { // sums are remembered on the way, so one after the other
-		rests[i] = r.restOf(n.task, common, probes, sums)
-	}
-	each(len(r.nodes), func(i int) { rests[i] = r.withOutputs(r.nodes[i].task, rests[i]) })
+	each(len(r.nodes), func(i int) {
+		t := r.nodes[i].task
+		rests[i] = r.withOutputs(t, r.restOf(t, common, probes, sums))
+	})
 	r.quick.rests = make(map[*graph.Task]rest, len(r.nodes))
 	for i, n := range r.nodes {
 		r.quick.rests[n.task] = rests[i]

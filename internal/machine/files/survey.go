@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -39,10 +40,12 @@ func (c *Checkout) Survey(ctx context.Context) (*Survey, error) {
 // Taken returns when the survey began, in nanoseconds since 1970.
 func (v *Survey) Taken() int64 { return v.taken }
 
-// Sums are digests of what the statuses of files say, by part.
+// Sums are digests of what the statuses of files say, by part. They are safe for
+// concurrent use.
 type Sums struct {
 	v      *Survey
 	of     map[*graph.Project]partSum
+	mu     sync.Mutex
 	starts map[string]partSum // by path
 }
 
@@ -56,29 +59,48 @@ type partSum struct {
 // their links lead to is there or not as it was.
 func (v *Survey) Sums() *Sums {
 	s := &Sums{v: v, of: map[*graph.Project]partSum{}, starts: map[string]partSum{}}
-	type part struct {
-		buf     []byte
-		settled bool
+	// Runs of files in one directory belong to one project.
+	runs := map[*graph.Project][][2]int{}
+	for from := 0; from < len(v.list); {
+		dir, to := path.Dir(v.list[from].path), from+1
+		for to < len(v.list) && inDirectory(v.list[to].path, dir) {
+			to++
+		}
+		p := v.c.Graph.Owner(v.list[from].path)
+		runs[p] = append(runs[p], [2]int{from, to})
+		from = to
 	}
-	parts := map[*graph.Project]*part{}
-	dir, now := "", (*part)(nil)
-	for _, f := range v.list {
-		if d := path.Dir(f.path); d != dir || now == nil {
-			dir = d
-			p := v.c.Graph.Owner(f.path)
-			if now = parts[p]; now == nil {
-				now = &part{settled: true}
-				parts[p] = now
+	projects := make([]*graph.Project, 0, len(runs))
+	for p := range runs {
+		projects = append(projects, p)
+	}
+	sums := make([]partSum, len(projects))
+	inChunks(context.Background(), len(projects), func(i int) {
+		x := partSum{settled: true}
+		var buf []byte
+		for _, run := range runs[projects[i]] {
+			for _, f := range v.list[run[0]:run[1]] {
+				var ok bool
+				buf, ok = v.add(buf, f)
+				x.settled = x.settled && ok
 			}
 		}
-		var ok bool
-		now.buf, ok = v.add(now.buf, f)
-		now.settled = now.settled && ok
-	}
-	for p, x := range parts {
-		s.of[p] = partSum{digest.Of(x.buf), x.settled}
+		x.digest = digest.Of(buf)
+		sums[i] = x
+	})
+	for i, p := range projects {
+		s.of[p] = sums[i]
 	}
 	return s
+}
+
+// inDirectory tells whether a file lies directly in a directory.
+func inDirectory(p, dir string) bool {
+	if dir == "." {
+		return !strings.Contains(p, "/")
+	}
+	rest, ok := strings.CutPrefix(p, dir)
+	return ok && strings.LastIndexByte(rest, '/') == 0
 }
 
 // add adds a file's path and status to b, and tells whether it is settled.
@@ -114,6 +136,8 @@ func (s *Sums) Project(p *graph.Project) (sum digest.Digest, settled bool) {
 // Below returns the sum of the files that a path from the root is or holds; of
 // all files for "".
 func (s *Sums) Below(start string) (sum digest.Digest, settled bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if x, ok := s.starts[start]; ok {
 		return x.digest, x.settled
 	}
