@@ -3,8 +3,10 @@ package engine
 import (
 	"context"
 	"fmt"
+	"path"
 	"sync"
 
+	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/schedule"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -143,7 +145,7 @@ func (r *run) prepare(ctx context.Context) error {
 }
 
 const (
-	fewFiles   = 2000     // that are read sooner than remembered digests are
+	fewFiles   = 4000     // that are read sooner than remembered digests are
 	smallBytes = 32 << 20 // of outputs, the same
 )
 
@@ -164,8 +166,14 @@ func (r *run) little() bool {
 		}
 	}
 	for _, q := range r.questions() {
-		if len(r.Graph.Repo.Probes[q.probe].Reads) > 0 {
-			return false // nobody knows how much that is
+		for _, read := range r.Graph.Repo.Probes[q.probe].Reads {
+			name := read.Pattern.String()
+			if q.project != nil && read.Scope == decl.Own {
+				name = path.Join(q.project.Dir, name)
+			}
+			if !r.snap.Has(name) {
+				return false // more than a file, and nobody knows how much
+			}
 		}
 	}
 	return bytes < smallBytes

@@ -312,22 +312,30 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 // Paths returns the paths of the snapshot, sorted.
 func (s *Snapshot) Paths() []string { return s.paths }
 
-// Reading returns how many files tasks read, counting what several of them read
-// with each, but no further than most.
+// Reading returns how many files tasks read, each counted once, but no further
+// than most.
 func (s *Snapshot) Reading(tasks []*graph.Task, most int) int {
-	n := 0
+	seen, offering := map[int]bool{}, map[*graph.Project]bool{}
+	add := func(files []int) {
+		for _, f := range files {
+			seen[f] = true
+		}
+	}
 	for _, t := range tasks {
-		n += len(s.Tree.Reads(t))
+		add(s.Tree.Reads(t))
 		if t.NeedsRead() {
 			for _, p := range t.Project.NeedsAll {
-				n += len(s.Tree.Offers(p))
+				if !offering[p] {
+					offering[p] = true
+					add(s.Tree.Offers(p))
+				}
 			}
 		}
-		if n > most {
+		if len(seen) > most {
 			return most
 		}
 	}
-	return n
+	return len(seen)
 }
 
 // Rows returns the rows of all that a task reads, with paths from the root:
