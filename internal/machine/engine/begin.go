@@ -39,6 +39,7 @@ func (r *run) all(ctx context.Context) (*Summary, error) {
 		if err = r.loop(ctx); err == nil {
 			r.noteQuick()
 		}
+		r.sayMore()
 	}
 	if r.line != before {
 		r.Store.KeepLine(r.Service, r.line)

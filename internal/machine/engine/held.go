@@ -113,3 +113,20 @@ func (r *run) sayOnce(about, sentence string) {
 		r.Observer.Warn(sentence)
 	}
 }
+
+// fewMoved is of how many tasks it is said each that something was in the way.
+const fewMoved = 5
+
+// sayMoved says what was in a task's way and was moved; of many tasks, only how
+// many there are, at the end.
+func (r *run) sayMoved(sentence string) {
+	if r.movedCount.Add(1) <= fewMoved {
+		r.Observer.Warn(sentence)
+	}
+}
+
+func (r *run) sayMore() {
+	if more := r.movedCount.Load() - fewMoved; more > 0 {
+		r.Observer.Warn(fmt.Sprintf("the outputs of %d tasks more were moved to %s/displaced/%s likewise", more, checkout.Dir, r.opt.Run))
+	}
+}

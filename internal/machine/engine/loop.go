@@ -4,6 +4,7 @@ import (
 	"context"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -70,24 +71,25 @@ type run struct {
 	held   map[string]bool // locks of tasks that run
 	self   protocol.Self
 
-	events    chan event
-	queue     *schedule.Queue
-	next      []*node // that wait for nothing, in the order of the graph where they began
-	free      int
-	slots     []bool
-	active    int
-	settle    int // goroutines that settle
-	failed    bool
-	ask       *asker
-	uploads   *uploads
-	fetching  span
-	quickly   bool // it may do with what an earlier run noted
-	quick     quick
-	answers   map[question]string // of probes that ran
-	answersMu sync.Mutex
-	said      sync.Map // what a sentence that is said once was about
-	lineMu    sync.Mutex
-	line      weigh.Line
+	events     chan event
+	queue      *schedule.Queue
+	next       []*node // that wait for nothing, in the order of the graph where they began
+	free       int
+	slots      []bool
+	active     int
+	settle     int // goroutines that settle
+	failed     bool
+	ask        *asker
+	uploads    *uploads
+	fetching   span
+	movedCount atomic.Int64 // tasks in whose way something was
+	quickly    bool         // it may do with what an earlier run noted
+	quick      quick
+	answers    map[question]string // of probes that ran
+	answersMu  sync.Mutex
+	said       sync.Map // what a sentence that is said once was about
+	lineMu     sync.Mutex
+	line       weigh.Line
 }
 
 type event struct {

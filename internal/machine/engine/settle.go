@@ -131,7 +131,7 @@ func (r *run) listingOf(t *graph.Task) digest.Digest {
 }
 
 func (r *run) outputs(t *graph.Task) *checkout.Outputs {
-	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.Observer.Warn, Secrets: r.secrets(t)}
+	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.sayMoved, Secrets: r.secrets(t)}
 }
 
 // lastListing reads the listing that the task had last in this checkout.
