@@ -35,14 +35,7 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	r, err := a.loadAhead(ctx)
-	if err != nil {
-		return err
-	}
-	if err := f.choice.apply(r); err != nil {
-		return err
-	}
-	picked, err := a.selected(ctx, r, f.selection, args)
+	r, picked, err := a.chosen(ctx, a.loadAhead, f, args)
 	if err != nil {
 		return err
 	}

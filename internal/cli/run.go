@@ -92,18 +92,25 @@ func (f *runFlags) check() error {
 	return nil
 }
 
+// chosen loads the repository, with the settings that were asked for, and
+// selects its tasks.
+func (a *app) chosen(ctx context.Context, load func(context.Context) (*repository, error), f runFlags, args []string) (*repository, []*graph.Task, error) {
+	r, err := load(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := f.choice.apply(r); err != nil {
+		return nil, nil, err
+	}
+	picked, err := a.selected(ctx, r, f.selection, args)
+	return r, picked, err
+}
+
 func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
-	r, err := a.loadAhead(ctx)
-	if err != nil {
-		return err
-	}
-	if err := f.choice.apply(r); err != nil {
-		return err
-	}
-	picked, err := a.selected(ctx, r, f.selection, args)
+	r, picked, err := a.chosen(ctx, a.loadAhead, f, args)
 	if err != nil {
 		return err
 	}

@@ -48,14 +48,7 @@ func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
 // apart does something with tasks of which nothing is kept, once what comes
 // before them is settled.
 func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(context.Context, *engine.Engine, engine.Options) (*engine.Summary, error)) error {
-	r, err := a.load(ctx)
-	if err != nil {
-		return err
-	}
-	if err := f.choice.apply(r); err != nil {
-		return err
-	}
-	picked, err := a.selected(ctx, r, f.selection, args)
+	r, picked, err := a.chosen(ctx, a.load, f, args)
 	if err != nil {
 		return err
 	}

@@ -49,15 +49,22 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 // Fetch brings blobs into the store. Those that arrived stay, whatever becomes
 // of the others.
 func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error) {
+	return carry(ctx, blobs, c.fetchPack, c.fetchBlob)
+}
+
+// carry moves blobs over several connections, small ones together, and returns
+// how many bytes went.
+func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context, []protocol.Blob, *atomic.Int64) error,
+	one func(context.Context, protocol.Blob, *atomic.Int64) error) (int64, error) {
 	var moved atomic.Int64
 	together, alone := packs(blobs)
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(connections)
 	for _, p := range together {
-		g.Go(func() error { return c.fetchPack(ctx, p, &moved) })
+		g.Go(func() error { return pack(ctx, p, &moved) })
 	}
 	for _, b := range alone {
-		g.Go(func() error { return c.fetchBlob(ctx, b, &moved) })
+		g.Go(func() error { return one(ctx, b, &moved) })
 	}
 	err := g.Wait()
 	return moved.Load(), err

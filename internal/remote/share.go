@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
@@ -119,18 +118,7 @@ func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []diges
 		missing[d] = true
 	}
 	blobs = slices.DeleteFunc(slices.Clone(blobs), func(b protocol.Blob) bool { return !missing[b.Digest] })
-	together, alone := packs(blobs)
-	var moved atomic.Int64
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(connections)
-	for _, p := range together {
-		g.Go(func() error { return c.sendPack(ctx, p, &moved) })
-	}
-	for _, b := range alone {
-		g.Go(func() error { return c.sendBlob(ctx, b, &moved) })
-	}
-	err := g.Wait()
-	return moved.Load(), err
+	return carry(ctx, blobs, c.sendPack, c.sendBlob)
 }
 
 func (c *Client) sendBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
