@@ -66,7 +66,7 @@ fuzz: ## every parser against made-up input, for FUZZ=30s each
 screenshots: build ## docs/screenshots, from the demo data
 	@scripts/need.sh test
 	$(GO) run ./docs/shoot --demo "$(DEMO_DIR)"
-	DEMO_DIR="$(abspath $(DEMO_DIR))" scripts/shoot-terminal.sh docs/screenshots/terminal-run.png "grayloft run --anew build test" 4.2
+	DEMO_DIR="$(abspath $(DEMO_DIR))" scripts/shoot-terminal.sh docs/screenshots/terminal-run.png "grayloft run --no-reuse build test" 4.2
 
 .PHONY: clean
 clean: ## what was built; the demo's data stays in .demo

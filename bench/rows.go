@@ -64,7 +64,7 @@ func (b *bench) rows() []row {
 		{name: "restoring 10,000 files, 500 MB, against cp -r", goal: 1, in: "bulky", once: b.client + " run copy -q",
 			ours: side{before: "rm -rf out", run: b.client + " run copy -q"}, baseline: side{before: "rm -rf ../copied", run: "cp -r --reflink=never " + source + " ../copied"}},
 		{name: "keeping 10,000 files, 500 MB, less the task's own copying, against cp -r", goal: 2, in: "bulky", less: true,
-			ours: side{before: "rm -rf out", run: b.client + " run copy -q --anew"}, baseline: side{before: "rm -rf ../copied", run: "cp -r --reflink=never " + source + " ../copied"}},
+			ours: side{before: "rm -rf out", run: b.client + " run copy -q --no-reuse"}, baseline: side{before: "rm -rf ../copied", run: "cp -r --reflink=never " + source + " ../copied"}},
 		{name: "ten times the projects, nothing to do", goal: 10.5, in: "large", once: all,
 			ours: side{run: all}, baseline: side{run: all, in: "tenth"}},
 	}

@@ -119,7 +119,7 @@ func (f *fleet) start(name string, args ...string) error {
 func (f *fleet) serve(dir string) error {
 	daemon := filepath.Join(filepath.Dir(f.b.client), "grayloftd")
 	ready := filepath.Join(dir, "ready")
-	if err := f.start(daemon, "serve", "--database", f.db, "--data", dir, "--listen", "127.0.0.1:0", "--rate", "0", "--uploads", "0", "--sweep", "0", "--ready-file", ready); err != nil {
+	if err := f.start(daemon, "serve", "--database", f.db, "--data", dir, "--listen", "127.0.0.1:0", "--rate", "0", "--uploads", "0", "--cleanup-interval", "0", "--ready-file", ready); err != nil {
 		return err
 	}
 	for range 600 {
@@ -132,7 +132,7 @@ func (f *fleet) serve(dir string) error {
 	if f.url == "" {
 		return fmt.Errorf("the service did not start")
 	}
-	out, err := exec.Command(daemon, "token", "new", "--database", f.db, "--repo", "bulky", "--name", "bench", "--puts-on", "trusted").Output()
+	out, err := exec.Command(daemon, "token", "new", "--database", f.db, "--repo", "bulky", "--name", "bench", "--writes-to", "trusted").Output()
 	f.token = strings.TrimSpace(string(out))
 	return err
 }
@@ -303,7 +303,7 @@ func (f *fleet) rows() []row {
 	share := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
 	slow := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
 	pack := func(name string) string {
-		return "rm -rf " + cache + "; " + share + b.client + " run copy -q --anew; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(b.dir, name+"-source") + " --zstd -cf " + b.dir + "/" + name + ".tar.zst ."
+		return "rm -rf " + cache + "; " + share + b.client + " run copy -q --no-reuse; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(b.dir, name+"-source") + " --zstd -cf " + b.dir + "/" + name + ".tar.zst ."
 	}
 	unpack := func(from, name string) string {
 		return "mkdir ../copied; curl -sf " + from + "/" + name + ".tar.zst | tar --zstd -x -C ../copied"

@@ -39,12 +39,12 @@ func ran(rep trial.Report) []string { return slices.Sorted(maps.Keys(rep.Ran()))
 
 func TestSkerryLines(t *testing.T) {
 	s := trial.Serve(t)
-	r := skerry(t).Attach(s.URL, s.TokenFor(t, "skerry", "ci", "trusted", "trusted"), "harbour-ci")
+	r := skerry(t).Login(s.URL, s.TokenFor(t, "skerry", "ci", "trusted", "trusted"), "harbour-ci")
 	rep := r.Run("--pick", "all")
 	if !rep.OK {
 		for _, x := range rep.Tasks {
 			if x.Outcome == "failed" {
-				t.Errorf("%s: %s\n%s", x.Task, x.Message, r.Loft("log", x.Task).Out)
+				t.Errorf("%s: %s\n%s", x.Task, x.Message, r.Grayloft("log", x.Task).Out)
 			}
 		}
 		t.Fatal(rep.Totals)
@@ -63,11 +63,11 @@ func TestSkerryLines(t *testing.T) {
 	}
 
 	// A new library passes at once.
-	if a := r.Loft("new", "go-library", "libs/fog-horn"); a.Code != 0 {
+	if a := r.Grayloft("new", "go-library", "libs/fog-horn"); a.Code != 0 {
 		t.Fatalf("new: %s%s", a.Out, a.Err)
 	}
 	if rep := r.Run("build@libs/fog-horn", "test@libs/fog-horn"); !rep.OK {
-		t.Errorf("the new library: %s", r.Loft("log", "test@libs/fog-horn").Out)
+		t.Errorf("the new library: %s", r.Grayloft("log", "test@libs/fog-horn").Out)
 	}
 	r.Remove("libs/fog-horn")
 
@@ -82,9 +82,9 @@ func TestSkerryLines(t *testing.T) {
 	}
 
 	// Another machine with an empty cache runs nothing.
-	c := r.Clone().Attach(s.URL, s.TokenFor(t, "skerry", "brenna", "personal/brenna", "personal/brenna", "trusted"), "home")
+	c := r.Clone().Login(s.URL, s.TokenFor(t, "skerry", "brenna", "person/brenna", "person/brenna", "trusted"), "home")
 	other := c.Run("--pick", "all")
-	if other.Totals["fetched"]+other.Totals["known"] != n || other.Totals["fetched"] == 0 {
+	if other.Totals["fetched"]+other.Totals["cached"] != n || other.Totals["fetched"] == 0 {
 		t.Errorf("a second clone: %v\n%s", other.Totals, other.Answer.Err)
 	}
 

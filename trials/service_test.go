@@ -141,7 +141,7 @@ func (s *sender) load(f func()) {
 func TestServicesKilledDuringUploadsAndSweeps(t *testing.T) {
 	db, data := trial.Database(t), t.TempDir()
 	ci := token(t, db, "ci", "trusted", "trusted")
-	d := serve(t, db, data, "--sweep", "50ms", "--uploads", "0")
+	d := serve(t, db, data, "--cleanup-interval", "50ms", "--uploads", "0")
 	s := newSender(t, ci, func() string { return d.url })
 	rnd := rand.New(rand.NewPCG(1, 1))
 	n := times(100)
@@ -174,7 +174,7 @@ func TestTwoReplicasOneOfThemKilled(t *testing.T) {
 	for i := range replicas {
 		at := port(t)
 		replicas[i] = &daemon{t: t, url: "http://" + at, env: env, args: []string{"serve", "--database", db, "--data", t.TempDir(),
-			"--bucket", s3.URL + "/loft?region=x", "--listen", at, "--rate", "0", "--sweep", "100ms"}}
+			"--bucket", s3.URL + "/loft?region=x", "--listen", at, "--rate", "0", "--cleanup-interval", "100ms"}}
 		replicas[i].start()
 		t.Cleanup(replicas[i].kill)
 	}
@@ -223,11 +223,11 @@ func TestABucketThatFailsEveryThirdCall(t *testing.T) {
 	d.start()
 	t.Cleanup(d.kill)
 	for v := range versions {
-		r := h.Clone().Attach(d.url, ci, "ci")
+		r := h.Clone().Login(d.url, ci, "ci")
 		r.Bin = programs.client
 		r.Write("lib/in", fmt.Sprintf("%d\n", v))
 		h.check(r, v, "making")
-		c := h.Clone().Attach(d.url, ci, "home")
+		c := h.Clone().Login(d.url, ci, "home")
 		c.Bin = programs.client
 		c.Write("lib/in", fmt.Sprintf("%d\n", v))
 		if rep := c.Run("gen", "pack", "--fetch", "all"); rep.Totals["ran"] != 0 || rep.Answer.Err != "" {
@@ -267,7 +267,7 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 	u.Host = line.addr
 	db := u.String()
 	ci := token(t, db, "ci", "trusted", "trusted")
-	d := serve(t, db, t.TempDir(), "--sweep", "200ms")
+	d := serve(t, db, t.TempDir(), "--cleanup-interval", "200ms")
 	s := newSender(t, ci, func() string { return d.url })
 	n := times(12)
 	runs := 0
@@ -275,7 +275,7 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 		for i := range n {
 			var wg sync.WaitGroup
 			v := i % versions
-			r := h.Clone().Attach(d.url, ci, "ci")
+			r := h.Clone().Login(d.url, ci, "ci")
 			r.Bin = programs.client
 			r.Write("lib/in", fmt.Sprintf("%d\n", v))
 			wg.Go(func() { h.check(r, v, "a run beside it"); runs++ })
@@ -402,7 +402,7 @@ func TestLinesThatAreCutStalledAndSlowed(t *testing.T) {
 	db := trial.Database(t)
 	d := serve(t, db, t.TempDir())
 	ci := token(t, db, "ci", "trusted", "trusted")
-	filled := h.Clone().Attach(d.url, ci, "ci")
+	filled := h.Clone().Login(d.url, ci, "ci")
 	filled.Bin = programs.client
 	for v := range versions - 1 {
 		filled.Write("lib/in", fmt.Sprintf("%d\n", v))
@@ -416,7 +416,7 @@ func TestLinesThatAreCutStalledAndSlowed(t *testing.T) {
 	for i := range n {
 		mode, v := []string{"cut", "stall", "slow"}[i%3], rnd.IntN(versions)
 		ln.mode.Store(mode)
-		r := h.Clone().Attach("http://"+ln.addr, ci, "bad line")
+		r := h.Clone().Login("http://"+ln.addr, ci, "bad line")
 		r.Bin = programs.client
 		r.Write("lib/in", fmt.Sprintf("%d\n", v))
 		within(t, 2*time.Minute, mode, func() {
@@ -457,7 +457,7 @@ func TestFullDisks(t *testing.T) {
 	cache.Bin = programs.client
 	disk := smallDisk(t, 2<<20)
 	cache.Env = append(cache.Env, "GRAYLOFT_CACHE="+disk)
-	a := cache.Loft("run", "gen", "pack", "--quiet")
+	a := cache.Grayloft("run", "gen", "pack", "--quiet")
 	if a.Code != 0 || outputs(t, cache) != h.right[0] || !strings.Contains(a.Err, "no space left") {
 		t.Errorf("the cache's disk is full: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
@@ -469,7 +469,7 @@ func TestFullDisks(t *testing.T) {
 	}
 	r := h.Clone()
 	r.Bin, r.Dir = programs.client, filepath.Join(small, "repo")
-	if a := r.Loft("run", "gen", "pack"); a.Code != 1 || !strings.Contains(strings.ToLower(a.Out+a.Err), "no space left") {
+	if a := r.Grayloft("run", "gen", "pack"); a.Code != 1 || !strings.Contains(strings.ToLower(a.Out+a.Err), "no space left") {
 		t.Errorf("the checkout's disk is full: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	if err := syscall.Mount("none", small, "tmpfs", syscall.MS_REMOUNT, "size=64m"); err != nil {
@@ -482,9 +482,9 @@ func TestFullDisks(t *testing.T) {
 	data := smallDisk(t, 1<<20)
 	d := serve(t, db, data)
 	ci := token(t, db, "ci", "trusted", "trusted")
-	c := h.Clone().Attach(d.url, ci, "ci")
+	c := h.Clone().Login(d.url, ci, "ci")
 	c.Bin = programs.client
-	a = c.Loft("run", "gen", "pack", "--quiet")
+	a = c.Grayloft("run", "gen", "pack", "--quiet")
 	if a.Code != 0 || outputs(t, c) != h.right[0] || strings.Count(a.Err, "warning:") != 1 {
 		t.Errorf("the service's disk is full: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
@@ -492,7 +492,7 @@ func TestFullDisks(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.check(c, 0, "with room on the service again")
-	other := h.Clone().Attach(d.url, ci, "ci")
+	other := h.Clone().Login(d.url, ci, "ci")
 	other.Bin = programs.client
 	if rep := other.Run("gen", "pack"); rep.Totals["ran"] != 0 {
 		t.Errorf("what was to be sent was not: %v", rep.Totals)

@@ -109,7 +109,7 @@ after = ["gen@lib"]
 		c := h.Clone()
 		c.Bin = programs.client
 		c.Write("lib/in", fmt.Sprintf("%d\n", v))
-		if a := c.Loft("run", "gen", "pack", "--quiet"); a.Code != 0 {
+		if a := c.Grayloft("run", "gen", "pack", "--quiet"); a.Code != 0 {
 			t.Fatalf("%s%s", a.Out, a.Err)
 		}
 		h.right[v] = outputs(t, c)
@@ -150,7 +150,7 @@ func outputs(t *testing.T, r *trial.Repo) string {
 
 func (h *harbour) check(r *trial.Repo, v int, when string) bool {
 	h.T.Helper()
-	if a := r.Loft("run", "gen", "pack", "--quiet"); a.Code != 0 {
+	if a := r.Grayloft("run", "gen", "pack", "--quiet"); a.Code != 0 {
 		h.T.Errorf("%s: exit %d\n%s%s", when, a.Code, a.Out, a.Err)
 		return false
 	}
@@ -201,8 +201,8 @@ func serve(t *testing.T, database, data string, more ...string) *daemon {
 
 func token(t *testing.T, database, name, puts string, takes ...string) string {
 	t.Helper()
-	out, err := exec.Command(programs.service, "token", "new", "--database", database, "--repo", "test", "--name", name, "--puts-on", puts,
-		"--takes-from", strings.Join(takes, ",")).Output()
+	out, err := exec.Command(programs.service, "token", "new", "--database", database, "--repo", "test", "--name", name, "--writes-to", puts,
+		"--reads-from", strings.Join(takes, ",")).Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -238,8 +238,8 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 	h := newHarbour(t)
 	db := trial.Database(t)
 	d := serve(t, db, t.TempDir())
-	ci, me := token(t, db, "ci", "trusted", "trusted"), token(t, db, "me", "personal/me", "personal/me", "trusted")
-	made := h.Clone().Attach(d.url, ci, "ci")
+	ci, me := token(t, db, "ci", "trusted", "trusted"), token(t, db, "me", "person/me", "person/me", "trusted")
+	made := h.Clone().Login(d.url, ci, "ci")
 	made.Bin = programs.client
 	for v := range versions {
 		made.Write("lib/in", fmt.Sprintf("%d\n", v))
@@ -248,7 +248,7 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 	kinds := []string{"keeping", "restoring", "fetching"}
 	r := h.Clone()
 	r.Bin = programs.client
-	fetching := h.Clone().Attach(d.url, me, "home")
+	fetching := h.Clone().Login(d.url, me, "home")
 	fetching.Bin = programs.client
 	rnd := rand.New(rand.NewPCG(11, 12))
 	killed := map[string]int{}
@@ -258,7 +258,7 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 		at, args := r, []string{"run", "gen", "pack", "--quiet"}
 		switch kind {
 		case "keeping":
-			args = append(args, "--anew")
+			args = append(args, "--no-reuse")
 		case "restoring":
 			r.Remove("lib/out")
 		case "fetching":
@@ -300,7 +300,7 @@ func TestTasksThatLeaveTheirSessionNeverOutliveTheRun(t *testing.T) {
 	r := trial.New(t, map[string]string{"grayloft.toml": b.String()})
 	r.Bin = programs.client
 	within(t, 2*time.Minute, "processes that leave their session", func() {
-		if a := r.Loft("run", "--pick", "all", "--quiet", "--jobs", "8"); a.Code != 0 {
+		if a := r.Grayloft("run", "--pick", "all", "--quiet", "--jobs", "8"); a.Code != 0 {
 			t.Errorf("%s%s", a.Out, a.Err)
 		}
 	})
@@ -330,7 +330,7 @@ func TestTwoClientsOnOneCheckout(t *testing.T) {
 		var wg sync.WaitGroup
 		for range 2 {
 			wg.Go(func() {
-				if a := h.Loft("run", "gen", "pack", "--quiet"); a.Code != 0 {
+				if a := h.Grayloft("run", "gen", "pack", "--quiet"); a.Code != 0 {
 					t.Errorf("%d: exit %d\n%s%s", i, a.Code, a.Out, a.Err)
 				}
 			})
@@ -351,7 +351,7 @@ func TestTwoHundredClientsOnOneService(t *testing.T) {
 	n := times(200)
 	clients := make([]*trial.Repo, n)
 	for i := range clients {
-		clients[i] = h.Clone().Attach(d.url, ci, "ci")
+		clients[i] = h.Clone().Login(d.url, ci, "ci")
 		clients[i].Bin = programs.client
 		clients[i].Write("lib/in", fmt.Sprintf("%d\n", i%versions))
 	}
@@ -360,7 +360,7 @@ func TestTwoHundredClientsOnOneService(t *testing.T) {
 	began := time.Now()
 	for i, c := range clients {
 		wg.Go(func() {
-			a := c.Loft("run", "gen", "pack", "--quiet", "--jobs", "1")
+			a := c.Grayloft("run", "gen", "pack", "--quiet", "--jobs", "1")
 			if said[i] = a.Err; a.Code != 0 {
 				t.Errorf("client %d: exit %d\n%s%s", i, a.Code, a.Out, a.Err)
 			}
@@ -380,7 +380,7 @@ func TestTwoHundredClientsOnOneService(t *testing.T) {
 		}
 	}
 	t.Logf("%d clients at once were done after %s; %d of them warned of a slow service", n, took.Round(100*time.Millisecond), warned)
-	last := h.Clone().Attach(d.url, ci, "ci")
+	last := h.Clone().Login(d.url, ci, "ci")
 	last.Bin = programs.client
 	if rep := last.Run("gen", "pack"); rep.Totals["ran"] != 0 {
 		t.Errorf("afterwards, not all of it is shared: %v", rep.Totals)

@@ -206,7 +206,7 @@ func (d *demo) fill(ctx context.Context) error {
 			continue
 		}
 		out, err := exec.CommandContext(ctx, filepath.Join(d.bin, "grayloftd"), append([]string{
-			"token", "new", "--data", d.path("service"), "--repo", "skerry", "--name", t.name, "--look"}, t.rights...)...).Output()
+			"token", "new", "--data", d.path("service"), "--repo", "skerry", "--name", t.name, "--view"}, t.rights...)...).Output()
 		if err != nil {
 			return fmt.Errorf("making a token for %s: %w", t.name, err)
 		}

@@ -17,10 +17,10 @@ type person struct {
 }
 
 var people = []person{
-	{"ci", "harbour-ci", []string{"--puts-on", "trusted", "--takes-from", "trusted"}},
-	{"brenna", "north-office", []string{"--puts-on", "personal/brenna", "--takes-from", "personal/brenna,trusted"}},
-	{"oskar", "north-office", []string{"--puts-on", "personal/oskar", "--takes-from", "personal/oskar,trusted"}},
-	{"isla", "home", []string{"--puts-on", "personal/isla", "--takes-from", "personal/isla,trusted"}},
+	{"ci", "harbour-ci", []string{"--writes-to", "trusted", "--reads-from", "trusted"}},
+	{"brenna", "north-office", []string{"--writes-to", "person/brenna", "--reads-from", "person/brenna,trusted"}},
+	{"oskar", "north-office", []string{"--writes-to", "person/oskar", "--reads-from", "person/oskar,trusted"}},
+	{"isla", "home", []string{"--writes-to", "person/isla", "--reads-from", "person/isla,trusted"}},
 }
 
 // step is something that happened: somebody changes files and pushes, or only
@@ -79,7 +79,7 @@ var story = []step{
 		change: map[string][2]string{"libs/ui-kit/kit.test.mjs": {`<span class="badge">`, `<span class="badge" role="status">`}}, run: []string{"--pick", "affected"}},
 	{ago: at(1, 22.7), who: "ci", run: all},
 	{ago: at(1, 20), who: "isla", run: []string{"build", "test"}},
-	{ago: at(1, 2), who: "ci", run: append([]string{"--anew"}, all...)},
+	{ago: at(1, 2), who: "ci", run: append([]string{"--no-reuse"}, all...)},
 	{ago: at(0, 23), who: "brenna", commit: "Thornholm's tides, surveyed again",
 		change: map[string][2]string{"libs/tides/constituents.csv": {"thornholm,M2,0.97", "thornholm,M2,0.99"}}, run: []string{"--pick", "affected"}},
 	{ago: at(0, 22.9), who: "ci", run: all},

@@ -110,7 +110,7 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 		}
 		choices.Split[dir] = yes == "yes"
 	}
-	s := adopt.Look(found, choices)
+	s := adopt.Inspect(found, choices)
 	if len(s.Projects) == 0 {
 		fmt.Fprintf(a.out, "Nothing to adopt: no npm, Cargo or Python manifest, Go module, Makefile with phony targets or script in bin/, scripts/ or tools/ was found in %s.\n"+
 			"Declare a first task by hand in %s: grayloft schema and the reference say how.\n", repo.Dir, decl.RootFile)
@@ -123,7 +123,7 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	p := adopt.Propose(s, basics, old)
 	if len(p.Files) == 0 {
 		fmt.Fprintln(a.out, "Everything that was found is declared already.")
-		a.listLines("Not declared, since reusing it would be wrong", p.Left)
+		a.listLines("Not declared, since reusing it would be wrong", p.NotAdopted)
 		return nil, nil
 	}
 	fmt.Fprintf(a.out, "Found %s with %s to declare.\n\n", counted(len(p.Projects), "project", "projects"), counted(p.Tasks, "task", "tasks"))
@@ -137,7 +137,7 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	p = adopt.Propose(s, basics, old)
 	a.listLines("Never reused", p.Never)
 	a.listLines("Always run, until writes says what they make", p.Always)
-	a.listLines("Not declared, since reusing it would be wrong", p.Left)
+	a.listLines("Not declared, since reusing it would be wrong", p.NotAdopted)
 	a.listLines("To know", s.Notes)
 	return p, nil
 }
@@ -179,7 +179,7 @@ func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
 	for _, x := range p.Projects {
 		var tasks, needs []string
 		for _, t := range x.Tasks {
-			if t.Sort != adopt.Left {
+			if t.Sort != adopt.NotAdopted {
 				tasks = append(tasks, t.Name)
 			}
 		}

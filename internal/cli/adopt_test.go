@@ -30,11 +30,11 @@ var unadopted = map[string]string{
 func TestAdoptedScriptsRunAtOnceAndAreCurrentTheSecondTime(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, unadopted)
-	dry := r.Loft("adopt", "--dry-run", "--yes")
+	dry := r.Grayloft("adopt", "--dry-run", "--yes")
 	if dry.Code != 0 || r.Has("grayloft.toml") || !strings.Contains(dry.Out, "nothing was") || !strings.Contains(dry.Out, "+schema = 1") {
 		t.Fatalf("dry run: exit %d\n%s%s", dry.Code, dry.Out, dry.Err)
 	}
-	a := r.Loft("adopt", "--yes")
+	a := r.Grayloft("adopt", "--yes")
 	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") || !strings.Contains(a.Out, "dev@packages/rates: by its name it serves") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
@@ -62,7 +62,7 @@ func TestAdoptedScriptsRunAtOnceAndAreCurrentTheSecondTime(t *testing.T) {
 	if rep := r.Run("notes"); !rep.OK || !r.Has("public/notes.html") {
 		t.Errorf("a target of the Makefile: %+v", rep.Tasks)
 	}
-	if a := r.Loft("adopt", "--yes"); !strings.Contains(a.Out, "Everything that was found is declared already") {
+	if a := r.Grayloft("adopt", "--yes"); !strings.Contains(a.Out, "Everything that was found is declared already") {
 		t.Errorf("again: %s", a.Out)
 	}
 }
@@ -93,7 +93,7 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	text := r.Read("grayloft.toml")
-	for _, want := range []string{`name  = "skerry"`, `writes        = ["made"]`, `env_uncounted = ["REGION"]`} {
+	for _, want := range []string{`name  = "skerry"`, `writes        = ["made"]`, `secrets = ["REGION"]`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%s is not in\n%s", want, text)
 		}
@@ -106,18 +106,18 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 func TestAdoptSaysWhatItCannotDo(t *testing.T) {
 	t.Parallel()
 	empty := trial.New(t, map[string]string{"readme": "x\n"})
-	if a := empty.Loft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "Nothing to adopt") {
+	if a := empty.Grayloft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "Nothing to adopt") {
 		t.Errorf("nothing there: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	broken := trial.New(t, map[string]string{"package.json": "{", "Makefile": ".PHONY: test\ntest:\n\ttrue\n"})
-	if a := broken.Loft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "package.json is passed over") {
+	if a := broken.Grayloft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "package.json is passed over") {
 		t.Errorf("a broken manifest: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	bare := &trial.Repo{T: t, Dir: t.TempDir(), Env: empty.Env}
-	if a := bare.Loft("adopt", "--yes"); a.Code != 2 || !strings.Contains(a.Err, "git init") {
+	if a := bare.Grayloft("adopt", "--yes"); a.Code != 2 || !strings.Contains(a.Err, "git init") {
 		t.Errorf("no git: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
-	if a := bare.Loft("run", "x"); a.Code != 2 || !strings.Contains(a.Err, "grayloft adopt") {
+	if a := bare.Grayloft("run", "x"); a.Code != 2 || !strings.Contains(a.Err, "grayloft adopt") {
 		t.Errorf("the way there: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -133,7 +133,7 @@ var templated = map[string]string{
 func TestANewProjectPassesAtOnce(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, templated)
-	a := r.Loft("new", "lib", "libs/fast-ferry")
+	a := r.Grayloft("new", "lib", "libs/fast-ferry")
 	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run test@libs/fast-ferry") {
 		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
@@ -150,7 +150,7 @@ func TestANewProjectPassesAtOnce(t *testing.T) {
 		{"new bare libs/x", `kind "bare" has no template`},
 		{"new lib", "wants a kind and a directory"},
 	} {
-		if a := r.Loft(strings.Fields(c.args)...); a.Code == 0 || !strings.Contains(a.Err, c.want) {
+		if a := r.Grayloft(strings.Fields(c.args)...); a.Code == 0 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
@@ -162,7 +162,7 @@ func TestANewProjectPassesAtOnce(t *testing.T) {
 func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, settled)
-	r.Write("grayloft.toml", r.Read("grayloft.toml")+"[slice.both]\npick = \"a\"\n[probe.p]\nrun = \"true\"\n")
+	r.Write("grayloft.toml", r.Read("grayloft.toml")+"[pick.both]\nwhere = \"a\"\n[probe.p]\nrun = \"true\"\n")
 	for _, c := range []struct{ args, want string }{
 		{"show build@a --mode release", `runs        sh -e -c 'echo speed > out'  kind k, grayloft.toml:`},
 		{"show build@a --mode release", `settings    optimise = speed  mode release`},
@@ -172,11 +172,11 @@ func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 		{"show optimise", "none, size, speed"},
 		{"show optimise", "in mode     release: speed"},
 		{"show mode:release", "copies = 3"},
-		{"show slice:both", "tasks       3"},
+		{"show pick:both", "tasks       3"},
 		{"show probe:p", "asked in every run"},
 		{"show a", "kind        k"},
 	} {
-		if a := r.Loft(strings.Fields(c.args)...); a.Code != 0 || !strings.Contains(a.Out, c.want) {
+		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 0 || !strings.Contains(a.Out, c.want) {
 			t.Errorf("%s: %q is not in exit %d\n%s%s", c.args, c.want, a.Code, a.Out, a.Err)
 		}
 	}
@@ -184,7 +184,7 @@ func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is called "kk"; did you mean "k"?`},
 		{"show colour:x", "is not a form of name"}, {"show build", "say of which project: build@…"},
 	} {
-		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
@@ -202,7 +202,7 @@ func TestGraphInEveryForm(t *testing.T) {
 		"graph --pick lib":                  "lib\n",
 		"graph --as json --of tasks @never": "",
 	} {
-		a := r.Loft(strings.Fields(args)...)
+		a := r.Grayloft(strings.Fields(args)...)
 		if want != "" && (a.Code != 0 || !strings.Contains(a.Out, want)) {
 			t.Errorf("%s: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
 		}
@@ -211,7 +211,7 @@ func TestGraphInEveryForm(t *testing.T) {
 		Nodes []string
 		Edges [][2]string
 	}
-	a := r.Loft("graph", "--format", "json")
+	a := r.Grayloft("graph", "--format", "json")
 	if err := json.Unmarshal([]byte(a.Out), &d); err != nil || len(d.Nodes) != 2 || len(d.Edges) != 1 || d.Edges[0] != [2]string{"app", "lib"} {
 		t.Errorf("%v: %s", err, a.Out)
 	}
@@ -226,12 +226,12 @@ func TestCompletionKnowsTheNames(t *testing.T) {
 		"why no": "note@a\n", "new ": "k\n", "gra": "graph\t",
 	} {
 		words := strings.Split(args, " ")
-		a := r.Loft(append([]string{"__complete"}, words...)...)
+		a := r.Grayloft(append([]string{"__complete"}, words...)...)
 		if !strings.HasPrefix(a.Out, want) {
 			t.Errorf("%q completes to %q, want %q", args, a.Out, want)
 		}
 	}
-	a := r.Loft("__complete", "run", "--pick", "changed and kind:")
+	a := r.Grayloft("__complete", "run", "--pick", "changed and kind:")
 	if !strings.HasPrefix(a.Out, "changed and kind:k\n") {
 		t.Errorf("a pick completes to %q", a.Out)
 	}
@@ -245,20 +245,20 @@ func TestCacheCommands(t *testing.T) {
 		Entries int
 		Repos   map[string]int
 	}
-	if err := json.Unmarshal([]byte(r.Loft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos["test"] != s.Entries {
+	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos["test"] != s.Entries {
 		t.Errorf("%+v, %v", s, err)
 	}
-	if a := r.Loft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "all are what their names say") {
+	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "all are what their names say") {
 		t.Errorf("verify: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, c := range []struct{ args, want string }{
 		{"cache trim", "wants --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "stats, cache trim or cache verify"},
 	} {
-		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
-	if a := r.Loft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Took away 0 entries") {
+	if a := r.Grayloft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Took away 0 entries") {
 		t.Errorf("what is in use is not trimmed: %s%s", a.Out, a.Err)
 	}
 	if rep := r.Run("--pick", "all"); len(rep.Ran()) != 0 {

@@ -54,7 +54,7 @@ func addressWords(r *repository, _ string) []string {
 
 func nameWords(r *repository, typed string) []string {
 	out := append(r.graph.ProjectNames(), addressWords(r, typed)...)
-	for _, what := range []string{"kind", "setting", "mode", "slice", "probe"} {
+	for _, what := range []string{"kind", "setting", "mode", "pick", "probe"} {
 		for _, n := range named(r, what) {
 			out = append(out, what+":"+n)
 		}
@@ -67,7 +67,7 @@ func pickWords(r *repository, typed string) []string {
 	at := strings.LastIndexAny(typed, " (") + 1
 	before := typed[:at]
 	words := append([]string{"all", "changed", "affected", "needs(", "needed_by(", "not ", "or ", "and "}, r.graph.ProjectNames()...)
-	fields := map[string]map[string]bool{"tag:": {}, "kind:": {}, "owner:": {}, "slice:": {}}
+	fields := map[string]map[string]bool{"tag:": {}, "kind:": {}, "owner:": {}, "pick:": {}}
 	for _, p := range r.graph.Projects {
 		for _, t := range p.Tags {
 			fields["tag:"][t.Text] = true
@@ -79,8 +79,8 @@ func pickWords(r *repository, typed string) []string {
 			fields["owner:"][p.Owner] = true
 		}
 	}
-	for name := range r.graph.Repo.Slices {
-		fields["slice:"][name] = true
+	for name := range r.graph.Repo.Picks {
+		fields["pick:"][name] = true
 	}
 	for _, f := range slices.Sorted(maps.Keys(fields)) {
 		for _, v := range slices.Sorted(maps.Keys(fields[f])) {
@@ -124,7 +124,7 @@ func (a *app) completeFlags(c *cobra.Command) {
 		}
 	}
 	for flag, vals := range map[string][]string{
-		"logs": {"live", "whole", "failures", "none"}, "fetch": {"wanted", "all", "off"}, "of": {"projects", "tasks"},
+		"logs": {"live", "whole", "failures", "none"}, "fetch": {"needed", "all", "off"}, "of": {"projects", "tasks"},
 		"format": {"text", "json"}, "color": {"auto", "always", "never"},
 	} {
 		if c.Flags().Lookup(flag) != nil || c.PersistentFlags().Lookup(flag) != nil {

@@ -80,7 +80,7 @@ func TestWrongValuesOfSettingsAreRefusedWithThePossibleOnes(t *testing.T) {
 		{"--mode relaese", `no mode is called "relaese"; did you mean "release"?`},
 		{"--set banner=a;b", `write "$GRAYLOFT_SETTING_BANNER" in run instead of %{setting.banner}`},
 	} {
-		a := r.Loft(append([]string{"run", "--pick", "all"}, strings.Fields(c.args)...)...)
+		a := r.Grayloft(append([]string{"run", "--pick", "all"}, strings.Fields(c.args)...)...)
 		if a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
@@ -105,20 +105,20 @@ reads         = []
 writes        = ["out/**"]
 probes        = []
 env           = ["LEAK"]
-env_uncounted = ["PASS"]
+secrets = ["PASS"]
 `
 
 func TestUncountedVariablesArePassedOnAndMasked(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
-	r := trial.New(t, map[string]string{"grayloft.toml": secretive}).Attach(s.URL, s.Token(t, "ann", "personal/ann", "trusted"), "office")
+	r := trial.New(t, map[string]string{"grayloft.toml": secretive}).Login(s.URL, s.Token(t, "ann", "person/ann", "trusted"), "office")
 	env := r.Env
 	r.Env = append(env, "PASS=swordfish-1")
 	first := r.Run("call")
 	if first.Of("call@test").Outcome != "ran" {
 		t.Fatalf("%+v", first)
 	}
-	if a := r.Loft("log", "call"); strings.TrimSpace(a.Out) != "with •••" {
+	if a := r.Grayloft("log", "call"); strings.TrimSpace(a.Out) != "with •••" {
 		t.Errorf("the log says %q", a.Out)
 	}
 	r.Env = append(env, "PASS=another")
@@ -131,11 +131,11 @@ func TestUncountedVariablesArePassedOnAndMasked(t *testing.T) {
 	}
 	r.Env = append(env, "PASS=swordfish-1", "LEAK=yes")
 	r.Run("call")
-	leaky := r.Run("--anew", "call")
-	if !strings.Contains(leaky.Answer.Err, "out/leak holds the value of a variable in env_uncounted, and stays on this machine") {
+	leaky := r.Run("--no-reuse", "call")
+	if !strings.Contains(leaky.Answer.Err, "out/leak holds the value of a variable in secrets, and stays on this machine") {
 		t.Errorf("nothing is said of the leak: %s", leaky.Answer.Err)
 	}
-	other := r.Clone().Attach(s.URL, s.Token(t, "bob", "personal/bob", "personal/ann"), "home")
+	other := r.Clone().Login(s.URL, s.Token(t, "bob", "person/bob", "person/ann"), "home")
 	other.Env = append(other.Env, "PASS=swordfish-1", "LEAK=yes")
 	if rep := other.Run("call"); rep.Of("call@test").Outcome != "ran" {
 		t.Errorf("the secret was shared: %+v", rep.Tasks)
@@ -182,19 +182,19 @@ retries = 2
 	if got := rep.Of("shaky@test"); got.Outcome != "ran" || got.Message != "passed at attempt 3 of 3" || r.Read("out") != "whole\n" {
 		t.Errorf("%+v", got)
 	}
-	if a := r.Loft("log", "shaky"); strings.Count(a.Out, "attempt") != 2 {
+	if a := r.Grayloft("log", "shaky"); strings.Count(a.Out, "attempt") != 2 {
 		t.Errorf("the log: %s", a.Out)
 	}
 	if rep := r.Run("shaky"); rep.Of("shaky@test").Outcome != "current" {
 		t.Errorf("scratch was counted: %+v", rep.Tasks)
 	}
-	r.Run("--anew", "shaky")
+	r.Run("--no-reuse", "shaky")
 	if got := strings.TrimSpace(r.Read("tries/n")); got != "6" {
 		t.Errorf("scratch was not kept between runs: %s tries", got)
 	}
 	r.Write("tries/n", "0\n")
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "retries = 2", "retries = 1", 1))
-	if rep := r.Run("--anew", "shaky"); rep.Of("shaky@test").Outcome != "failed" || rep.Of("shaky@test").Message != "exit 1" {
+	if rep := r.Run("--no-reuse", "shaky"); rep.Of("shaky@test").Outcome != "failed" || rep.Of("shaky@test").Message != "exit 1" {
 		t.Errorf("too few attempts: %+v", rep.Tasks)
 	}
 }
@@ -233,7 +233,7 @@ probes = ["part"]
 		t.Errorf("one project's own file: %v", got)
 	}
 	r.Remove("b/pin")
-	if a := r.Loft("run", "build"); a.Code == 0 || !strings.Contains(a.Err, `probe "part@b"`) {
+	if a := r.Grayloft("run", "build"); a.Code == 0 || !strings.Contains(a.Err, `probe "part@b"`) {
 		t.Errorf("a probe that fails: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -267,10 +267,10 @@ writes = ["own"]
 	}
 	r.Run("say")
 	rep := r.Run("say", "--", "more")
-	if got := rep.Of("say@test"); got.Reason == nil || *got.Reason != "definition" || got.Detail[0] != "arguments" || r.Read("out") != "said more\n" {
+	if got := rep.Of("say@test"); got.Reason == nil || *got.Reason != "declaration" || got.Detail[0] != "arguments" || r.Read("out") != "said more\n" {
 		t.Errorf("%+v %q", got, r.Read("out"))
 	}
-	if rep.Of("first@test").Outcome != "current" && rep.Of("first@test").Outcome != "known" {
+	if rep.Of("first@test").Outcome != "current" && rep.Of("first@test").Outcome != "cached" {
 		t.Errorf("arguments are for what was named: %+v", rep.Tasks)
 	}
 }

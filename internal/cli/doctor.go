@@ -87,7 +87,7 @@ func (a *app) examine(ctx context.Context) []checked {
 		}
 		add("sealed tasks", nil, said, "")
 	}
-	add("audit", engine.Watching(), "strace is there", "audited tasks run, and what they make stays on this machine; grayloft drift does not work")
+	add("traced", engine.Watching(), "strace is there", "audited tasks run, and what they make stays on this machine; grayloft drift does not work")
 	r, err := a.load(ctx)
 	if err != nil {
 		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects says all that is wrong")
@@ -104,7 +104,7 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	case url == "":
 		return checked{"service", true, "none: this machine's cache alone", ""}
 	case token == "":
-		return checked{"service", false, url + ", and no token for it", "grayloft attach " + url}
+		return checked{"service", false, url + ", and no token for it", "grayloft login " + url}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
@@ -112,11 +112,11 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	said := ""
 	client.Warn = func(s string) { said = s }
 	began := time.Now()
-	self, err := client.Who(ctx)
+	self, err := client.WhoAmI(ctx)
 	if err != nil {
-		return checked{"service", false, strings.TrimSuffix(said, "; going on with this machine's cache alone"), "runs go on without it; grayloft attach changes the address or the token"}
+		return checked{"service", false, strings.TrimSuffix(said, "; going on with this machine's cache alone"), "runs go on without it; grayloft login changes the address or the token"}
 	}
-	text := fmt.Sprintf("%s answers in %d ms; %s puts on %s, takes from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.PutsOn), orNone(strings.Join(self.TakesFrom, ", ")))
+	text := fmt.Sprintf("%s answers in %d ms; %s puts on %s, takes from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {
 		text += ", until " + self.Expires.Local().Format("2 January 2006")
 	}

@@ -7,13 +7,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
 )
 
 func (a *app) driftCommand() *cobra.Command {
-	f := runFlags{fetch: string(engine.FetchWanted), jobs: runtime.NumCPU()}
+	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
 	f.everything = true
 	c := &cobra.Command{
 		Use: "drift [TASK…]", Short: "Find where declarations and what tasks really open part, with the lines to change",
@@ -45,14 +45,14 @@ func (a *app) driftCommand() *cobra.Command {
 type driftJSON struct {
 	Task     string          `json:"task"`
 	Failed   string          `json:"failed,omitempty"`
-	Findings []audit.Finding `json:"findings"`
+	Findings []drift.Finding `json:"findings"`
 }
 
 func (a *app) reportDrift(list []engine.Drift) error {
 	out := []driftJSON{}
 	parted, failed, lines := 0, 0, 0
 	for _, d := range list {
-		out = append(out, driftJSON{d.Task.Addr(), d.Failed, append([]audit.Finding{}, d.Findings...)})
+		out = append(out, driftJSON{d.Task.Addr(), d.Failed, append([]drift.Finding{}, d.Findings...)})
 		if len(d.Findings) > 0 {
 			parted++
 			lines += len(d.Findings)

@@ -83,7 +83,7 @@ func taskDrawing(tasks []*graph.Task) drawing {
 	d := drawing{to: map[string][]string{}}
 	for _, t := range tasks {
 		d.nodes = append(d.nodes, t.Addr())
-		d.to[t.Addr()] = addrs(t.Before)
+		d.to[t.Addr()] = addrs(t.Dependencies)
 	}
 	slices.Sort(d.nodes)
 	return d

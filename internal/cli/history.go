@@ -75,7 +75,7 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 // countsOf writes the outcomes that a run had: 3 ran, 12 current.
 func countsOf(totals map[string]int) string {
 	var out []string
-	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Fetched, engine.Restored, engine.Known, engine.Current, engine.Held, engine.Stopped, engine.Unstarted} {
+	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Fetched, engine.Restored, engine.Cached, engine.Current, engine.Blocked, engine.Stopped, engine.NotStarted} {
 		if n := totals[string(o)]; n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", n, o))
 		}

@@ -99,7 +99,7 @@ func (a *app) tasksCommand() *cobra.Command {
 			})
 			for _, t := range tasks {
 				j := taskJSON{Task: t.Addr(), Project: t.Project.Name, Run: t.Decl.Run.String(), After: []string{}, Reuse: string(t.Reuse), Help: t.Help}
-				for _, u := range t.Before {
+				for _, u := range t.Dependencies {
 					j.After = append(j.After, u.Addr())
 				}
 				list = append(list, j)

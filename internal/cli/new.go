@@ -25,7 +25,7 @@ func (a *app) newCommand() *cobra.Command {
 		Use: "new KIND DIR", Short: "Make a project from the template of a kind",
 		Long: "Copies the files of the kind's template directory to DIR. In their names and texts %{name} becomes the\n" +
 			"project's name, %{base} its last segment, %{dir} its directory, %{repo} the repository's name, and %{ident}\n" +
-			"(%{Ident}) a word that languages take as a name. The ending .template of a file's name is dropped, so that\n" +
+			"(%{Ident}) a word that languages take as a name. The ending .tmpl of a file's name is dropped, so that\n" +
 			"tools do not take a template for a source. Nothing that is there is overwritten.",
 		Example: "  grayloft new go-library libs/ferries",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -79,13 +79,13 @@ func (a *app) placeFor(r *repository, dir string) error {
 	if dir == "." {
 		return exit{exitWrong, "grayloft: the root of the repository is no place for a new project"}
 	}
-	holds := slices.ContainsFunc(r.graph.Repo.Holders, func(it decl.Item) bool {
+	holds := slices.ContainsFunc(r.graph.Repo.KindFiles, func(it decl.Item) bool {
 		p, err := glob.Parse(it.Text)
 		return err == nil && p.MatchExact(dir)
 	})
 	if !holds {
 		var among []string
-		for _, it := range r.graph.Repo.Holders {
+		for _, it := range r.graph.Repo.KindFiles {
 			among = append(among, it.Text)
 		}
 		return exit{exitWrong, fmt.Sprintf("grayloft: no pattern of [repo] projects in %s names %q: choose a directory that one of %s does, or add it there", decl.RootFile, dir, strings.Join(among, ", "))}
@@ -131,7 +131,7 @@ func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 		if utf8.Valid(b) {
 			text = names.Replace(text)
 		}
-		rel := strings.TrimSuffix(names.Replace(strings.TrimPrefix(p, template+"/")), ".template")
+		rel := strings.TrimSuffix(names.Replace(strings.TrimPrefix(p, template+"/")), ".tmpl")
 		if !fs.ValidPath(rel) {
 			return fmt.Errorf("%s in the template becomes %q, which is no path inside the project", p, rel)
 		}

@@ -26,7 +26,7 @@ func (a *app) planCommand() *cobra.Command {
 		},
 	}
 	f.sharedFlags(c)
-	c.Flags().BoolVar(&f.anew, "anew", false, "as if everything had to run")
+	c.Flags().BoolVar(&f.noReuse, "anew", false, "as if everything had to run")
 	return c
 }
 
@@ -65,7 +65,7 @@ func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*
 		client.Warn = quiet.Warn
 	}
 	p, err := e.Plan(ctx, engine.Options{
-		Run: newRunID(a.now()), Picked: picked, Jobs: 1, Anew: f.anew, Args: f.extra,
+		Run: newRunID(a.now()), Picked: picked, Jobs: 1, NoReuse: f.noReuse, Args: f.extra,
 		Fetch: engine.Fetch(f.fetch), Grace: time.Second, Kill: kill,
 	})
 	if err != nil {
@@ -108,7 +108,7 @@ func previewJSON(p *engine.Preview) planJSON {
 		if x.Key.IsZero() {
 			j.Key = ""
 		}
-		if x.Seconds > 0 && (x.Outcome == engine.Ran || x.Outcome == engine.Depends) {
+		if x.Seconds > 0 && (x.Outcome == engine.Ran || x.Outcome == engine.MayRun) {
 			s := round(x.Seconds)
 			j.Expected = &s
 		}
@@ -122,8 +122,8 @@ func previewJSON(p *engine.Preview) planJSON {
 }
 
 var verbs = map[engine.Outcome]string{
-	engine.Ran: "run", engine.Depends: "may run", engine.Fetched: "fetch", engine.Restored: "restore",
-	engine.Known: "known", engine.Current: "current", engine.Failed: "fail",
+	engine.Ran: "run", engine.MayRun: "may run", engine.Fetched: "fetch", engine.Restored: "restore",
+	engine.Cached: "known", engine.Current: "current", engine.Failed: "fail",
 }
 
 // printPlan says first what matters, then the list, then the legend.
@@ -136,8 +136,8 @@ func (a *app) printPlan(p *engine.Preview) {
 	rows := [][]string{}
 	seen := map[key.Reason]bool{}
 	n := p.Totals()
-	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Depends, engine.Fetched, engine.Restored, engine.Known, engine.Current} {
-		if (o == engine.Known || o == engine.Current) && !a.verbose {
+	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.MayRun, engine.Fetched, engine.Restored, engine.Cached, engine.Current} {
+		if (o == engine.Cached || o == engine.Current) && !a.verbose {
 			continue
 		}
 		for _, x := range p.Tasks {
@@ -155,7 +155,7 @@ func (a *app) printPlan(p *engine.Preview) {
 		a.grid(rows)
 	}
 	if !a.verbose {
-		for _, o := range []engine.Outcome{engine.Known, engine.Current} {
+		for _, o := range []engine.Outcome{engine.Cached, engine.Current} {
 			if c := n[string(o)]; c > 0 {
 				fmt.Fprintf(a.out, "  %s  %s\n", a.tint(o, pad(verbs[o], 7)), counted(c, "task", "tasks"))
 			}
@@ -166,7 +166,7 @@ func (a *app) printPlan(p *engine.Preview) {
 
 func headline(p *engine.Preview) string {
 	n := p.Totals()
-	run, may, all := n[string(engine.Ran)], n[string(engine.Depends)], counted(len(p.Tasks), "task", "tasks")
+	run, may, all := n[string(engine.Ran)], n[string(engine.MayRun)], counted(len(p.Tasks), "task", "tasks")
 	var b strings.Builder
 	switch {
 	case run == 0 && may == 0:
@@ -212,7 +212,7 @@ func slowest(p *engine.Preview) *graph.Task {
 func (a *app) planRow(x *engine.Expected) []string {
 	took := ""
 	switch {
-	case x.Outcome == engine.Ran || x.Outcome == engine.Depends:
+	case x.Outcome == engine.Ran || x.Outcome == engine.MayRun:
 		took = "?"
 		if x.Seconds > 0 {
 			took = "~" + seconds(x.Seconds)
@@ -225,16 +225,16 @@ func (a *app) planRow(x *engine.Expected) []string {
 	switch {
 	case x.Outcome == engine.Failed:
 		what = firstLine(x.Message)
-	case x.Outcome == engine.Depends && x.Reason == "":
+	case x.Outcome == engine.MayRun && x.Reason == "":
 		what = "unless " + list3(addrs(x.On)) + sameWord(len(x.On))
-	case x.Outcome == engine.Depends:
+	case x.Outcome == engine.MayRun:
 		what = strings.TrimPrefix(what+"; after "+list3(addrs(x.On)), "; ")
 	case x.MadeBy != nil:
 		what = fmt.Sprintf("made by %s at %s, %s", x.MadeBy.Name, x.MadeBy.Place, clock(x.MadeBy.At, a.now()))
 	}
 	reason := string(x.Reason)
-	if x.Outcome == engine.Depends && reason == "" {
-		reason = string(key.FromBefore)
+	if x.Outcome == engine.MayRun && reason == "" {
+		reason = string(key.Upstream)
 	}
 	return []string{a.tint(x.Outcome, pad(verbs[x.Outcome], 7)), x.Task.Addr(), reason, what, took}
 }
@@ -267,8 +267,8 @@ func bytesText(n int64) string {
 
 func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
 	for _, x := range p.Tasks {
-		if x.Outcome == engine.Depends && x.Reason == "" {
-			seen[key.FromBefore] = true
+		if x.Outcome == engine.MayRun && x.Reason == "" {
+			seen[key.Upstream] = true
 		}
 	}
 	lines := []string{}
@@ -280,7 +280,7 @@ func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
 			continue
 		}
 		text := key.Legend[r]
-		if r == key.FromBefore {
+		if r == key.Upstream {
 			text = "what comes before it came out different, or may"
 		}
 		lines = append(lines, fmt.Sprintf("%-11s %s", r, text))
@@ -301,7 +301,7 @@ func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
 func compared(p *engine.Preview) string {
 	runs := map[string]time.Time{}
 	for _, x := range p.Tasks {
-		if (x.Outcome == engine.Ran || x.Outcome == engine.Depends) && x.Compared != nil {
+		if (x.Outcome == engine.Ran || x.Outcome == engine.MayRun) && x.Compared != nil {
 			runs[x.Compared.Run] = x.Compared.At
 		}
 	}

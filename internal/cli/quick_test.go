@@ -102,7 +102,7 @@ after = ["make"]
 			r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "echo $NAME", "echo NAME $NAME", 1))
 		}, nil, "ran", "ran"},
 		{"nothing that counts", write(r, "lib/unread", "x\n"), nil, "current", "current"},
-		{"what is asked", func() {}, []string{"--anew"}, "ran", "ran"},
+		{"what is asked", func() {}, []string{"--no-reuse"}, "ran", "ran"},
 	} {
 		c.change()
 		got := r.Run(append([]string{"check", "make"}, c.args...)...).Outcomes()
@@ -123,7 +123,7 @@ func TestWhenTheCacheIsGoneNotEveryTaskIsSpokenOf(t *testing.T) {
 	r.Run("make")
 	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
 	r.Remove(".grayloft/quick") // else what is noted as right is right without a cache
-	a := r.Loft("run", "make")
+	a := r.Grayloft("run", "make")
 	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 tasks more were moved") {
 		t.Errorf("%d %s", a.Code, a.Err)
 	}

@@ -279,7 +279,7 @@ func (w *world) compare(what string) {
 		switch x.Outcome {
 		case "ran":
 			w.ran++
-		case "current", "restored", "known":
+		case "current", "restored", "cached":
 			w.reused++
 		case "failed":
 			w.t.Errorf("%s: %s failed: %s", what, x.Task, x.Message)
@@ -313,9 +313,9 @@ func (w *world) foreseen(what string, args ...string) trial.Report {
 	rep := w.r.Run(append(args, "--keep-going")...)
 	for _, x := range plan.Tasks {
 		got := rep.Of(x.Task)
-		moved := x.Outcome == "known" && got.Outcome == "restored" && plan.Totals["depends"] > 0
+		moved := x.Outcome == "cached" && got.Outcome == "restored" && plan.Totals["may-run"] > 0
 		switch {
-		case x.Outcome == "depends":
+		case x.Outcome == "may-run":
 			w.open++
 			continue
 		case x.Outcome != got.Outcome && !moved:

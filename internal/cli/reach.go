@@ -18,10 +18,10 @@ func (a *app) reachCommand() *cobra.Command {
 	var as string
 	c := &cobra.Command{
 		Use: "reach [FILE…]", Short: "Say what files, or else the changes since the base, can affect, and by what path",
-		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as matrix",
+		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as ci-matrix",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch as {
-			case "", "text", "json", "matrix":
+			case "", "text", "json", "ci-matrix":
 			default:
 				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not known: text, json or matrix", as)}
 			}
@@ -61,7 +61,7 @@ func ways(g *graph.Graph, touched []change.Touch) []reached {
 	for len(next) > 0 {
 		t := next[0]
 		next = next[1:]
-		for _, u := range t.After {
+		for _, u := range t.Dependents {
 			if found[u] == nil {
 				found[u] = &reached{u, found[t].by, append(slices.Clone(found[t].way), u)}
 				next = append(next, u)
@@ -93,7 +93,7 @@ func (a *app) reach(ctx context.Context, r *repository, s selection, as string) 
 	switch as {
 	case "json":
 		return a.json(reachJSON(list))
-	case "matrix":
+	case "ci-matrix":
 		return a.matrix(list)
 	}
 	if len(s.files) > 1 && len(s.files) <= 20 && s.filesFrom == "" {

@@ -19,7 +19,7 @@ func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *en
 	maker := e.Maker()
 	return recording{remote.Record(c, protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
-		Asked: asked(f.selection, args), Anew: f.anew, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
+		Requested: asked(f.selection, args), NoReuse: f.noReuse, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
 	})}
 }
 
@@ -42,7 +42,7 @@ func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *en
 		Saved: round(s.Saved()), Cost: round((s.Fetching + s.Uploading).Seconds()), Totals: s.Totals(), Tasks: []checkout.PastTask{},
 	}
 	for _, res := range s.Results {
-		if res.Outcome == engine.Current || res.Outcome == engine.Unstarted {
+		if res.Outcome == engine.Current || res.Outcome == engine.NotStarted {
 			continue
 		}
 		t := checkout.PastTask{
@@ -74,8 +74,8 @@ func (r recording) Done(res *engine.Result) {
 		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
 		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, Picked: res.Picked,
 	}
-	for _, u := range res.Task.Before {
-		rec.After = append(rec.After, u.Addr())
+	for _, u := range res.Task.Dependencies {
+		rec.Dependencies = append(rec.Dependencies, u.Addr())
 	}
 	made := res.Outcome == engine.Ran || res.Outcome == engine.Failed || res.Outcome == engine.Stopped
 	r.to.Done(rec, made)

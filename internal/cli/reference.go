@@ -90,7 +90,7 @@ func (p *past) find(task, of string) (reference, error) {
 		return ref, err
 	}
 	if p.client == nil {
-		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout and no key of %s here begins with %q; places and people can be named where there is a service (grayloft attach, or GRAYLOFT_TOKEN; and not --offline)", task, of)}
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout and no key of %s here begins with %q; places and people can be named where there is a service (grayloft login, or GRAYLOFT_TOKEN; and not --offline)", task, of)}
 	}
 	return p.shared(task, of)
 }

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
@@ -31,7 +31,7 @@ type runTaskJSON struct {
 	MadeBy       *protocol.Maker `json:"made_by"`
 	SavedSeconds float64         `json:"saved_seconds"`
 	Picked       bool            `json:"picked"`
-	Audit        []audit.Finding `json:"audit,omitempty"`
+	Audit        []drift.Finding `json:"drift,omitempty"`
 }
 
 // say writes how a run came out, for people.
@@ -128,7 +128,7 @@ func (a *app) summary(s *engine.Summary) string {
 	}
 	if f := count(engine.Failed); f > 0 {
 		word := fmt.Sprintf("%d failed", f)
-		if h := count(engine.Held); h == 1 {
+		if h := count(engine.Blocked); h == 1 {
 			word += " and holds 1 more"
 		} else if h > 1 {
 			word += fmt.Sprintf(" and holds %d more", h)
@@ -136,7 +136,7 @@ func (a *app) summary(s *engine.Summary) string {
 		parts = append(parts, word)
 	}
 	var rest []string
-	for _, o := range []engine.Outcome{engine.Fetched, engine.Restored, engine.Known} {
+	for _, o := range []engine.Outcome{engine.Fetched, engine.Restored, engine.Cached} {
 		if count(o) > 0 {
 			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
 		}
@@ -144,7 +144,7 @@ func (a *app) summary(s *engine.Summary) string {
 	if c := count(engine.Current); c > 0 {
 		rest = append(rest, fmt.Sprintf("%d already right", c))
 	}
-	for _, o := range []engine.Outcome{engine.Stopped, engine.Unstarted} {
+	for _, o := range []engine.Outcome{engine.Stopped, engine.NotStarted} {
 		if count(o) > 0 {
 			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
 		}

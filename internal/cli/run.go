@@ -28,7 +28,7 @@ type runFlags struct {
 	selection
 	jobs      int
 	keepGoing bool
-	anew      bool
+	noReuse   bool
 	part      string
 	logs      string
 	fetch     string
@@ -50,7 +50,7 @@ func (a *app) runCommand() *cobra.Command {
 	f.sharedFlags(c)
 	f.workFlags(c)
 	fl := c.Flags()
-	fl.BoolVar(&f.anew, "anew", false, "run everything, whatever is there already")
+	fl.BoolVar(&f.noReuse, "anew", false, "run everything, whatever is there already")
 	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by how long they took")
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c
@@ -62,7 +62,7 @@ func (a *app) runCommand() *cobra.Command {
 func (f *runFlags) sharedFlags(c *cobra.Command) {
 	f.flags(c)
 	f.choice.flags(c)
-	c.Flags().StringVar(&f.fetch, "fetch", "wanted", "wanted, all or off")
+	c.Flags().StringVar(&f.fetch, "fetch", "needed", "needed, all or none")
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 }
 
@@ -83,7 +83,7 @@ func (f *runFlags) check() error {
 		}
 	}
 	for _, v := range []struct{ flag, val, among string }{
-		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " wanted all off "},
+		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " needed all none "},
 	} {
 		if !strings.Contains(v.among, " "+v.val+" ") && v.val != "" {
 			return exit{exitWrong, fmt.Sprintf("grayloft: %s %q is not known: %s", v.flag, v.val, strings.Join(strings.Fields(v.among), ", "))}
@@ -135,7 +135,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	defer view.close()
 	e.Observer = engine.Observer(view)
 	opt := engine.Options{
-		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, Anew: f.anew, Args: f.extra,
+		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, Args: f.extra,
 		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 	var rec *recording

@@ -138,7 +138,7 @@ func TestOnlyWhatReadsAChangeRunsAndSaysWhy(t *testing.T) {
 		{"a bit", func() { os.Chmod(r.Path("app/main"), 0o755) }, map[string]string{"build@app": "files"}},
 		{"a definition", func() {
 			r.Write("app/loft.toml", strings.Replace(r.Read("app/loft.toml"), "grep -q main", "grep -q 'main'", 1))
-		}, map[string]string{"test@app": "definition"}},
+		}, map[string]string{"test@app": "declaration"}},
 		{"a word of help", func() { r.Append("app/loft.toml", "help = \"check\"\n") }, map[string]string{}},
 		{"a probe", func() {
 			r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "echo posix", "echo other", 1))
@@ -186,18 +186,18 @@ reads = []
 writes = []
 `, "need": "needed\n"})
 	rep := r.Run("--keep-going", "--pick", "all")
-	want(t, "keeping going", rep.Outcomes(), map[string]string{"bad@t": "failed", "next@t": "held", "last@t": "held", "other@t": "ran"})
+	want(t, "keeping going", rep.Outcomes(), map[string]string{"bad@t": "failed", "next@t": "blocked", "last@t": "blocked", "other@t": "ran"})
 	if rep.Answer.Code != 1 || rep.OK || rep.Of("bad@t").Message != "exit 1" {
 		t.Errorf("exit %d, %+v", rep.Answer.Code, rep.Of("bad@t"))
 	}
-	a := r.Loft("run", "--pick", "all", "--color", "never")
+	a := r.Grayloft("run", "--pick", "all", "--color", "never")
 	if !strings.Contains(a.Out, "│ needed") || strings.Contains(a.Out, "after\n") && strings.Contains(a.Out, "│ after") || !strings.Contains(a.Out, "1 failed and holds 2 more") {
 		t.Errorf("it printed\n%s", a.Out)
 	}
-	if got := r.Loft("log", "bad").Out; got != "before\nneeded\n" {
+	if got := r.Grayloft("log", "bad").Out; got != "before\nneeded\n" {
 		t.Errorf("the log says %q", got)
 	}
-	if reason := r.Run("bad").Of("bad@t").Reason; reason == nil || *reason != "broken" {
+	if reason := r.Run("bad").Of("bad@t").Reason; reason == nil || *reason != "failed-before" {
 		t.Errorf("run again because %v", reason)
 	}
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "false;", "true;", 1))
@@ -224,12 +224,12 @@ reuse = "never"
 `})
 	for range 2 {
 		rep := r.Run("--pick", "all")
-		want(t, "every time", rep.Ran(), map[string]string{"loose@t": "undeclared", "after@t": "undeclared", "volatile@t": "volatile"})
+		want(t, "every time", rep.Ran(), map[string]string{"loose@t": "no-writes", "after@t": "no-writes", "volatile@t": "volatile"})
 		if d := rep.Of("after@t").Detail; len(d) != 1 || d[0] != "loose@t" {
 			t.Errorf("after runs because of %v", d)
 		}
 	}
-	want(t, "anew", r.Run("--anew", "volatile").Ran(), map[string]string{"volatile@t": "asked"})
+	want(t, "anew", r.Run("--no-reuse", "volatile").Ran(), map[string]string{"volatile@t": "asked"})
 }
 
 func TestEnvironmentIsSmallAndCounted(t *testing.T) {
@@ -482,7 +482,7 @@ probes = ["steady", "each"]
 		t.Errorf("detail %v", d)
 	}
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "cat version;", "echo no compiler here; exit 3;", 1))
-	a := r.Loft("run", "a")
+	a := r.Grayloft("run", "a")
 	if a.Code != 2 || !strings.Contains(a.Err, `probe "steady"`) || !strings.Contains(a.Err, "exit 3") || !strings.Contains(a.Err, "no compiler here") {
 		t.Errorf("a probe that fails: exit %d, %s", a.Code, a.Err)
 	}

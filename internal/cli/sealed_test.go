@@ -88,7 +88,7 @@ touch $HOME/a $TMPDIR/b left-behind
 	allAre(t, "after a change that it does not read", r.Run("make@lib"), "current")
 	// Another checkout, elsewhere, makes the same bytes, its path included.
 	c := r.Clone()
-	c.Run("make@lib", "--anew")
+	c.Run("make@lib", "--no-reuse")
 	if c.Read("lib/out/where") != r.Read("lib/out/where") {
 		t.Error("two checkouts have different paths in their outputs")
 	}
@@ -211,7 +211,7 @@ writes = ["made"]
 probes = []
 run = "echo made > made"
 [task.make]
-isolation = "audit"
+isolation = "traced"
 reads = ["in", "never/*"]
 writes = ["out"]
 probes = []
@@ -267,8 +267,8 @@ func TestWithoutATracerAnAuditedTaskIsNotShared(t *testing.T) {
 	}
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	r := sealedRepo(t, "reads = [\"in\"]\nwrites = [\"out\"]\nrun = \"cat in > out\"\n").Attach(s.URL, ci, "ci")
-	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "audit", 1))
+	r := sealedRepo(t, "reads = [\"in\"]\nwrites = [\"out\"]\nrun = \"cat in > out\"\n").Login(s.URL, ci, "ci")
+	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "traced", 1))
 	r.Commit("audited")
 	r.Env = append(r.Env, "PATH="+bin)
 	rep := r.Run("make@lib")
@@ -277,7 +277,7 @@ func TestWithoutATracerAnAuditedTaskIsNotShared(t *testing.T) {
 		t.Errorf("it said %q", rep.Answer.Err)
 	}
 	allAre(t, "again, here", r.Run("make@lib"), "current")
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	want(t, "elsewhere", c.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
 }
 
@@ -293,14 +293,14 @@ probes = []
 after = ["make"]
 run = "printf 'at %s.' $(date +%s) > stamp; cat out > same; pwd > long"
 `)
-	a := r.Loft("twice", "make@lib")
+	a := r.Grayloft("reproduce", "make@lib")
 	if a.Code != 0 || !strings.Contains(a.Out, "make@lib made the same twice: 1 output") {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	if r.Has("lib/out") {
 		t.Error("what was made only for comparing lies in the checkout")
 	}
-	a = r.Loft("twice", "clock@lib")
+	a = r.Grayloft("reproduce", "clock@lib")
 	if a.Code != 1 || !strings.Contains(a.Out, "clock@lib came out different in 2 of 3 outputs") {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
@@ -312,7 +312,7 @@ run = "printf 'at %s.' $(date +%s) > stamp; cat out > same; pwd > long"
 	if strings.Contains(a.Out, "same") {
 		t.Errorf("an output that came out the same is shown:\n%s", a.Out)
 	}
-	if r.Write("lib/in", "x\n"); r.Loft("twice", "nothing@lib").Code != 2 {
+	if r.Write("lib/in", "x\n"); r.Grayloft("reproduce", "nothing@lib").Code != 2 {
 		t.Error("a task that is not there")
 	}
 }
@@ -371,7 +371,7 @@ after = ["make"]
 run = "cat in out > copy"
 `)
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "open", 1))
-	a := r.Loft("drift")
+	a := r.Grayloft("drift")
 	if a.Code != 1 {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
@@ -387,7 +387,7 @@ run = "cat in out > copy"
 		t.Errorf("a task that opens what it declares is shown:\n%s", a.Out)
 	}
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), `"old/*"`, `"other"`, 1))
-	if a := r.Loft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "What 1 task declared is what was opened.") {
+	if a := r.Grayloft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "What 1 task declared is what was opened.") {
 		t.Errorf("mended: %d %s%s", a.Code, a.Out, a.Err)
 	}
 	want(t, "a run after it", r.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
@@ -398,19 +398,19 @@ func TestDoctorSaysWhatStandsInTheWay(t *testing.T) {
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
 	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n[task.a]\nrun = \"true\"\n"})
-	if a := r.Loft("doctor"); !strings.Contains(a.Out, "service       none: this machine's cache alone") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
+	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "service       none: this machine's cache alone") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
-	r.Attach(s.URL, ci, "here")
-	if a := r.Loft("doctor"); !strings.Contains(a.Out, "ci puts on trusted, takes from trusted") {
+	r.Login(s.URL, ci, "here")
+	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "ci puts on trusted, takes from trusted") {
 		t.Errorf("with a service: %d %s%s", a.Code, a.Out, a.Err)
 	}
-	r.Attach("http://127.0.0.1:1", ci, "here")
-	if a := r.Loft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ service       the service at http://127.0.0.1:1 cannot be reached") {
+	r.Login("http://127.0.0.1:1", ci, "here")
+	if a := r.Grayloft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ service       the service at http://127.0.0.1:1 cannot be reached") {
 		t.Errorf("with a service that is not there: %d %s%s", a.Code, a.Out, a.Err)
 	}
 	r.Env = append(r.Env, "GRAYLOFT_CACHE=/dev/null/cache")
-	if a := r.Loft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ cache") || !strings.Contains(a.Out, "GRAYLOFT_CACHE") {
+	if a := r.Grayloft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ cache") || !strings.Contains(a.Out, "GRAYLOFT_CACHE") {
 		t.Errorf("without a cache: %d %s%s", a.Code, a.Out, a.Err)
 	}
 }

@@ -332,10 +332,10 @@ const lastGood = "last-good"
 func (c *changes) lastGood() (string, error) {
 	client, url := c.a.client(c.r, nil)
 	if client == nil {
-		return "", exit{exitWrong, "grayloft: --since last-good needs a service: grayloft attach URL, or url in [service] and GRAYLOFT_TOKEN"}
+		return "", exit{exitWrong, "grayloft: --since last-good needs a service: grayloft login URL, or url in [service] and GRAYLOFT_TOKEN"}
 	}
 	_, branch := c.r.git.Head(c.ctx)
-	good, err := client.Good(c.ctx, branch)
+	good, err := client.LastGood(c.ctx, branch)
 	if err != nil {
 		fmt.Fprintf(c.a.err, "warning: asking %s for the last good commit: %v\n", url, err)
 		return "", nil

@@ -13,7 +13,7 @@ import (
 
 func reach(t *testing.T, r *trial.Repo, args ...string) []string {
 	t.Helper()
-	a := r.Loft(append([]string{"reach", "--format", "json"}, args...)...)
+	a := r.Grayloft(append([]string{"reach", "--format", "json"}, args...)...)
 	var out struct{ Projects, Tasks []string }
 	if err := json.Unmarshal([]byte(a.Out), &out); err != nil {
 		t.Fatalf("reach %v: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
@@ -39,10 +39,10 @@ func TestReachOfFiles(t *testing.T) {
 			t.Errorf("%s reaches %v, want %v", file, got, want)
 		}
 	}
-	if a := r.LoftIn("lib", "reach", "--format", "json", "test/t"); !strings.Contains(a.Out, "test@lib") {
+	if a := r.GrayloftIn("lib", "reach", "--format", "json", "test/t"); !strings.Contains(a.Out, "test@lib") {
 		t.Errorf("a path from where the person is: %s%s", a.Out, a.Err)
 	}
-	if a := r.Loft("reach", "/etc/hostname"); a.Code != 2 || !strings.Contains(a.Err, "outside of the repository") {
+	if a := r.Grayloft("reach", "/etc/hostname"); a.Code != 2 || !strings.Contains(a.Err, "outside of the repository") {
 		t.Errorf("a file elsewhere: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -75,10 +75,10 @@ func TestReachOfChanges(t *testing.T) {
 	if got := reach(t, r, "--since", "HEAD~1"); !slices.Equal(got, []string{"test@lib"}) {
 		t.Errorf("detached, since another revision: %v", got)
 	}
-	if a := r.Loft("reach", "--since", "nonsense"); a.Code != 2 || !strings.Contains(a.Err, `no revision "nonsense"`) {
+	if a := r.Grayloft("reach", "--since", "nonsense"); a.Code != 2 || !strings.Contains(a.Err, `no revision "nonsense"`) {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
-	if a := r.Loft("reach", "--files-from", "-"); a.Code != 0 {
+	if a := r.Grayloft("reach", "--files-from", "-"); a.Code != 0 {
 		t.Errorf("no files at all: exit %d: %s", a.Code, a.Err)
 	}
 	rep := r.Run("--file", "lib/test/t")
@@ -98,7 +98,7 @@ func TestShallowClonesSelectEverythingAndSayHowToMendIt(t *testing.T) {
 		t.Fatal(err, string(out))
 	}
 	c := &trial.Repo{T: t, Dir: dir, Env: r.Env}
-	a := c.Loft("reach", "--format", "json")
+	a := c.Grayloft("reach", "--format", "json")
 	if !strings.Contains(a.Err, "git fetch --unshallow") || strings.Count(a.Out, "everything") != 4 {
 		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
@@ -119,7 +119,7 @@ func TestNamesMeanWhereThePersonIs(t *testing.T) {
 		{".", []string{"te*"}, "test@app test@lib"},
 		{".", []string{"--pick", "changed"}, ""},
 	} {
-		a := r.LoftIn(c.dir, append([]string{"tasks", "--format", "json"}, c.args...)...)
+		a := r.GrayloftIn(c.dir, append([]string{"tasks", "--format", "json"}, c.args...)...)
 		var list []struct{ Task string }
 		if err := json.Unmarshal([]byte(a.Out), &list); err != nil {
 			t.Fatalf("%v in %s: %v\n%s", c.args, c.dir, err, a.Err)
@@ -157,13 +157,13 @@ func TestMistakesAreExplained(t *testing.T) {
 		{".", []string{"--repo", "lib", "projects"}, "there is no grayloft.toml"},
 		{".", []string{"log", "test@lib"}, "has not run in this checkout"},
 	} {
-		a := r.LoftIn(c.dir, c.args...)
+		a := r.GrayloftIn(c.dir, c.args...)
 		if a.Code == 0 || !strings.Contains(a.Err, c.says) || a.Out != "" {
 			t.Errorf("%v: exit %d, out %q, err %q; want %q", c.args, a.Code, a.Out, a.Err, c.says)
 		}
 	}
 	r.Append("lib/loft.toml", "reads = 7\n")
-	if a := r.Loft("projects"); a.Code != 2 || !strings.Contains(a.Err, "lib/loft.toml:") || !strings.Contains(a.Err, "1 error in 1 file") {
+	if a := r.Grayloft("projects"); a.Code != 2 || !strings.Contains(a.Err, "lib/loft.toml:") || !strings.Contains(a.Err, "1 error in 1 file") {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
 }
@@ -172,7 +172,7 @@ func TestLooking(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	var projects []map[string]any
-	if err := json.Unmarshal([]byte(r.Loft("projects", "--format", "json").Out), &projects); err != nil || len(projects) != 2 || projects[0]["name"] != "app" {
+	if err := json.Unmarshal([]byte(r.Grayloft("projects", "--format", "json").Out), &projects); err != nil || len(projects) != 2 || projects[0]["name"] != "app" {
 		t.Errorf("%v, %v", projects, err)
 	}
 	for _, key := range []string{"name", "dir", "kind", "needs", "tags", "owner", "tasks"} {
@@ -186,12 +186,12 @@ func TestLooking(t *testing.T) {
 		"tasks":          "generate@lib",
 		"version":        "schema 1",
 	} {
-		if a := r.Loft(strings.Fields(args)...); a.Code != 0 || !strings.Contains(a.Out, want) {
+		if a := r.Grayloft(strings.Fields(args)...); a.Code != 0 || !strings.Contains(a.Out, want) {
 			t.Errorf("%s: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
 		}
 	}
 	var task map[string]any
-	if err := json.Unmarshal([]byte(r.Loft("show", "test@app", "--format", "json").Out), &task); err != nil {
+	if err := json.Unmarshal([]byte(r.Grayloft("show", "test@app", "--format", "json").Out), &task); err != nil {
 		t.Fatal(err)
 	}
 	if from := task["run"].(map[string]any)["from"]; from != "app/loft.toml:10" {
@@ -210,18 +210,18 @@ func TestReachExplainsThePathAndTheLackOfOne(t *testing.T) {
 		"elsewhere":     "lies in no project",
 		"app/loft.toml": "none of them came out different from those at main",
 	} {
-		if a := r.Loft("reach", file); a.Code != 0 || !strings.Contains(a.Out, want) {
+		if a := r.Grayloft("reach", file); a.Code != 0 || !strings.Contains(a.Out, want) {
 			t.Errorf("%s: %s%s", file, a.Out, a.Err)
 		}
 	}
-	a := r.Loft("reach", "lib/schema", "lib/test/t")
+	a := r.Grayloft("reach", "lib/schema", "lib/test/t")
 	if strings.Count(a.Out, "task  ") != 2 {
 		t.Errorf("each file for itself: %s", a.Out)
 	}
 	var m struct {
 		Include []struct{ Project, Dir, Tasks string }
 	}
-	a = r.Loft("reach", "--as", "matrix", "lib/schema")
+	a = r.Grayloft("reach", "--as", "ci-matrix", "lib/schema")
 	if err := json.Unmarshal([]byte(a.Out), &m); err != nil || strings.Count(a.Out, "\n") != 1 || len(m.Include) != 2 {
 		t.Fatalf("%v: %s", err, a.Out)
 	}
@@ -239,7 +239,7 @@ func TestPatternsThatTheShellPutOthersInPlaceOfAreExplained(t *testing.T) {
 		{"run lib/schema", "--file lib/schema"},
 		{"run --pick lib/src lib/test", "the shell has put lib/src lib/test … in place of a pattern"},
 	} {
-		if a := r.Loft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
+		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
@@ -294,9 +294,9 @@ func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	r := trial.New(t, sample)
-	ci := r.Clone().Attach(s.URL, s.Token(t, "ci", "trusted", "trusted"), "ci")
-	r.Attach(s.URL, s.Token(t, "ann", "personal/ann", "trusted"), "office")
-	if a := r.Loft("reach", "--since", "last-good"); a.Code != 0 || !strings.Contains(a.Err, "everything counts as changed") {
+	ci := r.Clone().Login(s.URL, s.Token(t, "ci", "trusted", "trusted"), "ci")
+	r.Login(s.URL, s.Token(t, "ann", "person/ann", "trusted"), "office")
+	if a := r.Grayloft("reach", "--since", "last-good"); a.Code != 0 || !strings.Contains(a.Err, "everything counts as changed") {
 		t.Errorf("no run yet: exit %d, %s", a.Code, a.Err)
 	}
 	if rep := ci.Run("--pick", "all"); !rep.OK {
@@ -322,7 +322,7 @@ func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
 	if got := reach(t, r, "--since", "last-good"); len(got) != 0 {
 		t.Errorf("since the newest: %v", got)
 	}
-	if a := r.Loft("reach", "--since", "last-good", "--repo", ci.Dir); a.Code != 0 {
+	if a := r.Grayloft("reach", "--since", "last-good", "--repo", ci.Dir); a.Code != 0 {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
 }
@@ -341,7 +341,7 @@ func TestPartsTogetherRunEverythingOnce(t *testing.T) {
 		files["p/"+n+"/loft.toml"] = "[project]\n[task.make]\nrun = \"" + run + "\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = []\n"
 		files["p/"+n+"/in"] = n
 	}
-	r := trial.New(t, files).Attach(s.URL, ci, "ci")
+	r := trial.New(t, files).Login(s.URL, ci, "ci")
 	r.Run("make")
 	for n := range files {
 		if strings.HasSuffix(n, "/in") {
@@ -351,7 +351,7 @@ func TestPartsTogetherRunEverythingOnce(t *testing.T) {
 	r.Commit("all of it")
 	of := map[string]int{}
 	for i := 1; i <= 2; i++ {
-		c := r.Clone().Attach(s.URL, ci, "ci")
+		c := r.Clone().Login(s.URL, ci, "ci")
 		for _, x := range c.Run("make", "--part", fmt.Sprintf("%d/2", i)).Tasks {
 			if of[x.Task] != 0 {
 				t.Errorf("%s is in both parts", x.Task)
@@ -366,15 +366,15 @@ func TestPartsTogetherRunEverythingOnce(t *testing.T) {
 		t.Errorf("the two that take long are both in part %d", of["make@p/a"])
 	}
 	for _, bad := range []string{"0/2", "3/2", "x", "1/", "1/0"} {
-		if a := r.Loft("run", "make", "--part", bad); a.Code != 2 || !strings.Contains(a.Err, "2/5") {
+		if a := r.Grayloft("run", "make", "--part", bad); a.Code != 2 || !strings.Contains(a.Err, "2/5") {
 			t.Errorf("--part %s: %d %s", bad, a.Code, a.Err)
 		}
 	}
-	r.Attach("http://127.0.0.1:1", ci, "ci")
-	if a := r.Loft("run", "make", "--part", "1/2"); a.Code != 1 || !strings.Contains(a.Err, "--offline") {
+	r.Login("http://127.0.0.1:1", ci, "ci")
+	if a := r.Grayloft("run", "make", "--part", "1/2"); a.Code != 1 || !strings.Contains(a.Err, "--offline") {
 		t.Errorf("without the service: %d %s", a.Code, a.Err)
 	}
-	if a := r.Loft("run", "make", "--part", "1/2", "--offline"); a.Code != 0 {
+	if a := r.Grayloft("run", "make", "--part", "1/2", "--offline"); a.Code != 0 {
 		t.Errorf("offline: %d %s", a.Code, a.Err)
 	}
 }

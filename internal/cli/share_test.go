@@ -24,22 +24,22 @@ import (
 
 // everyone makes the tokens of a small team.
 func everyone(t *testing.T, s *trial.Service) (ci, brenna string) {
-	return s.Token(t, "ci", "trusted", "trusted"), s.Token(t, "brenna", "personal/brenna", "personal/brenna", "trusted")
+	return s.Token(t, "ci", "trusted", "trusted"), s.Token(t, "brenna", "person/brenna", "person/brenna", "trusted")
 }
 
 func TestASecondMachineRunsNothing(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	r := trial.New(t, sample).Attach(s.URL, ci, "harbour-ci")
+	r := trial.New(t, sample).Login(s.URL, ci, "harbour-ci")
 	rep := r.Run("--pick", "all")
 	if rep.Totals["ran"] != 4 || rep.Answer.Err != "" {
 		t.Fatalf("%v\n%s", rep.Totals, rep.Answer.Err)
 	}
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	other := c.Run("--pick", "all")
 	want(t, "another machine", other.Outcomes(), map[string]string{
-		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "known", "test@app": "known"})
+		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "cached", "test@app": "cached"})
 	for _, x := range other.Tasks {
 		if x.MadeBy == nil || x.MadeBy.Name != "ci" || x.MadeBy.Place != "harbour-ci" || x.MadeBy.Run != rep.Run || x.Key != rep.Of(x.Task).Key {
 			t.Errorf("%s was made by %+v", x.Task, x.MadeBy)
@@ -51,8 +51,8 @@ func TestASecondMachineRunsNothing(t *testing.T) {
 	allAre(t, "again", c.Run("--pick", "all"), "current")
 
 	// Only what is wanted is moved; what a task that runs will read, too.
-	d := r.Clone().Attach(s.URL, brenna, "office")
-	if o := d.Run("test@app").Outcomes(); o["build@app"] != "known" || d.Has("app/out/app") {
+	d := r.Clone().Login(s.URL, brenna, "office")
+	if o := d.Run("test@app").Outcomes(); o["build@app"] != "cached" || d.Has("app/out/app") {
 		t.Errorf("nobody asked for the outputs: %v", o)
 	}
 	d.Append("lib/test/t", "more\n")
@@ -65,12 +65,12 @@ func TestASecondMachineRunsNothing(t *testing.T) {
 	// What brenna makes is hers; CI does not take it.
 	d.Write("app/main", "hers\n")
 	d.Run("build@app")
-	e := r.Clone().Attach(s.URL, ci, "harbour-ci")
+	e := r.Clone().Login(s.URL, ci, "harbour-ci")
 	e.Write("app/main", "hers\n")
 	if o := e.Run("build@app").Of("build@app").Outcome; o != "ran" {
 		t.Errorf("CI took what brenna made: %s", o)
 	}
-	f := r.Clone().Attach(s.URL, brenna, "home")
+	f := r.Clone().Login(s.URL, brenna, "home")
 	f.Write("app/main", "hers\n")
 	if x := f.Run("build@app").Of("build@app"); x.Outcome != "fetched" || x.MadeBy.Name != "brenna" {
 		t.Errorf("brenna's own shelf: %+v", x)
@@ -81,7 +81,7 @@ func TestRecordsOfRuns(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
-	r := trial.New(t, sample).Attach(s.URL, ci, "harbour-ci")
+	r := trial.New(t, sample).Login(s.URL, ci, "harbour-ci")
 	r.Append("app/loft.toml", "[task.bad]\nrun = \"echo so bad; false\"\nreads = []\nwrites = []\nprobes = []\n")
 	rep := r.Run("--pick", "all", "--keep-going")
 	ctx := context.Background()
@@ -167,7 +167,7 @@ func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	g := newGate(t, s.URL)
-	r := trial.New(t, sample).Attach(s.URL, ci, "ci")
+	r := trial.New(t, sample).Login(s.URL, ci, "ci")
 	r.Run("--pick", "all")
 
 	closed, err := net.Listen("tcp", "127.0.0.1:0")
@@ -188,7 +188,7 @@ func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
 		{"an unknown token", "", g.URL, "loft-nobody", "does not know this token"},
 	} {
 		g.mode.Store(c.mode)
-		d := r.Clone().Attach(c.url, c.token, "home")
+		d := r.Clone().Login(c.url, c.token, "home")
 		rep := d.Run("--pick", "all")
 		if !rep.OK || rep.Totals["fetched"] != 0 {
 			t.Errorf("%s: %v\n%s", c.what, rep.Outcomes(), rep.Answer.Err)
@@ -207,7 +207,7 @@ func TestWhatCouldNotBeSentIsSentLater(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	g := newGate(t, s.URL)
-	r := trial.New(t, sample).Attach(g.URL, ci, "ci")
+	r := trial.New(t, sample).Login(g.URL, ci, "ci")
 	g.mode.Store("dropblobs")
 	rep := r.Run("--pick", "all")
 	if !rep.OK {
@@ -217,7 +217,7 @@ func TestWhatCouldNotBeSentIsSentLater(t *testing.T) {
 	if again := r.Run("--pick", "all"); again.Answer.Err != "" {
 		t.Errorf("it warned: %s", again.Answer.Err)
 	}
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	if other := c.Run("--pick", "all"); other.Totals["ran"] != 0 {
 		t.Errorf("what was spooled did not arrive: %v", other.Outcomes())
 	}
@@ -276,17 +276,17 @@ func TestEntriesWhoseBlobsHaveGone(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	r := trial.New(t, sample).Attach(s.URL, ci, "ci")
+	r := trial.New(t, sample).Login(s.URL, ci, "ci")
 	r.Run("--pick", "all")
 	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
 		t.Fatal(err)
 	}
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	rep := c.Run("--pick", "all")
-	if !rep.OK || rep.Ran()["generate@lib"] != "gone" || c.Read("app/out/app") != r.Read("app/out/app") {
+	if !rep.OK || rep.Ran()["generate@lib"] != "evicted" || c.Read("app/out/app") != r.Read("app/out/app") {
 		t.Errorf("%v", rep.Outcomes())
 	}
-	d := r.Clone().Attach(s.URL, s.Token(t, "oskar", "", "trusted"), "office")
+	d := r.Clone().Login(s.URL, s.Token(t, "oskar", "", "trusted"), "office")
 	d.Append("lib/test/t", "more\n")
 	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
 		t.Fatal(err)
@@ -314,7 +314,7 @@ reads = []
 writes = ["b.out"]
 probes = []
 after = ["a"]
-`, ".gitignore": "*.out\ngo\n"}).Attach(g.URL, ci, "ci")
+`, ".gitignore": "*.out\ngo\n"}).Login(g.URL, ci, "ci")
 	cmd := r.Command("run", "b")
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -328,7 +328,7 @@ after = ["a"]
 	}
 	g.mode.Store("")
 	r.Run("b")
-	c := r.Clone().Attach(s.URL, ci, "ci")
+	c := r.Clone().Login(s.URL, ci, "ci")
 	if rep := c.Run("b"); rep.Totals["ran"] != 0 {
 		t.Errorf("what was made while the service was away: %v", rep.Outcomes())
 	}
@@ -377,8 +377,8 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 		"[task.sure]\nrun = \"head -c 3000000 /dev/urandom > sure.out\"\nreads = [\"in\"]\nwrites = [\"sure.out\"]\nprobes = []\nreuse = \"always\"\n" +
 		"[task.odd]\nrun = \"head -c 3000000 /dev/urandom > odd.out\"\nreads = [\"in\"]\nwrites = [\"odd.out\"]\nprobes = []\n"
 	files["in"] = "one\n"
-	ci := trial.New(t, files).Attach(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
-	r := ci.Clone().Attach(throttled(t, s.URL, 900_000), s.Token(t, "ann", "", "trusted"), "home")
+	ci := trial.New(t, files).Login(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
+	r := ci.Clone().Login(throttled(t, s.URL, 900_000), s.Token(t, "ann", "", "trusted"), "home")
 	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
 	if rep := r.Run("big", "sure", "odd", "--offline"); !rep.OK { // so that it is known how long they run here
 		t.Fatal(rep.Answer)
@@ -389,14 +389,14 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 	if rep := r.Run("a", "b", "c", "d", "e"); rep.Totals["fetched"] != 5 { // so that the line is known
 		t.Fatalf("%v", rep.Outcomes())
 	}
-	if p := r.Plan("big"); p.Of("big@test").Outcome != "ran" || *p.Of("big@test").Reason != "cheaper" {
+	if p := r.Plan("big"); p.Of("big@test").Outcome != "ran" || *p.Of("big@test").Reason != "faster" {
 		t.Errorf("the plan: %+v", p.Tasks)
 	}
-	if a := r.Loft("show", "big@test"); !strings.Contains(a.Out, "weighs") || !strings.Contains(a.Out, "it is run where nothing of it is here") {
+	if a := r.Grayloft("show", "big@test"); !strings.Contains(a.Out, "weighs") || !strings.Contains(a.Out, "it is run where nothing of it is here") {
 		t.Errorf("show: %s%s", a.Out, a.Err)
 	}
 	rep := r.Run("big", "sure", "odd")
-	if got := rep.Of("big@test"); got.Outcome != "ran" || got.Reason == nil || *got.Reason != "cheaper" || !strings.Contains(got.Message, "fetching its 6.0 MB about") {
+	if got := rep.Of("big@test"); got.Outcome != "ran" || got.Reason == nil || *got.Reason != "faster" || !strings.Contains(got.Message, "fetching its 6.0 MB about") {
 		t.Errorf("running is cheaper: %+v", got)
 	}
 	if got := rep.Of("sure@test"); got.Outcome != "fetched" {

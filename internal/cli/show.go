@@ -18,12 +18,12 @@ func (a *app) showCommand() *cobra.Command {
 	var ch choice
 	c := &cobra.Command{
 		Use:   "show NAME",
-		Short: "Show a project, a task with the exact command that it runs, a kind, a setting, a mode, a slice or a probe",
+		Short: "Show a project, a task with the exact command that it runs, a kind, a setting, a mode, a pick or a probe",
 		Example: "  grayloft show fares\n  grayloft show build@fares\n  grayloft show build@booking --mode release\n" +
 			"  grayloft show kind:go-library",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: show wants one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, slice: or probe: and a name"}
+				return exit{exitWrong, "grayloft: show wants one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: and a name"}
 			}
 			return nil
 		},
@@ -57,7 +57,7 @@ func (a *app) show(r *repository, name string) error {
 			return a.showTask(r, t)
 		}
 	}
-	for _, what := range []string{"kind", "setting", "mode", "slice", "probe"} {
+	for _, what := range []string{"kind", "setting", "mode", "pick", "probe"} {
 		if slices.Contains(named(r, what), name) {
 			return a.showNamed(r, what, name)
 		}
@@ -67,7 +67,7 @@ func (a *app) show(r *repository, name string) error {
 		names = append(names, t.Addr())
 	}
 	names = append(names, r.graph.ProjectNames()...)
-	for _, what := range []string{"kind", "setting", "mode", "slice", "probe"} {
+	for _, what := range []string{"kind", "setting", "mode", "pick", "probe"} {
 		names = append(names, named(r, what)...)
 	}
 	msg := fmt.Sprintf("grayloft: nothing is called %q", name)
@@ -92,8 +92,8 @@ func named(r *repository, what string) []string {
 		return slices.Sorted(maps.Keys(repo.Settings))
 	case "mode":
 		return slices.Sorted(maps.Keys(repo.Modes))
-	case "slice":
-		return slices.Sorted(maps.Keys(repo.Slices))
+	case "pick":
+		return slices.Sorted(maps.Keys(repo.Picks))
 	case "probe":
 		return slices.Sorted(maps.Keys(repo.Probes))
 	}
@@ -102,8 +102,8 @@ func named(r *repository, what string) []string {
 
 func (a *app) showNamed(r *repository, what, name string) error {
 	all := named(r, what)
-	if !slices.Contains([]string{"kind", "setting", "mode", "slice", "probe"}, what) {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not a form of name: kind:, setting:, mode:, slice: or probe: and a name", what+":")}
+	if !slices.Contains([]string{"kind", "setting", "mode", "pick", "probe"}, what) {
+		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not a form of name: kind:, setting:, mode:, pick: or probe: and a name", what+":")}
 	}
 	if !slices.Contains(all, name) {
 		msg := fmt.Sprintf("grayloft: no %s is called %q", what, name)
@@ -120,8 +120,8 @@ func (a *app) showNamed(r *repository, what, name string) error {
 		return a.showSetting(r, repo.Settings[name])
 	case "mode":
 		return a.showMode(repo.Modes[name])
-	case "slice":
-		return a.showSlice(r, repo.Slices[name])
+	case "pick":
+		return a.showSavedPick(r, repo.Picks[name])
 	}
 	return a.showProbe(r, repo.Probes[name])
 }

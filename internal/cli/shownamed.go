@@ -132,16 +132,16 @@ func (a *app) showMode(m *decl.Mode) error {
 	return nil
 }
 
-func (a *app) showSlice(r *repository, s *decl.Slice) error {
-	tasks, err := a.selected(a.ctx, r, selection{pick: "slice:" + s.Name}, nil)
+func (a *app) showSavedPick(r *repository, s *decl.SavedPick) error {
+	tasks, err := a.selected(a.ctx, r, selection{pick: "pick:" + s.Name}, nil)
 	if err != nil {
 		return err
 	}
 	if a.format == "json" {
-		return a.json(map[string]any{"slice": s.Name, "from": s.Pick.Pos.At(), "pick": s.Pick.Text, "tasks": addrs(tasks)})
+		return a.json(map[string]any{"name": s.Name, "from": s.Where.Pos.At(), "where": s.Where.Text, "tasks": addrs(tasks)})
 	}
-	a.title("slice "+s.Name, "")
-	a.row("pick", []sourced{{s.Pick.Text, s.Pick.Pos.At(), ""}})
+	a.title("pick:"+s.Name, "")
+	a.row("pick", []sourced{{s.Where.Text, s.Where.Pos.At(), ""}})
 	projects := []string{}
 	for _, t := range tasks {
 		projects = append(projects, t.Project.Name)
@@ -168,10 +168,10 @@ type probeDetail struct {
 func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	d := probeDetail{
 		Probe: p.Name, From: p.Pos.At(), Run: p.Run.String(), Words: p.Run.Words(), Per: orElse(p.PerProject, "project", "repo"),
-		Dirs: append([]string{}, p.Dirs...), Steady: p.Steady,
+		Dirs: append([]string{}, p.Dirs...), Steady: p.Rememberable,
 		Tasks: tasksThat(r, func(t *graph.Task) bool { return slices.Contains(t.Decl.Probes.Texts(), p.Name) }),
 	}
-	if p.Steady {
+	if p.Rememberable {
 		d.Reads = []string{}
 		for _, read := range p.Reads {
 			d.Reads = append(d.Reads, read.Item.Text)
@@ -184,7 +184,7 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	a.row("runs", []sourced{{commandLine(d.Words), d.From, ""}})
 	a.row("asked", plain([]string{orElse(p.PerProject, "once for each project, in its directory", "once, at the root")}))
 	switch {
-	case !p.Steady:
+	case !p.Rememberable:
 		a.row("remembered", []sourced{{"no: it is asked in every run", `reads = [] remembers it while the program stays the same`, ""}})
 	case len(d.Reads) == 0:
 		a.row("remembered", plain([]string{"while the program stays the same"}))

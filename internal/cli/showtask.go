@@ -52,7 +52,7 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		Run: source(t.Decl.Run.String(), t.Decl.Run.Pos), Words: run.Words(),
 		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes), Offers: list(t.Project.Offers),
 		Scratch: append([]sourced{}, list(t.Decl.Scratch)...), Settings: []sourced{}, AfterFrom: []sourced{},
-		After: addrs(t.Before), Before: addrs(t.After), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
+		After: addrs(t.Dependencies), Before: addrs(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
 		Slots: t.Slots, Locks: append([]string{}, t.Locks...), Portable: t.Portable, Retries: t.Retries,
 	}
 	if d.Reads == nil {
@@ -61,8 +61,8 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 	if d.Offers == nil {
 		d.Offers = []sourced{standard("the project's files that the ignore files do not exclude")}
 	}
-	for _, u := range t.Before {
-		it := t.AfterItem(u)
+	for _, u := range t.Dependencies {
+		it := t.DeclaredAt(u)
 		s := source(u.Addr(), it.Pos)
 		if it.Text != u.Addr() {
 			s.By += " by \"" + it.Text + "\""
@@ -102,13 +102,13 @@ func (a *app) weighs(r *repository, t *graph.Task) string {
 	if err != nil {
 		return ""
 	}
-	c := weigh.Weigh(last.Here, made.Bytes(), st.Line(strings.TrimSuffix(url, "/")))
+	c := weigh.Choose(last.Here, made.Bytes(), st.Line(strings.TrimSuffix(url, "/")))
 	if c.Running == 0 || c.Fetching == 0 {
 		return ""
 	}
 	out := fmt.Sprintf("runs in about %s here; fetching its %s takes about %s", inWords(c.Running), bytesText(c.Bytes), inWords(c.Fetching))
 	switch {
-	case t.Reuse != decl.Weigh:
+	case t.Reuse != decl.Auto:
 		return out + fmt.Sprintf(", and reuse is %q", t.Reuse)
 	case last.Fetch:
 		return out + "; it came out different once, and is fetched"
@@ -139,7 +139,7 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 		}
 		d.Env = append(d.Env, s)
 	}
-	for _, it := range t.Decl.EnvUncounted.Items {
+	for _, it := range t.Decl.EnvUnkeyed.Items {
 		s := source(it.Text+" (not counted, masked)", it.Pos)
 		if _, ok := os.LookupEnv(it.Text); !ok {
 			s.Value = it.Text + " (not counted; not set here)"

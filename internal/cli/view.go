@@ -101,7 +101,7 @@ func (v *plainView) close() {
 func (v *plainView) describe(r *engine.Result) string {
 	a := v.a
 	switch r.Outcome {
-	case engine.Current, engine.Known, engine.Unstarted:
+	case engine.Current, engine.Cached, engine.NotStarted:
 		if !a.verbose {
 			return ""
 		}
@@ -110,7 +110,7 @@ func (v *plainView) describe(r *engine.Result) string {
 		return ""
 	}
 	took := seconds(r.Took.Seconds())
-	if r.Outcome == engine.Held || r.Outcome == engine.Unstarted {
+	if r.Outcome == engine.Blocked || r.Outcome == engine.NotStarted {
 		took = ""
 	}
 	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), took, a.soft(why(r)))
@@ -162,7 +162,7 @@ func why(r *engine.Result) string {
 	switch {
 	case r.Outcome == engine.Failed && r.Message != "":
 		return firstLine(r.Message)
-	case r.Outcome == engine.Held, r.Outcome == engine.Unstarted:
+	case r.Outcome == engine.Blocked, r.Outcome == engine.NotStarted:
 		return r.Message
 	case r.Reason != "":
 		out = string(r.Reason) + some(r.Changes)

@@ -207,7 +207,7 @@ func (w *watcher) made(rel string) bool {
 	if r, err := w.a.load(w.a.ctx); err == nil {
 		w.graph = r.graph // while declarations are wrong, those before them say it
 	}
-	if w.graph != nil && w.graph.Made(rel) {
+	if w.graph != nil && w.graph.IsOutput(rel) {
 		return true
 	}
 	ignored, err := git.Repo{Dir: w.root}.Ignored(w.a.ctx, []string{rel})

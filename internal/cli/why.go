@@ -69,7 +69,7 @@ type pastKeyJSON struct {
 }
 
 func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
-	f.jobs, f.fetch = 1, "wanted"
+	f.jobs, f.fetch = 1, "needed"
 	r, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -100,7 +100,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 	}
 	changes := key.Compare(ref.in, x.Taken, ps.either(x.Parts))
 	changes = slices.DeleteFunc(changes, func(c key.Change) bool {
-		return c.Reason == key.FromBefore && slices.Contains(addrs(x.On), c.What)
+		return c.Reason == key.Upstream && slices.Contains(addrs(x.On), c.What)
 	})
 	d := differ{ps, r, []string{ref.Commit, "HEAD"}, []string{onDisk}}
 	if a.format == "json" {
@@ -140,7 +140,7 @@ func (a *app) printWhy(x *engine.Expected, ref reference, changes []changeJSON, 
 	switch x.Outcome {
 	case engine.Ran:
 		head += " would run: " + key.Legend[x.Reason]
-	case engine.Depends:
+	case engine.MayRun:
 		head += " may run: it turns on " + list3(addrs(x.On))
 	case engine.Current:
 		head += " would not run: its outputs are here and right"
@@ -197,7 +197,7 @@ func (a *app) printChanges(changes []changeJSON) {
 				fmt.Fprintln(a.out, "              "+fit(l, max(a.width()-14, 0)))
 			}
 		case c.Path != "" || (c.Was == "" && c.Is == ""):
-		case c.Reason == string(key.FromBefore):
+		case c.Reason == string(key.Upstream):
 		default:
 			for _, side := range []struct{ mark, text string }{{"-", c.Was}, {"+", c.Is}} {
 				if side.text != "" {
@@ -230,13 +230,13 @@ func (d differ) all(changes []key.Change) []changeJSON {
 	out := []changeJSON{}
 	shown := 0
 	for _, c := range changes {
-		j := changeJSON{string(c.Reason), c.What, c.How, c.Path, c.Was, c.Is, nil}
+		j := changeJSON{string(c.Reason), c.What, c.How, c.Path, c.Before, c.After, nil}
 		switch {
 		case c.Reason == key.Files && c.How == "changed" && shown < diffFiles:
 			if j.Lines = d.lines(c); j.Lines != nil {
 				shown++
 			}
-		case c.Reason == key.FromBefore && c.How == "changed":
+		case c.Reason == key.Upstream && c.How == "changed":
 			j.Lines = d.listings(c)
 		}
 		out = append(out, j)
@@ -247,11 +247,11 @@ func (d differ) all(changes []key.Change) []changeJSON {
 // lines returns the changed lines of a text file, where both texts are at
 // hand: the older one is looked for in git, and both are held to their digests.
 func (d differ) lines(c key.Change) []string {
-	is, ok := d.find(c.Path, c.Is, d.after)
+	is, ok := d.find(c.Path, c.After, d.after)
 	if !ok {
 		return nil
 	}
-	was, ok := d.find(c.Path, c.Was, d.before)
+	was, ok := d.find(c.Path, c.Before, d.before)
 	if !ok {
 		return nil
 	}
@@ -313,8 +313,8 @@ func (d differ) listings(c key.Change) []string {
 		}
 		return out, err == nil
 	}
-	was, ok1 := load(c.Was)
-	is, ok2 := load(c.Is)
+	was, ok1 := load(c.Before)
+	is, ok2 := load(c.After)
 	if !ok1 || !ok2 {
 		return nil
 	}

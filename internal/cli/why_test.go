@@ -23,7 +23,7 @@ type whyAnswer struct {
 
 func why(t *testing.T, r *trial.Repo, args ...string) whyAnswer {
 	t.Helper()
-	a := r.Loft(append([]string{"why", "--format", "json"}, args...)...)
+	a := r.Grayloft(append([]string{"why", "--format", "json"}, args...)...)
 	var w whyAnswer
 	if err := json.Unmarshal([]byte(a.Out), &w); err != nil {
 		t.Fatalf("why %v: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
@@ -62,7 +62,7 @@ default = 1
 func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, questioned)
-	if a := r.Loft("why", "make@lib"); a.Code != 1 || !strings.Contains(a.Err, "has never come out in this checkout") {
+	if a := r.Grayloft("why", "make@lib"); a.Code != 1 || !strings.Contains(a.Err, "has never come out in this checkout") {
 		t.Errorf("never ran: exit %d, %s", a.Code, a.Err)
 	}
 	r.Run("--pick", "all")
@@ -84,7 +84,7 @@ func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 	}
 	r.Env = append(r.Env, "DEPTH=3")
 	w = why(t, r, "test@app", "--set", "size=2")
-	if w.Outcome != "depends" || !slices.Equal(w.On, []string{"make@lib"}) || !slices.Equal(w.whats(), []string{"setting size changed", "environment DEPTH changed"}) {
+	if w.Outcome != "may-run" || !slices.Equal(w.On, []string{"make@lib"}) || !slices.Equal(w.whats(), []string{"setting size changed", "environment DEPTH changed"}) {
 		t.Errorf("%s on %v: %v", w.Outcome, w.On, w.whats())
 	}
 	r.Run("make@lib")
@@ -92,7 +92,7 @@ func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 	if want := []string{"environment DEPTH changed", "upstream make@lib changed"}; !slices.Equal(w.whats(), want) || !slices.Equal(w.Changes[1].Lines, []string{"out changed"}) {
 		t.Errorf("%+v, want %v", w.Changes, want)
 	}
-	if a := r.Loft("why", "make@lib"); !strings.Contains(a.Out, "would not run: its outputs are here and right") || !strings.Contains(a.Out, "It last ran at") || !strings.Contains(a.Out, "the output of a probe changed (pin)") {
+	if a := r.Grayloft("why", "make@lib"); !strings.Contains(a.Out, "would not run: its outputs are here and right") || !strings.Contains(a.Out, "It last ran at") || !strings.Contains(a.Out, "the output of a probe changed (pin)") {
 		t.Errorf("in words: %s", a.Out)
 	}
 }
@@ -100,8 +100,8 @@ func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 func TestWhyAgainstAnotherRunAndAnotherMachine(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
-	r := trial.New(t, questioned).Attach(s.URL, s.Token(t, "ann", "personal/ann", "personal/ann", "trusted"), "office")
-	ci := r.Clone().Attach(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
+	r := trial.New(t, questioned).Login(s.URL, s.Token(t, "ann", "person/ann", "person/ann", "trusted"), "office")
+	ci := r.Clone().Login(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
 	ci.Write("lib/in", "a\nb\nc\nd\n")
 	if rep := ci.Run("--pick", "all"); !rep.OK {
 		t.Fatal(rep.Answer)
@@ -121,10 +121,10 @@ func TestWhyAgainstAnotherRunAndAnotherMachine(t *testing.T) {
 			t.Errorf("against %s: %+v", of, w)
 		}
 	}
-	if a := r.Loft("why", "make@lib", "--against", "nobody"); a.Code != 1 || !strings.Contains(a.Err, `no entry of make@lib from "nobody"`) {
+	if a := r.Grayloft("why", "make@lib", "--against", "nobody"); a.Code != 1 || !strings.Contains(a.Err, `no entry of make@lib from "nobody"`) {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
-	if a := r.Loft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 1 || !strings.Contains(a.Err, "where there is a service") {
+	if a := r.Grayloft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 1 || !strings.Contains(a.Err, "where there is a service") {
 		t.Errorf("offline: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -132,7 +132,7 @@ func TestWhyAgainstAnotherRunAndAnotherMachine(t *testing.T) {
 func TestCompareAndHistory(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, questioned)
-	if a := r.Loft("history"); a.Code != 0 || !strings.Contains(a.Out, "No run in this checkout yet") {
+	if a := r.Grayloft("history"); a.Code != 0 || !strings.Contains(a.Out, "No run in this checkout yet") {
 		t.Errorf("%s%s", a.Out, a.Err)
 	}
 	one := r.Run("--pick", "all")
@@ -147,32 +147,32 @@ func TestCompareAndHistory(t *testing.T) {
 			Detail             []string
 		}
 	}
-	a := r.Loft("compare", one.Run[:12], three.Run, "--format", "json")
+	a := r.Grayloft("compare", one.Run[:12], three.Run, "--format", "json")
 	if err := json.Unmarshal([]byte(a.Out), &c); err != nil || len(c.Tasks) != 2 || c.Tasks[0].Task != "make@lib" || c.Tasks[0].Reason != "files" || c.Tasks[1].Reason != "files" {
 		t.Errorf("%v: %s%s", err, a.Out, a.Err)
 	}
-	if a := r.Loft("compare", two.Run, three.Run); !strings.Contains(a.Out, "2 tasks have different keys") || !strings.Contains(a.Out, "upstream  make@lib") {
+	if a := r.Grayloft("compare", two.Run, three.Run); !strings.Contains(a.Out, "2 tasks have different keys") || !strings.Contains(a.Out, "upstream  make@lib") {
 		t.Errorf("make@lib was current in the second run, and stands as the first made it:\n%s%s", a.Out, a.Err)
 	}
-	if a := r.Loft("compare", "--task", "test@app", one.Run, two.Run); !strings.Contains(a.Out, "files       main changed") {
+	if a := r.Grayloft("compare", "--task", "test@app", one.Run, two.Run); !strings.Contains(a.Out, "files       main changed") {
 		t.Errorf("one task: %s%s", a.Out, a.Err)
 	}
-	if a := r.Loft("compare", one.Run, "nothing"); a.Code != 1 || !strings.Contains(a.Err, "grayloft history lists them") {
+	if a := r.Grayloft("compare", one.Run, "nothing"); a.Code != 1 || !strings.Contains(a.Err, "grayloft history lists them") {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
-	if a := r.Loft("history"); strings.Count(a.Out, "all right") != 3 || !strings.Contains(a.Out, "1 ran, 1 current") {
+	if a := r.Grayloft("history"); strings.Count(a.Out, "all right") != 3 || !strings.Contains(a.Out, "1 ran, 1 current") {
 		t.Errorf("%s", a.Out)
 	}
-	if a := r.Loft("history", "test@app"); strings.Count(a.Out, "ran") != 3 || !strings.Contains(a.Out, "files: main") || !strings.Contains(a.Out, "upstream: make@lib") {
+	if a := r.Grayloft("history", "test@app"); strings.Count(a.Out, "ran") != 3 || !strings.Contains(a.Out, "files: main") || !strings.Contains(a.Out, "upstream: make@lib") {
 		t.Errorf("%s", a.Out)
 	}
-	if a := r.Loft("log", "test@app", "--run", one.Run[:12]); a.Code != 0 || strings.Contains(a.Out, "more") || !strings.Contains(a.Out, "main") {
+	if a := r.Grayloft("log", "test@app", "--run", one.Run[:12]); a.Code != 0 || strings.Contains(a.Out, "more") || !strings.Contains(a.Out, "main") {
 		t.Errorf("the log of the first run: %s%s", a.Out, a.Err)
 	}
 	// A history that was cut off and damaged loses what is damaged alone.
 	r.Write(".grayloft/history", r.Read(".grayloft/history")+"\n{\"v\":1,\"run\":\"06broken")
 	r.Run("--pick", "all")
-	if a := r.Loft("history"); strings.Count(a.Out, "all right") != 4 {
+	if a := r.Grayloft("history"); strings.Count(a.Out, "all right") != 4 {
 		t.Errorf("after damage: %s", a.Out)
 	}
 }
@@ -180,20 +180,20 @@ func TestCompareAndHistory(t *testing.T) {
 func TestPlanSaysWhatMattersFirst(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, questioned)
-	if a := r.Loft("plan", "--pick", "all"); !strings.HasPrefix(a.Out, "1 of 2 tasks would run, and up to 1 more") || r.Has("lib/out") {
+	if a := r.Grayloft("plan", "--pick", "all"); !strings.HasPrefix(a.Out, "1 of 2 tasks would run, and up to 1 more") || r.Has("lib/out") {
 		t.Errorf("%s%s", a.Out, a.Err)
 	}
 	r.Run("--pick", "all")
-	if a := r.Loft("plan", "--pick", "all"); a.Out != "None of 2 tasks would run.\n  current  2 tasks\n" {
+	if a := r.Grayloft("plan", "--pick", "all"); a.Out != "None of 2 tasks would run.\n  current  2 tasks\n" {
 		t.Errorf("%q", a.Out)
 	}
 	r.Append("lib/in", "more\n")
 	p := r.Plan("--pick", "all")
-	if m, x := p.Of("make@lib"), p.Of("test@app"); m.Outcome != "ran" || *m.Reason != "files" || x.Outcome != "depends" || !slices.Equal(x.On, []string{"make@lib"}) || p.Totals["depends"] != 1 {
+	if m, x := p.Of("make@lib"), p.Of("test@app"); m.Outcome != "ran" || *m.Reason != "files" || x.Outcome != "may-run" || !slices.Equal(x.On, []string{"make@lib"}) || p.Totals["may-run"] != 1 {
 		t.Errorf("%+v", p.Tasks)
 	}
 	before := r.Read(".grayloft/journal")
-	if a := r.Loft("plan", "test@app"); !strings.Contains(a.Out, "unless make@lib comes out the same") || !strings.Contains(a.Out, "compared with run") {
+	if a := r.Grayloft("plan", "test@app"); !strings.Contains(a.Out, "unless make@lib comes out the same") || !strings.Contains(a.Out, "compared with run") {
 		t.Errorf("%s", a.Out)
 	}
 	if r.Read(".grayloft/journal") != before {
@@ -202,7 +202,7 @@ func TestPlanSaysWhatMattersFirst(t *testing.T) {
 	r.Git("rm", "-q", "--cached", "lib/in")
 	r.Remove("lib/in")
 	r.Write("lib/in/x", "a directory now\n")
-	if a := r.Loft("plan", "--pick", "all"); a.Code != 0 {
+	if a := r.Grayloft("plan", "--pick", "all"); a.Code != 0 {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
 }

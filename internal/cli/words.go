@@ -57,16 +57,16 @@ func counted(n int, one, many string) string {
 }
 
 var marks = map[engine.Outcome]string{
-	engine.Current: "●", engine.Known: "○", engine.Restored: "↴", engine.Fetched: "⤓", engine.Ran: "▶",
-	engine.Failed: "✕", engine.Held: "‖", engine.Stopped: "‖", engine.Unstarted: "‖",
+	engine.Current: "●", engine.Cached: "○", engine.Restored: "↴", engine.Fetched: "⤓", engine.Ran: "▶",
+	engine.Failed: "✕", engine.Blocked: "‖", engine.Stopped: "‖", engine.NotStarted: "‖",
 }
 
 var tints = map[engine.Outcome]lipgloss.AdaptiveColor{
-	engine.Current: {Light: "#6d7a82", Dark: "#8b979f"}, engine.Known: {Light: "#5f7480", Dark: "#93a6b1"},
+	engine.Current: {Light: "#6d7a82", Dark: "#8b979f"}, engine.Cached: {Light: "#5f7480", Dark: "#93a6b1"},
 	engine.Restored: {Light: "#3f7489", Dark: "#6fa6bd"}, engine.Fetched: {Light: "#2f6f8f", Dark: "#8cc4de"},
 	engine.Ran: {Light: "#8f5f1f", Dark: "#dda75c"}, engine.Failed: {Light: "#b3363b", Dark: "#e9777b"},
-	engine.Held: {Light: "#8f5a58", Dark: "#c79a98"}, engine.Stopped: {Light: "#8f5a58", Dark: "#c79a98"},
-	engine.Unstarted: {Light: "#8f5a58", Dark: "#c79a98"},
+	engine.Blocked: {Light: "#8f5a58", Dark: "#c79a98"}, engine.Stopped: {Light: "#8f5a58", Dark: "#c79a98"},
+	engine.NotStarted: {Light: "#8f5a58", Dark: "#c79a98"},
 }
 
 // outcome writes an outcome with its mark and its colour.

@@ -86,17 +86,17 @@ type Maker struct {
 
 // Entry is what a cache keeps for a key.
 type Entry struct {
-	Key         digest.Digest `json:"key"`
-	EarlyKey    digest.Digest `json:"early_key"`
-	Task        string        `json:"task"`
-	Listing     digest.Digest `json:"listing"`
-	Log         digest.Digest `json:"log"`
-	Ingredients digest.Digest `json:"ingredients"`
-	Seconds     float64       `json:"seconds"` // that the task took
-	Bytes       int64         `json:"bytes"`   // of its outputs
-	MadeBy      Maker         `json:"made_by"`
-	Rooted      []string      `json:"rooted,omitempty"` // outputs that hold the path of the checkout they were made in
-	Shelf       string        `json:"shelf,omitempty"`
+	Key           digest.Digest `json:"key"`
+	EarlyKey      digest.Digest `json:"early_key"`
+	Task          string        `json:"task"`
+	Listing       digest.Digest `json:"listing"`
+	Log           digest.Digest `json:"log"`
+	Ingredients   digest.Digest `json:"ingredients"`
+	Seconds       float64       `json:"seconds"` // that the task took
+	Bytes         int64         `json:"bytes"`   // of its outputs
+	MadeBy        Maker         `json:"made_by"`
+	CheckoutPaths []string      `json:"checkout_paths,omitempty"` // outputs that hold the path of the checkout they were made in
+	Shelf         string        `json:"shelf,omitempty"`
 	// Refs are the blobs that the ingredients refer to, so that they can be
 	// compared later. The service holds references to them with the entry.
 	Refs []digest.Digest `json:"refs,omitempty"`
@@ -127,7 +127,7 @@ type EntryPage struct {
 
 // Good is GET good: commits whose run on the trusted shelf was all right,
 // newest first.
-type Good struct {
+type LastGood struct {
 	Commits []GoodCommit `json:"commits"`
 }
 
@@ -168,27 +168,27 @@ type PackAnswer struct {
 type Self struct {
 	Name      string     `json:"name"`
 	Repo      string     `json:"repo"`
-	PutsOn    string     `json:"puts_on"` // a shelf or a pattern; empty: none
-	TakesFrom []string   `json:"takes_from"`
-	Look      bool       `json:"look"`
+	WritesTo  string     `json:"writes_to"` // a shelf or a pattern; empty: none
+	ReadsFrom []string   `json:"reads_from"`
+	View      bool       `json:"view"`
 	Manage    bool       `json:"manage"`
 	Expires   *time.Time `json:"expires,omitempty"`
 }
 
 // Run is a run as its client announces it.
 type Run struct {
-	ID      string    `json:"id"`
-	Name    string    `json:"name"`
-	Host    string    `json:"host"`
-	Place   string    `json:"place"`
-	Branch  string    `json:"branch"`
-	Commit  string    `json:"commit"`
-	Shelf   string    `json:"shelf"`
-	Asked   []string  `json:"asked"` // tasks or picks as the person named them
-	Anew    bool      `json:"anew"`
-	Jobs    int       `json:"jobs"`
-	Tasks   int       `json:"tasks"` // in the plan
-	Started time.Time `json:"started"`
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	Host      string    `json:"host"`
+	Place     string    `json:"place"`
+	Branch    string    `json:"branch"`
+	Commit    string    `json:"commit"`
+	Shelf     string    `json:"shelf"`
+	Requested []string  `json:"requested"` // tasks or picks as the person named them
+	NoReuse   bool      `json:"no_reuse"`
+	Jobs      int       `json:"jobs"`
+	Tasks     int       `json:"tasks"` // in the plan
+	Started   time.Time `json:"started"`
 }
 
 // Event is one thing that happened in a run. Exactly one of its parts is set.
@@ -225,7 +225,7 @@ type TaskRecord struct {
 	CostSeconds  float64       `json:"cost_seconds"` // that sharing it cost
 	BytesIn      int64         `json:"bytes_in"`
 	Picked       bool          `json:"picked"`
-	After        []string      `json:"after,omitempty"` // the tasks that it waited for
+	Dependencies []string      `json:"dependencies,omitempty"` // the tasks that it waited for
 }
 
 // RunFinish closes a run.
@@ -286,13 +286,13 @@ type Log struct {
 
 // Balance is GET balance: what was saved and what sharing cost, over time.
 type Balance struct {
-	Since          time.Time      `json:"since"`
-	Until          time.Time      `json:"until"`
-	StretchSeconds float64        `json:"stretch_seconds"`
-	Runs           int            `json:"runs"`
-	SavedSeconds   float64        `json:"saved_seconds"`
-	CostSeconds    float64        `json:"cost_seconds"`
-	Places         []PlaceBalance `json:"places"`
+	Since           time.Time      `json:"since"`
+	Until           time.Time      `json:"until"`
+	IntervalSeconds float64        `json:"interval_seconds"`
+	Runs            int            `json:"runs"`
+	SavedSeconds    float64        `json:"saved_seconds"`
+	CostSeconds     float64        `json:"cost_seconds"`
+	Places          []PlaceBalance `json:"places"`
 }
 
 // PlaceBalance is the balance of one place.
@@ -315,7 +315,7 @@ type BalancePoint struct {
 
 // Parts asks how long tasks took, for dividing them among runners: all who ask
 // under the same digest get the same answer.
-type Parts struct {
+type PartsQuestion struct {
 	Tasks []string `json:"tasks"`
 }
 

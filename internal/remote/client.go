@@ -61,13 +61,13 @@ type Client struct {
 	http  *http.Client
 	store Store
 
-	mu     sync.Mutex
-	down   bool
-	shelf  string         // that the token puts on
-	known  bool           // whether the service has said so
-	full   bool           // the service has no room
-	near   bool           // on this machine, with nothing slow in between
-	pushed sync.WaitGroup // what earlier runs left waiting
+	mu       sync.Mutex
+	down     bool
+	writesTo string         // that the token puts on
+	known    bool           // whether the service has said so
+	full     bool           // the service has no room
+	near     bool           // on this machine, with nothing slow in between
+	pushed   sync.WaitGroup // what earlier runs left waiting
 }
 
 // New returns a client of the service at address.
@@ -301,7 +301,7 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	err := c.call(ctx, http.MethodGet, "self", nil, &self)
 	if err == nil {
 		c.mu.Lock()
-		c.shelf, c.known = self.PutsOn, true
+		c.writesTo, c.known = self.WritesTo, true
 		c.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {

@@ -23,9 +23,9 @@ func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]pro
 
 // Good returns commits of a branch (of any, where it is empty) whose run on the
 // trusted shelf was all right, the newest first.
-func (c *Client) Good(ctx context.Context, branch string) ([]protocol.GoodCommit, error) {
-	var good protocol.Good
-	err := c.try(ctx, "GET", "good?"+url.Values{"branch": {branch}}.Encode(), nil, &good)
+func (c *Client) LastGood(ctx context.Context, branch string) ([]protocol.GoodCommit, error) {
+	var good protocol.LastGood
+	err := c.try(ctx, "GET", "last-good?"+url.Values{"branch": {branch}}.Encode(), nil, &good)
 	return good.Commits, err
 }
 
@@ -37,7 +37,7 @@ func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error)
 }
 
 // Who says whose token this is, without anything else that a run begins with.
-func (c *Client) Who(ctx context.Context) (protocol.Self, error) {
+func (c *Client) WhoAmI(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
 	err := c.call(ctx, "GET", "self", nil, &self)
 	return self, err
@@ -47,7 +47,7 @@ func (c *Client) Who(ctx context.Context) (protocol.Self, error) {
 // under a digest.
 func (c *Client) Parts(ctx context.Context, under digest.Digest, tasks []string) (map[string]float64, error) {
 	var answer protocol.PartsAnswer
-	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.Parts{Tasks: tasks}, &answer)
+	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.PartsQuestion{Tasks: tasks}, &answer)
 	return answer.Seconds, err
 }
 

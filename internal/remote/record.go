@@ -109,7 +109,7 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 // on this machine, and the record goes without them.
 func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 	c.mu.Lock()
-	readOnly := c.known && c.shelf == ""
+	readOnly := c.known && c.writesTo == ""
 	c.mu.Unlock()
 	if readOnly {
 		return nil

@@ -26,7 +26,7 @@ import (
 // waits in the spool.
 func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	c.mu.Lock()
-	e.Shelf = c.shelf
+	e.Shelf = c.writesTo
 	c.mu.Unlock()
 	if strings.HasSuffix(e.Shelf, "/*") {
 		e.Shelf = strings.TrimSuffix(e.Shelf, "*") + "default"

@@ -34,17 +34,17 @@ type Config struct {
 	BucketKey    string
 	BucketSecret string
 
-	Keeping records.Keeping
-	Sweep   time.Duration // between two passes; 0: none
-	Limits  api.Limits
+	Retention       records.Retention
+	CleanupInterval time.Duration // between two passes; 0: none
+	Limits          api.Limits
 }
 
 // Defaults are what the service does where nothing else is said.
 func Defaults() Config {
 	return Config{
-		Keeping: records.Keeping{Days: 60, RunDays: 365, Condemned: 48 * time.Hour},
-		Sweep:   10 * time.Minute,
-		Limits:  api.Limits{Rate: 2000, Uploads: 64},
+		Retention:       records.Retention{Days: 60, RunDays: 365, DeletionDelay: 48 * time.Hour},
+		CleanupInterval: 10 * time.Minute,
+		Limits:          api.Limits{Rate: 2000, Uploads: 64},
 	}
 }
 
@@ -105,7 +105,7 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	}
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	tls := c.CertFile != ""
-	c.Limits.Quota = c.Keeping.Quota
+	c.Limits.Quota = c.Retention.Quota
 	server := &api.Server{Records: db, Blobs: store, Console: console.Handler(), Log: c.Log, Secure: tls, Limits: c.Limits}
 
 	hs := &http.Server{
@@ -113,8 +113,8 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
 	var sweeping sync.WaitGroup
-	if c.Sweep > 0 {
-		sweeping.Go(func() { sweep(inner, c, db, store, server) })
+	if c.CleanupInterval > 0 {
+		sweeping.Go(func() { cleanUp(inner, c, db, store, server) })
 	}
 	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1)}
 	go func() {

@@ -176,13 +176,13 @@ func (r *Repo) Command(args ...string) *exec.Cmd {
 }
 
 // Loft runs the client.
-func (r *Repo) Loft(args ...string) Answer {
+func (r *Repo) Grayloft(args ...string) Answer {
 	r.T.Helper()
-	return r.LoftIn(".", args...)
+	return r.GrayloftIn(".", args...)
 }
 
 // LoftIn runs the client in a directory of the checkout.
-func (r *Repo) LoftIn(dir string, args ...string) Answer {
+func (r *Repo) GrayloftIn(dir string, args ...string) Answer {
 	r.T.Helper()
 	cmd := r.Command(args...)
 	cmd.Dir = r.Path(dir)
@@ -227,7 +227,7 @@ type Task struct {
 // Run runs tasks and returns the report.
 func (r *Repo) Run(args ...string) Report {
 	r.T.Helper()
-	a := r.Loft(append([]string{"run", "--format", "json"}, args...)...)
+	a := r.Grayloft(append([]string{"run", "--format", "json"}, args...)...)
 	var rep Report
 	if err := json.Unmarshal([]byte(a.Out), &rep); err != nil {
 		r.T.Fatalf("run %v: exit %d, %v\n%s\n%s", args, a.Code, err, a.Out, a.Err)
@@ -239,7 +239,7 @@ func (r *Repo) Run(args ...string) Report {
 // Plan plans tasks and returns the report.
 func (r *Repo) Plan(args ...string) Report {
 	r.T.Helper()
-	a := r.Loft(append([]string{"plan", "--format", "json"}, args...)...)
+	a := r.Grayloft(append([]string{"plan", "--format", "json"}, args...)...)
 	var rep struct {
 		Tasks  []Task         `json:"tasks"`
 		Totals map[string]int `json:"totals"`
@@ -341,7 +341,7 @@ func ServeWith(t testing.TB, change func(*service.Config)) *Service {
 	t.Helper()
 	cfg := service.Defaults()
 	cfg.Data, cfg.Database, cfg.Listen = t.TempDir(), Database(t), "127.0.0.1:0"
-	cfg.Log, cfg.Sweep = slog.New(slog.NewTextHandler(io.Discard, nil)), 0
+	cfg.Log, cfg.CleanupInterval = slog.New(slog.NewTextHandler(io.Discard, nil)), 0
 	change(&cfg)
 	s, err := service.Start(context.Background(), cfg)
 	if err != nil {
@@ -370,7 +370,7 @@ func (s *Service) Token(t testing.TB, name, putsOn string, takesFrom ...string) 
 func (s *Service) TokenFor(t testing.TB, repo, name, putsOn string, takesFrom ...string) string {
 	t.Helper()
 	secret, err := s.DB.NewToken(context.Background(), records.Token{
-		Repository: repo, Name: name, PutsOn: putsOn, TakesFrom: takesFrom, MayLook: true,
+		Repository: repo, Name: name, WritesTo: putsOn, ReadsFrom: takesFrom, MayView: true,
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -379,7 +379,7 @@ func (s *Service) TokenFor(t testing.TB, repo, name, putsOn string, takesFrom ..
 }
 
 // Attach has a checkout use the service.
-func (r *Repo) Attach(url, token, place string) *Repo {
+func (r *Repo) Login(url, token, place string) *Repo {
 	r.Env = append(r.Env, "GRAYLOFT_SERVICE="+url, "GRAYLOFT_TOKEN="+token, "GRAYLOFT_PLACE="+place)
 	return r
 }

@@ -46,7 +46,7 @@ type Task struct {
 	From   string // where it was found: "scripts.build in web/package.json"
 	Script string // what its text says, for judging it
 	Help   string
-	Sort   Sort
+	Sort   Ecosystem
 	Why    string // why it was sorted so
 	// Reads are patterns beside the project's own files; an empty list with
 	// Own unset leaves the declaration to its default.
@@ -57,17 +57,17 @@ type Task struct {
 	After     []string
 	Variables []string
 	Settings  map[string]string // variable → setting that gives its value
-	Uncounted []string
+	Secrets   []string
 }
 
 // Sort says how far reusing a task's outputs looks safe.
-type Sort int
+type Ecosystem int
 
 // The sorts.
 const (
-	Reusable Sort = iota // it makes the same from the same
-	Volatile             // it should run whenever it is asked for
-	Left                 // it acts on the world, or does not end: not declared
+	Reusable      Ecosystem = iota // it makes the same from the same
+	NeverReusable                  // it should run whenever it is asked for
+	NotAdopted                     // it acts on the world, or does not end: not declared
 )
 
 // Probe is a toolchain whose version counts.
@@ -90,7 +90,7 @@ type Choices struct {
 }
 
 // Look finds projects and scripts.
-func Look(r *Repo, c Choices) *Survey {
+func Inspect(r *Repo, c Choices) *Survey {
 	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
 	for _, f := range r.Files {
 		s.files[f] = true

@@ -24,7 +24,7 @@ func repo(files map[string]string) *Repo {
 // declarations are accepted.
 func propose(t *testing.T, r *Repo, c Choices) (*Survey, *Proposal) {
 	t.Helper()
-	s := Look(r, c)
+	s := Inspect(r, c)
 	p := Propose(s, Basics{Name: "skerry", Since: "main"}, nil)
 	written(t, r, p)
 	return s, p
@@ -71,7 +71,7 @@ func needs(p *Project) []string {
 	return out
 }
 
-var ferries = map[string]string{
+var workspaceScenario = map[string]string{
 	"go.mod":                   "module ferry.example\n\ngo 1.26\n",
 	"main.go":                  "package main\n\nimport _ \"ferry.example/internal/tides\"\n\nfunc main() {}\n",
 	"internal/tides/t.go":      "package tides\n\nimport _ \"ferry.example/internal/money\"\n",
@@ -82,11 +82,11 @@ var ferries = map[string]string{
 }
 
 func TestAGoModuleIsOneProjectOrOneForEachDirectory(t *testing.T) {
-	s, p := propose(t, repo(ferries), Choices{})
+	s, p := propose(t, repo(workspaceScenario), Choices{})
 	if len(s.Projects) != 1 || s.Projects[0].Dir != "." || len(p.Files) != 1 || p.Files[0].Path != "grayloft.toml" {
 		t.Errorf("whole: %d projects, %v", len(s.Projects), p.Files)
 	}
-	s, p = propose(t, repo(ferries), Choices{Split: map[string]bool{".": true}})
+	s, p = propose(t, repo(workspaceScenario), Choices{Split: map[string]bool{".": true}})
 	for dir, want := range map[string][]string{
 		".": {"internal/tides"}, "internal/tides": {"internal/money"}, "internal/money": nil, "cmd/gate": {"internal/tides"},
 	} {
@@ -160,10 +160,10 @@ func TestNpmWorkspaces(t *testing.T) {
 	if x := s.of("packages/web").Task("lint-js"); x == nil || x.Run != "npm run --silent lint:js" {
 		t.Errorf("a name that no task may have: %+v", x)
 	}
-	left := strings.Join(p.Left, "\n")
+	left := strings.Join(p.NotAdopted, "\n")
 	for _, want := range []string{"deploy@skerry", "test@skerry: it goes over other projects", "dev@packages/ui", "format@packages/web"} {
 		if !strings.Contains(left, want) && !strings.Contains(strings.Join(p.Never, "\n"), want) {
-			t.Errorf("%s looks safe; left out: %v, never: %v", want, p.Left, p.Never)
+			t.Errorf("%s looks safe; left out: %v, never: %v", want, p.NotAdopted, p.Never)
 		}
 	}
 }
@@ -176,8 +176,8 @@ func TestAProjectWhoseTaskIsUnlikeItsKindsDoesNotInheritFromIt(t *testing.T) {
 	})
 	_, p := propose(t, r, Choices{})
 	g := written(t, r, p)
-	if c := g.Task("test@c"); len(p.Kinds) != 1 || len(c.Before) != 0 || len(g.Task("test@a").Before) != 1 {
-		t.Errorf("kinds %v; test@c comes after %d tasks", p.Kinds, len(c.Before))
+	if c := g.Task("test@c"); len(p.Kinds) != 1 || len(c.Dependencies) != 0 || len(g.Task("test@a").Dependencies) != 1 {
+		t.Errorf("kinds %v; test@c comes after %d tasks", p.Kinds, len(c.Dependencies))
 	}
 }
 
@@ -185,7 +185,7 @@ func TestRunAgainItProposesOnlyWhatIsNewAndKeepsTheRest(t *testing.T) {
 	r := repo(workspace)
 	_, p := propose(t, r, Choices{})
 	g := written(t, r, p)
-	if again := Propose(Look(r, Choices{}), Basics{Name: "skerry"}, g.Repo); len(again.Files) != 0 {
+	if again := Propose(Inspect(r, Choices{}), Basics{Name: "skerry"}, g.Repo); len(again.Files) != 0 {
 		t.Fatalf("nothing is new, and it proposes %v", again.Files)
 	}
 	m := r.FS.(fstest.MapFS)
@@ -195,7 +195,7 @@ func TestRunAgainItProposesOnlyWhatIsNewAndKeepsTheRest(t *testing.T) {
 	m["package.json"] = &fstest.MapFile{Data: []byte(`{"workspaces": ["packages/*", "tools/*", "!packages/old"]}`)}
 	m["packages/ui/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "@skerry/ui", "scripts": {"build": "node build.mjs", "test": "node --test", "check": "node c.mjs"}}`)}
 	r.Files = slices.Sorted(maps.Keys(m))
-	again := Propose(Look(r, Choices{}), Basics{Name: "skerry"}, g.Repo)
+	again := Propose(Inspect(r, Choices{}), Basics{Name: "skerry"}, g.Repo)
 	var paths []string
 	for _, f := range again.Files {
 		paths = append(paths, f.Path)
@@ -231,15 +231,15 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 	if g := root.Task("gen-routes"); g == nil || g.Run != "sh scripts/gen-routes.sh" {
 		t.Errorf("gen-routes: %+v", g)
 	}
-	if st := root.Task("stamp"); st.Sort != Volatile || st.Run != "bash scripts/stamp.sh" || st.Help != "note the day" {
+	if st := root.Task("stamp"); st.Sort != NeverReusable || st.Run != "bash scripts/stamp.sh" || st.Help != "note the day" {
 		t.Errorf("stamp: %+v", st)
 	}
 	if root.Task("real.o") != nil || root.Task("readme") != nil {
 		t.Error("a target that is a file, or a text that is no script, became a task")
 	}
-	left := strings.Join(p.Left, "\n")
+	left := strings.Join(p.NotAdopted, "\n")
 	if !strings.Contains(left, "publish@") || !strings.Contains(left, "serve@") {
-		t.Errorf("left out: %v", p.Left)
+		t.Errorf("left out: %v", p.NotAdopted)
 	}
 	if got := needs(s.of("crates/a")); !slices.Equal(got, []string{"crates/b"}) {
 		t.Errorf("crates/a needs %v", got)
@@ -251,7 +251,7 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 	for _, v := range s.Variables {
 		uses[v.Name] = v.Use
 	}
-	if want := (map[string]Use{"API_TOKEN": AsUncounted, "MODE": AsSetting, "REGION": AsEnv}); !maps.Equal(uses, want) {
+	if want := (map[string]Use{"API_TOKEN": AsSecret, "MODE": AsSetting, "REGION": AsEnv}); !maps.Equal(uses, want) {
 		t.Errorf("variables: %v, want %v", uses, want)
 	}
 	if f := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })]; !strings.Contains(f.New, "[setting.mode]\nvalues  = [\"fast\", \"full\"]\ndefault = \"fast\"") ||

@@ -24,10 +24,10 @@ func imports(text string) []string {
 		if tt == js.WhitespaceToken || tt == js.LineTerminatorToken || tt == js.CommentToken || tt == js.CommentLineTerminatorToken {
 			continue
 		}
-		if (tt == js.DivToken || tt == js.DivEqToken) && regexpMayStand(before) {
+		if (tt == js.DivToken || tt == js.DivEqToken) && regexpAllowed(before) {
 			tt, data = l.RegExp()
 		}
-		if tt == js.StringToken && specifierMayStand(before) {
+		if tt == js.StringToken && specifierAllowed(before) {
 			if spec := strings.Trim(string(data), "'\""); !seen[spec] {
 				seen[spec] = true
 				out = append(out, spec)
@@ -51,7 +51,7 @@ func last(list []js.TokenType, n int) js.TokenType {
 
 // specifierMayStand tells whether a string after these tokens names a module:
 // import "x", … from "x", import("x"), require("x").
-func specifierMayStand(before []js.TokenType) bool {
+func specifierAllowed(before []js.TokenType) bool {
 	switch last(before, 1) {
 	case js.ImportToken, js.FromToken:
 		return true
@@ -63,7 +63,7 @@ func specifierMayStand(before []js.TokenType) bool {
 
 // regexpMayStand tells whether a slash after these tokens begins a regular
 // expression rather than divides: it does where no value has just ended.
-func regexpMayStand(before []js.TokenType) bool {
+func regexpAllowed(before []js.TokenType) bool {
 	switch t := last(before, 1); t {
 	case js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.StringToken, js.TemplateToken, js.TemplateEndToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
 		return false

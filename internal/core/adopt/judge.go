@@ -11,7 +11,7 @@ var (
 	namesWorld  = set("deploy", "publish", "release", "push", "upload", "promote", "rollback", "ship", "login", "logout", "notify", "announce", "migrate", "seed", "provision", "teardown", "destroy", "tag", "bump", "version")
 	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "demo")
 	namesTidy   = set("clean", "distclean", "install", "uninstall", "reset", "update", "upgrade", "fix", "fmt", "format", "tidy", "prepare", "postinstall", "preinstall", "bootstrap", "setup", "deps", "help", "all", "init", "hooks")
-	namesCheck  = set("test", "tests", "check", "checks", "lint", "vet", "verify", "typecheck", "types", "type", "unit", "integration", "e2e", "spec", "validate", "audit", "coverage", "tsc", "eslint")
+	namesCheck  = set("test", "tests", "check", "checks", "lint", "vet", "verify", "typecheck", "types", "type", "unit", "integration", "e2e", "spec", "validate", "traced", "coverage", "tsc", "eslint")
 	namesMake   = set("build", "compile", "bundle", "generate", "gen", "codegen", "docs", "doc", "package", "pack", "dist", "assets", "css", "icons", "schema", "proto", "transpile", "render", "site")
 )
 
@@ -34,18 +34,18 @@ func has(name string, words map[string]bool) bool {
 // signs in a script's text that it does more than make files.
 var signs = []struct {
 	pattern *regexp.Regexp
-	sort    Sort
+	sort    Ecosystem
 	why     string
 }{
-	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), Left, "it changes the repository's history or sends it away"},
-	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), Left, "it publishes"},
-	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), Left, "it reaches other machines"},
-	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), Left, "it sends something over the network"},
-	{regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), Left, "it watches or serves, and does not end by itself"},
-	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), Volatile, "it installs something outside of the project"},
-	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), Volatile, "it rewrites sources"},
-	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), Volatile, "it uses the time or chance"},
-	{regexp.MustCompile(`\b(curl|wget)\s`), Volatile, "it fetches something over the network, which may change"},
+	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or sends it away"},
+	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
+	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
+	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), NotAdopted, "it sends something over the network"},
+	{regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), NotAdopted, "it watches or serves, and does not end by itself"},
+	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), NeverReusable, "it installs something outside of the project"},
+	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), NeverReusable, "it rewrites sources"},
+	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), NeverReusable, "it uses the time or chance"},
+	{regexp.MustCompile(`\b(curl|wget)\s`), NeverReusable, "it fetches something over the network, which may change"},
 }
 
 // runsOthers finds a script that runs other scripts.
@@ -61,17 +61,17 @@ func (t *Task) judge() {
 	}
 	switch {
 	case has(t.Name, namesWorld):
-		t.Sort, t.Why = Left, "by its name it changes something elsewhere"
+		t.Sort, t.Why = NotAdopted, "by its name it changes something elsewhere"
 	case has(t.Name, namesServer) && !has(t.Name, namesMake) && !has(t.Name, namesCheck):
-		t.Sort, t.Why = Left, "by its name it serves or watches, and does not end by itself"
+		t.Sort, t.Why = NotAdopted, "by its name it serves or watches, and does not end by itself"
 	case has(t.Name, namesTidy):
-		t.Sort, t.Why = Left, "by its name it tidies or sets up, and makes nothing to keep"
+		t.Sort, t.Why = NotAdopted, "by its name it tidies or sets up, and makes nothing to keep"
 	case has(t.Name, namesCheck):
 		t.Sort, t.Why = Reusable, "a check: it makes nothing, and comes out the same from the same files"
 	case has(t.Name, namesMake):
 		t.Sort, t.Why = Reusable, "it makes files from files"
 	default:
-		t.Sort, t.Why = Volatile, "nothing says what it does"
+		t.Sort, t.Why = NeverReusable, "nothing says what it does"
 	}
 }
 

@@ -183,7 +183,7 @@ func (s *surveyor) complete(p *Project) {
 		if run := others(t.Script); len(run) > 0 && t.Sort == Reusable {
 			for _, name := range run {
 				if p.Task(name) != nil && name != t.Name {
-					t.Sort, t.Why, t.Writes = Volatile, "it runs other scripts ("+name+"), which are tasks themselves", nil
+					t.Sort, t.Why, t.Writes = NeverReusable, "it runs other scripts ("+name+"), which are tasks themselves", nil
 				}
 			}
 		}
@@ -209,9 +209,9 @@ func (s *surveyor) overOthers(p *Project) {
 		if t.Sort != Reusable || strings.HasSuffix(t.From, "go.mod") {
 			continue
 		}
-		t.Sort, t.Why, t.Writes = Volatile, "projects lie below its directory, and it may read their files", nil
+		t.Sort, t.Why, t.Writes = NeverReusable, "projects lie below its directory, and it may read their files", nil
 		if slices.ContainsFunc(below, func(q *Project) bool { return q.Task(t.Name) != nil }) {
-			t.Sort, t.Why = Left, "it goes over other projects, whose own tasks of that name do the same"
+			t.Sort, t.Why = NotAdopted, "it goes over other projects, whose own tasks of that name do the same"
 		}
 	}
 }

@@ -19,13 +19,13 @@ type File struct {
 
 // Proposal is what would be written, and what of the findings is in it.
 type Proposal struct {
-	Files    []File // sorted by path
-	Projects []*Project
-	Tasks    int      // that are declared anew
-	Left     []string // what is not declared, with the reason
-	Never    []string // what is declared and never reused, with the reason
-	Always   []string // what always runs, since nothing says what it makes
-	Kinds    []string
+	Files      []File // sorted by path
+	Projects   []*Project
+	Tasks      int      // that are declared anew
+	NotAdopted []string // what is not declared, with the reason
+	Never      []string // what is declared and never reused, with the reason
+	Always     []string // what always runs, since nothing says what it makes
+	Kinds      []string
 }
 
 // Basics are what a person decides about the repository as a whole.
@@ -87,10 +87,10 @@ func (w *proposer) news() {
 			}
 			label := fmt.Sprintf("%s@%s", t.Name, w.name(p.Dir))
 			switch {
-			case t.Sort == Left:
-				w.out.Left = append(w.out.Left, label+": "+t.Why)
+			case t.Sort == NotAdopted:
+				w.out.NotAdopted = append(w.out.NotAdopted, label+": "+t.Why)
 				continue
-			case t.Sort == Volatile:
+			case t.Sort == NeverReusable:
 				w.out.Never = append(w.out.Never, label+": "+t.Why)
 			case t.Writes == nil:
 				why := t.WritesWhy
@@ -113,7 +113,7 @@ func (w *proposer) news() {
 }
 
 // reservedNames are the words of picks, which no name may be.
-var reservedNames = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "slice"}
+var reservedNames = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "pick"}
 
 // name returns the name of the project in a directory.
 func (w *proposer) name(dir string) string {
@@ -329,7 +329,7 @@ func (w *proposer) settings(x *text) {
 func (w *proposer) extend(x *text, dirs []string) {
 	var lack []string
 	for _, d := range dirs {
-		covered := slices.ContainsFunc(w.old.Holders, func(it decl.Item) bool {
+		covered := slices.ContainsFunc(w.old.KindFiles, func(it decl.Item) bool {
 			p, err := glob.Parse(it.Text)
 			return err == nil && p.MatchExact(d)
 		})

@@ -50,9 +50,9 @@ func (w *proposer) rows(p *Project, t *Task) string {
 	if t.Help != "" {
 		x.key("help", t.Help)
 	}
-	if t.Sort == Volatile {
+	if t.Sort == NeverReusable {
 		x.list("env", env)
-		x.list("env_uncounted", w.uncounted(t))
+		x.list("secrets", w.secrets(t))
 		x.key("reuse", "never")
 		return x.aligned()
 	}
@@ -81,17 +81,17 @@ func (w *proposer) rows(p *Project, t *Task) string {
 	}
 	x.list("after", after)
 	x.list("env", env)
-	x.list("env_uncounted", w.uncounted(t))
+	x.list("secrets", w.secrets(t))
 	if len(t.Probes) > 0 {
 		x.list("probes", t.Probes)
 	}
 	return x.aligned()
 }
 
-func (w *proposer) uncounted(t *Task) []string {
+func (w *proposer) secrets(t *Task) []string {
 	var out []string
 	for _, v := range w.s.Variables {
-		if v.Use == AsUncounted && slices.Contains(v.Tasks, t) {
+		if v.Use == AsSecret && slices.Contains(v.Tasks, t) {
 			out = append(out, v.Name)
 		}
 	}
@@ -129,7 +129,7 @@ func (w *proposer) offers(p *Project, kind string) []string {
 func (t *Task) comment() string {
 	out := t.From
 	switch {
-	case t.Sort == Volatile:
+	case t.Sort == NeverReusable:
 		out += "; never reused: " + t.Why
 	case t.Writes == nil:
 		out += "; without writes it always runs: say what it makes"
@@ -140,7 +140,7 @@ func (t *Task) comment() string {
 }
 
 func kindComment(t *Task) string {
-	if t.Sort == Volatile {
+	if t.Sort == NeverReusable {
 		return "never reused: " + t.Why
 	}
 	if t.Writes == nil {

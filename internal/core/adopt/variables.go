@@ -23,24 +23,24 @@ type Use string
 
 // The uses.
 const (
-	AsEnv       Use = "env"     // passed on and counted
-	AsUncounted Use = "secret"  // passed on, not counted, masked
-	AsSetting   Use = "setting" // a typed setting gives its value
-	AsNothing   Use = "nothing" // not passed on
+	AsEnv     Use = "env"     // passed on and counted
+	AsSecret  Use = "secret"  // passed on, not counted, masked
+	AsSetting Use = "setting" // a typed setting gives its value
+	AsNothing Use = "nothing" // not passed on
 )
 
 // Uses are all of them, in the order in which they are offered.
-var Uses = []Use{AsEnv, AsUncounted, AsSetting, AsNothing}
+var Uses = []Use{AsEnv, AsSecret, AsSetting, AsNothing}
 
 var (
-	inShell   = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
-	setShell  = regexp.MustCompile(`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`)
-	inScript  = regexp.MustCompile(`process\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
-	inGo      = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
-	inPython  = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
-	caseShell = regexp.MustCompile(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
-	caseRow   = regexp.MustCompile(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
-	secretive = regexp.MustCompile(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
+	inShell     = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
+	setShell    = regexp.MustCompile(`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`)
+	inScript    = regexp.MustCompile(`process\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
+	inGo        = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
+	inPython    = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
+	caseShell   = regexp.MustCompile(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
+	caseRow     = regexp.MustCompile(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
+	looksSecret = regexp.MustCompile(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
 )
 
 // usual are variables that every process has, or that shells set.
@@ -55,7 +55,7 @@ func (s *surveyor) variables() {
 	for _, p := range s.survey.Projects {
 		inSources := s.sourceVariables(p)
 		for _, t := range p.Tasks {
-			if t.Sort == Left {
+			if t.Sort == NotAdopted {
 				continue
 			}
 			found := map[string]string{}
@@ -169,8 +169,8 @@ func (v *Variable) learn(script string) {
 // propose says what the variable should become.
 func (v *Variable) propose() {
 	switch {
-	case secretive.MatchString(v.Name):
-		v.Use, v.Why = AsUncounted, "by its name it is a secret: passed on, not counted, masked in logs"
+	case looksSecret.MatchString(v.Name):
+		v.Use, v.Why = AsSecret, "by its name it is a secret: passed on, not counted, masked in logs"
 	case len(v.Values) > 1 && v.Default != "" && slices.Contains(v.Values, v.Default):
 		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(v.Values, ", ")+": a setting says so, and --set changes it"
 	case v.Name == "CI":

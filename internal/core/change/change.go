@@ -23,7 +23,7 @@ type Touch struct {
 }
 
 // Declaration is what stands for a definition in [Touch].
-const Declaration = "its declaration"
+const OwnDeclaration = "its declaration"
 
 // Touched returns the tasks that the changed paths touch, in the order of the
 // graph, each with the first path that does. Base is the graph that changes
@@ -31,7 +31,7 @@ const Declaration = "its declaration"
 func Touched(g, base *graph.Graph, paths []string) []Touch {
 	byOwner := map[*graph.Project][]string{}
 	for _, p := range paths {
-		if !g.Made(p) {
+		if !g.IsOutput(p) {
 			byOwner[g.Owner(p)] = append(byOwner[g.Owner(p)], p)
 		}
 	}
@@ -51,8 +51,8 @@ func Touched(g, base *graph.Graph, paths []string) []Touch {
 	for _, t := range g.Tasks {
 		if by, through := touchedBy(g, t, paths, offered); by != "" {
 			out = append(out, Touch{t, by, through})
-		} else if base != nil && Definition(t) != baseDefinition(base, t) {
-			out = append(out, Touch{Task: t, By: Declaration})
+		} else if base != nil && Declaration(t) != baseDeclaration(base, t) {
+			out = append(out, Touch{Task: t, By: OwnDeclaration})
 		}
 	}
 	return out
@@ -60,7 +60,7 @@ func Touched(g, base *graph.Graph, paths []string) []Touch {
 
 func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph.Project]string) (by, through string) {
 	for _, p := range paths {
-		if t.ReadsFile(p) && !g.Made(p) {
+		if t.ReadsFile(p) && !g.IsOutput(p) {
 			return p, ""
 		}
 	}
@@ -82,16 +82,16 @@ func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph
 	return "", ""
 }
 
-func baseDefinition(base *graph.Graph, t *graph.Task) digest.Digest {
+func baseDeclaration(base *graph.Graph, t *graph.Task) digest.Digest {
 	if b := base.Task(t.Addr()); b != nil {
-		return Definition(b)
+		return Declaration(b)
 	}
 	return digest.Digest{}
 }
 
 // Definition returns a digest of all in a task's resolved declaration that can
 // alter what it makes. Its help, slots and timeout are not part of it.
-func Definition(t *graph.Task) digest.Digest {
+func Declaration(t *graph.Task) digest.Digest {
 	var b strings.Builder
 	put := func(name string, vals ...string) {
 		b.WriteString(name)
@@ -117,14 +117,17 @@ func Definition(t *graph.Task) digest.Digest {
 	for _, name := range t.Settings {
 		put("setting", name, t.Graph().Chosen[name])
 	}
-	for _, v := range t.Uncounted {
-		put("uncounted", v.Name)
+	for _, v := range t.EnvUnkeyed {
+		put("unkeyed", v.Name)
+	}
+	for _, v := range t.Secrets {
+		put("secret", v.Name)
 	}
 	put("reuse", string(t.Reuse))
 	for _, v := range t.Env {
 		put("env", v.Name, truth(v.Given), v.Value)
 	}
-	for _, u := range t.Before {
+	for _, u := range t.Dependencies {
 		put("after", u.Addr())
 	}
 	put("probes", truth(t.ProbesGiven()))

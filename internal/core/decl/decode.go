@@ -180,19 +180,21 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 		"slots":    r.atom(&t.Slots, unstable.Integer, "a whole number", "2"),
 		"portable": r.atom(&t.Portable, unstable.Bool, "true or false", "true"),
 
-		"env_uncounted": r.list(&t.EnvUncounted),
-		"scratch":       r.list(&t.Scratch),
-		"settings":      r.list(&t.Settings),
-		"locks":         r.list(&t.Locks),
-		"isolation":     r.word(&t.Isolation),
-		"network":       r.atom(&t.Network, unstable.Bool, "true or false", "true"),
-		"retries":       r.atom(&t.Retries, unstable.Integer, "a whole number", "1"),
+		"env_unkeyed": r.list(&t.EnvUnkeyed),
+		"secrets":     r.list(&t.Secrets),
+		"opens":       r.list(&t.Opens),
+		"scratch":     r.list(&t.Scratch),
+		"settings":    r.list(&t.Settings),
+		"locks":       r.list(&t.Locks),
+		"isolation":   r.word(&t.Isolation),
+		"network":     r.atom(&t.Network, unstable.Bool, "true or false", "true"),
+		"retries":     r.atom(&t.Retries, unstable.Integer, "a whole number", "1"),
 	})
 	return t
 }
 
 // reserved are the words of picks, which no name may be.
-var reserved = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "slice"}
+var reserved = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "pick"}
 
 // badName says what is wrong with the name of a task, project, kind or probe,
 // or nothing.

@@ -11,7 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// env reads the variables that a task gets: counted ones and uncounted ones.
+// env reads the variables that a task gets.
 func (l *loader) env(t *Task) {
 	seen := map[string]bool{}
 	read := func(list List, mayGive bool) []EnvVar {
@@ -22,11 +22,11 @@ func (l *loader) env(t *Task) {
 			case name == "" || strings.ContainsAny(name, " \t\n*\x00"):
 				l.fail(it.Pos, `write "NAME" or "NAME=value"`, "%q is not the name of an environment variable", name)
 			case given && !mayGive:
-				l.fail(it.Pos, "write the name alone; a value in a declaration is no secret and belongs in env", "an uncounted variable takes its value from the person's environment")
+				l.fail(it.Pos, "write the name alone; a value in a declaration is not secret and belongs in env", "%s takes its value from the person's environment", name)
 			case strings.HasPrefix(name, "GRAYLOFT_"):
 				l.fail(it.Pos, "choose another name", "variables that begin with GRAYLOFT_ are Gray Loft's own")
 			case seen[name]:
-				l.fail(it.Pos, "keep one of them", "variable %s stands twice in env and env_uncounted", name)
+				l.fail(it.Pos, "keep one of them", "variable %s is listed twice in env, env_unkeyed and secrets", name)
 			default:
 				out = append(out, EnvVar{Name: name, Value: val, Given: given})
 			}
@@ -36,7 +36,22 @@ func (l *loader) env(t *Task) {
 		return out
 	}
 	t.Env = read(t.Decl.Env, true)
-	t.Uncounted = read(t.Decl.EnvUncounted, false)
+	t.EnvUnkeyed = read(t.Decl.EnvUnkeyed, false)
+	t.Secrets = read(t.Decl.Secrets, false)
+}
+
+// opens reads the patterns of files that the command opens although its result
+// does not depend on them.
+func (l *loader) opens(t *Task) {
+	list := t.Decl.Opens
+	list.Items = slices.DeleteFunc(slices.Clone(list.Items), func(it Item) bool {
+		if it.Text != "needs:*" {
+			return false
+		}
+		l.fail(it.Pos, `name files, such as "**/*_test.go" or "repo:tools/*"`, "%q is not allowed in opens", it.Text)
+		return true
+	})
+	t.Opens = l.reads(list)
 }
 
 // scratch reads the patterns of what is kept between runs.
@@ -121,7 +136,7 @@ func (l *loader) limits(t *Task) {
 	t.Isolation = Open
 	if d.Isolation.Text != "" {
 		t.Isolation = Isolation(d.Isolation.Text)
-		if all := []string{"open", "audit", "sealed"}; !slices.Contains(all, d.Isolation.Text) {
+		if all := []string{"open", "traced", "sealed"}; !slices.Contains(all, d.Isolation.Text) {
 			l.fail(d.Isolation.Pos, meant(d.Isolation.Text, all), "isolation = %q is not known", d.Isolation.Text)
 		}
 	}

@@ -31,7 +31,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 		repo: &Repo{
 			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
 			Settings: map[string]*Setting{}, Modes: map[string]*Mode{},
-			Slices: map[string]*Slice{}, sources: map[string]*document{},
+			Picks: map[string]*SavedPick{}, sources: map[string]*document{},
 		},
 		projects: List{},
 	}
@@ -47,7 +47,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 	}
 	l.resolveModes()
 	l.resolve()
-	l.repo.Sum = l.sum(base)
+	l.repo.Digest = l.sum(base)
 	slices.SortFunc(l.repo.Projects, func(a, b *Project) int { return strings.Compare(a.Name, b.Name) })
 	return l.repo, l.problems.Sorted(), nil
 }
@@ -100,7 +100,7 @@ func (l *loader) opened(file string, doc *document, problem *Problem) (*reader, 
 	l.repo.Files = append(l.repo.Files, file)
 	if problem != nil {
 		l.problems = append(l.problems, *problem)
-		l.repo.Unread = true
+		l.repo.UndeclaredDirs = true
 	}
 	return &reader{doc: doc, problems: &l.problems}, problem == nil
 }
@@ -145,7 +145,7 @@ func (l *loader) shared(r *reader) map[string]field {
 	return map[string]field{
 		"kind":  func(e *entry) { r.named(e, "kind", func(n string, e *entry) { l.kind(r, n, e) }) },
 		"probe": func(e *entry) { r.named(e, "probe", func(n string, e *entry) { l.probe(r, n, e) }) },
-		"slice": func(e *entry) { r.named(e, "slice", func(n string, e *entry) { l.slice(r, n, e) }) },
+		"pick":  func(e *entry) { r.named(e, "pick", func(n string, e *entry) { l.savedPick(r, n, e) }) },
 
 		"setting": func(e *entry) { r.named(e, "setting", func(n string, e *entry) { l.setting(r, n, e) }) },
 		"mode":    func(e *entry) { r.named(e, "mode", func(n string, e *entry) { l.mode(r, n, e) }) },
@@ -153,10 +153,10 @@ func (l *loader) shared(r *reader) map[string]field {
 }
 
 func (l *loader) repoTable(r *reader, t *table) {
-	var name, since, rooted Item
+	var name, since, paths Item
 	r.table(t, "[repo]", map[string]field{
 		"name": r.word(&name), "projects": r.list(&l.projects), "since": r.text(&since),
-		"include": r.list(&l.include), "rooted": r.word(&rooted),
+		"include": r.list(&l.include), "checkout_paths": r.word(&paths),
 	})
 	if name.Text != "" {
 		if msg := badName(name.Text, true); msg != "" || strings.Contains(name.Text, "/") {
@@ -165,11 +165,11 @@ func (l *loader) repoTable(r *reader, t *table) {
 			l.repo.Name = name.Text
 		}
 	}
-	if rooted.Text != "" && rooted.Text != "keep" && rooted.Text != "share" {
-		r.fail(rooted.Pos, `write "share" or "keep"`, "rooted = %q is not known", rooted.Text)
+	if paths.Text != "" && paths.Text != "local" && paths.Text != "share" {
+		r.fail(paths.Pos, `write "share" or "local"`, "checkout_paths = %q is not known", paths.Text)
 	}
-	l.repo.Since, l.repo.Rooted = since.Text, rooted.Text
-	l.repo.Holders = l.projects.Items
+	l.repo.Since, l.repo.CheckoutPathsLocal = since.Text, paths.Text == "local"
+	l.repo.KindFiles = l.projects.Items
 }
 
 func orElse(s, other string) string {
@@ -209,14 +209,14 @@ func (l *loader) kind(r *reader, name string, e *entry) {
 	l.repo.Kinds[name] = k
 }
 
-func (l *loader) slice(r *reader, name string, e *entry) {
-	if have, ok := l.repo.Slices[name]; ok {
-		r.fail(e.pos, "give one of them another name", "slice %q is already declared in %s", name, have.Pick.Pos.At())
+func (l *loader) savedPick(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Picks[name]; ok {
+		r.fail(e.pos, "give one of them another name", "pick %q is already declared in %s", name, have.Where.Pos.At())
 		return
 	}
-	s := &Slice{Name: name}
-	r.table(e.val.table, "[slice."+name+"]", map[string]field{"pick": r.text(&s.Pick)})
-	l.repo.Slices[name] = s
+	s := &SavedPick{Name: name}
+	r.table(e.val.table, "[pick."+name+"]", map[string]field{"where": r.text(&s.Where)})
+	l.repo.Picks[name] = s
 }
 
 func (l *loader) includes(r *reader) error {

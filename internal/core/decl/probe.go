@@ -35,7 +35,7 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		}
 		p.Dirs = append(p.Dirs, it.Text)
 	}
-	p.Steady = reads.Given
+	p.Rememberable = reads.Given
 	p.Reads = l.reads(reads)
 	for i, read := range p.Reads {
 		if read.Scope == Needs {

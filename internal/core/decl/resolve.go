@@ -132,7 +132,8 @@ func (l *loader) overTask(base, next *TaskDecl) *TaskDecl {
 	t.Reads, t.Writes = l.over(base.Reads, next.Reads), l.over(base.Writes, next.Writes)
 	t.After, t.Env = l.over(base.After, next.After), l.over(base.Env, next.Env)
 	t.Probes = l.over(base.Probes, next.Probes)
-	t.EnvUncounted, t.Scratch = l.over(base.EnvUncounted, next.EnvUncounted), l.over(base.Scratch, next.Scratch)
+	t.EnvUnkeyed, t.Scratch = l.over(base.EnvUnkeyed, next.EnvUnkeyed), l.over(base.Scratch, next.Scratch)
+	t.Secrets, t.Opens = l.over(base.Secrets, next.Secrets), l.over(base.Opens, next.Opens)
 	t.Settings, t.Locks = l.over(base.Settings, next.Settings), l.over(base.Locks, next.Locks)
 	if t.Run.Pos.Line == 0 {
 		t.Run = base.Run
@@ -179,7 +180,7 @@ func (l *loader) task(p *Project, d *TaskDecl) *Task {
 }
 
 func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
-	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Weigh, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
+	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Auto, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
 	if !d.Run.Given() && d.Run.Pos.Line == 0 {
 		l.fail(d.Pos, `write run = "…"`, "task %q of project %q does not say what to run", d.Name, p.Name)
 	}
@@ -191,6 +192,7 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	}
 	t.Writes = l.patterns(d.Writes)
 	t.Reads = l.reads(d.Reads)
+	l.opens(t)
 	l.env(t)
 	l.scratch(t)
 	l.uses(t)
@@ -200,9 +202,12 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 			l.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe %q is not declared", it.Text)
 		}
 	}
+	if len(t.Secrets) > 0 {
+		t.Reuse = Local // unless the declaration says otherwise
+	}
 	if d.Reuse.Text != "" {
 		t.Reuse = Reuse(d.Reuse.Text)
-		if all := []string{"weigh", "always", "local", "never"}; !slices.Contains(all, d.Reuse.Text) {
+		if all := []string{"auto", "always", "local", "never"}; !slices.Contains(all, d.Reuse.Text) {
 			l.fail(d.Reuse.Pos, meant(d.Reuse.Text, all), "reuse = %q is not known", d.Reuse.Text)
 		}
 	}

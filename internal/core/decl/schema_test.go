@@ -64,7 +64,7 @@ name = "full"
 projects = []
 since = "main"
 include = []
-rooted = "keep"
+checkout_paths = "local"
 [service]
 url = "http://127.0.0.1:7420"
 [probe.go]
@@ -93,7 +93,7 @@ offers = ["src/**"]
 tags = ["go"]
 [kind.lib.task.build]
 run = "true"
-[slice.every]
+[pick.every]
 pick = "all"
 [project]
 name = "full"
@@ -111,7 +111,9 @@ writes = ["out/**"]
 scratch = ["tmp/**", "home:.cache/x"]
 after = []
 env = ["A", "B=c"]
-env_uncounted = ["TOKEN"]
+env_unkeyed = ["CI_JOB"]
+secrets = ["TOKEN"]
+opens = ["**/*_test.go", "repo:tools/*"]
 probes = ["go"]
 settings = ["many"]
 reuse = "always"

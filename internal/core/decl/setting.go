@@ -17,7 +17,7 @@ type SettingType string
 // The types of settings.
 const (
 	Text    SettingType = "string"
-	Truth   SettingType = "bool"
+	IsTrue  SettingType = "bool"
 	Integer SettingType = "int"
 )
 
@@ -41,7 +41,7 @@ func (s *Setting) Choices() string {
 	switch {
 	case len(s.Values) > 0:
 		return strings.Join(s.Values, ", ")
-	case s.Type == Truth:
+	case s.Type == IsTrue:
 		return "true, false"
 	case s.Type == Integer:
 		return "a whole number"
@@ -58,7 +58,7 @@ func (s *Setting) Canonical(value string) (string, error) {
 		if !slices.Contains(s.Values, value) {
 			return "", wrong
 		}
-	case s.Type == Truth:
+	case s.Type == IsTrue:
 		if value != "true" && value != "false" {
 			return "", wrong
 		}
@@ -251,7 +251,7 @@ func (l *loader) settingValue(r *reader, s *Setting, e *entry) (string, bool) {
 		kind         unstable.Kind
 		what, sample string
 	}{
-		Text: {unstable.String, "a string", `"…"`}, Truth: {unstable.Bool, "true or false", "true"}, Integer: {unstable.Integer, "a whole number", "2"},
+		Text: {unstable.String, "a string", `"…"`}, IsTrue: {unstable.Bool, "true or false", "true"}, Integer: {unstable.Integer, "a whole number", "2"},
 	}[s.Type]
 	if e.val.kind != want.kind {
 		r.wrong(e, want.what, e.key+" = "+want.sample)

@@ -26,21 +26,21 @@ const Schema = 1
 
 // Repo is everything that a repository declares.
 type Repo struct {
-	Name       string
-	Since      string // what changes are measured against
-	ServiceURL string
-	Rooted     string // "keep": outputs that hold the repository's path stay here
-	Probes     map[string]*Probe
-	Settings   map[string]*Setting
-	Modes      map[string]*Mode
-	Kinds      map[string]*Kind
-	Slices     map[string]*Slice
-	Projects   []*Project    // sorted by name
-	Files      []string      // every declaration that was read
-	Sum        digest.Digest // of their texts
-	Holders    []Item        // patterns of the directories that may hold a project
-	Unread     bool          // some file is not TOML: names that seem missing may stand in it
-	sources    map[string]*document
+	Name               string
+	Since              string // what changes are measured against
+	ServiceURL         string
+	CheckoutPathsLocal bool // outputs that contain the checkout's path are not shared
+	Probes             map[string]*Probe
+	Settings           map[string]*Setting
+	Modes              map[string]*Mode
+	Kinds              map[string]*Kind
+	Picks              map[string]*SavedPick
+	Projects           []*Project    // sorted by name
+	Files              []string      // every declaration that was read
+	Digest             digest.Digest // of their texts
+	KindFiles          []Item        // patterns of the directories that may hold a project
+	UndeclaredDirs     bool          // some file is not TOML: names that seem missing may stand in it
+	sources            map[string]*document
 }
 
 // Item is a string with the place that it comes from.
@@ -56,10 +56,10 @@ type Probe struct {
 	Reads []Read // the output is remembered while these stay the same
 	// Steady says that reads was given: the output depends on the program and
 	// on these files alone, and so may be remembered between runs.
-	Steady     bool
-	PerProject bool     // asked in each project's directory, rather than once at the root
-	Dirs       []string // toolchain directories that a sealed task may read
-	Pos        Pos
+	Rememberable bool
+	PerProject   bool     // asked in each project's directory, rather than once at the root
+	Dirs         []string // toolchain directories that a sealed task may read
+	Pos          Pos
 }
 
 // ReadsFile tells whether the probe, asked for a project in dir, reads a path
@@ -83,9 +83,9 @@ func (p *Probe) ReadsFile(dir, name string) bool {
 }
 
 // Slice is a saved pick.
-type Slice struct {
-	Name string
-	Pick Item
+type SavedPick struct {
+	Name  string
+	Where Item
 }
 
 // Kind is a named set of tasks and defaults.
@@ -163,7 +163,7 @@ type Reuse string
 
 // The values of reuse.
 const (
-	Weigh  Reuse = "weigh"  // the cheaper of fetching and running
+	Auto   Reuse = "auto"   // the cheaper of fetching and running
 	Always Reuse = "always" // whenever they are there
 	Local  Reuse = "local"  // on this machine only
 	Never  Reuse = "never"  // not at all
@@ -185,13 +185,15 @@ type TaskDecl struct {
 	Slots    Item
 	Portable Item
 
-	EnvUncounted List
-	Scratch      List
-	Settings     List
-	Locks        List
-	Isolation    Item
-	Network      Item
-	Retries      Item
+	EnvUnkeyed List
+	Secrets    List
+	Opens      List
+	Scratch    List
+	Settings   List
+	Locks      List
+	Isolation  Item
+	Network    Item
+	Retries    Item
 }
 
 // Isolation says what a task may see beside what it declares.
@@ -200,7 +202,7 @@ type Isolation string
 // The values of isolation.
 const (
 	Open   Isolation = "open"   // it runs in the checkout
-	Audit  Isolation = "audit"  // the same, and what it opened is compared with what it declared
+	Traced Isolation = "traced" // the same, and what it opened is compared with what it declared
 	Sealed Isolation = "sealed" // it sees only what it declared
 )
 
@@ -219,7 +221,9 @@ type Task struct {
 	Portable bool
 	Pos      Pos
 
-	Uncounted   []EnvVar       // passed on, not counted, masked in logs
+	EnvUnkeyed  []EnvVar       // passed on; only whether each is set is part of the key
+	Secrets     []EnvVar       // as EnvUnkeyed, and their values are masked
+	Opens       []Read         // files the command opens although its result does not depend on them
 	Scratch     []glob.Pattern // kept between runs; no part of any output
 	HomeScratch []string       // the same, below the person's home
 	Settings    []string       // names of the settings that it uses, sorted

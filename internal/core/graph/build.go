@@ -23,7 +23,7 @@ func (b *builder) fail(pos decl.Pos, advice, format string, args ...any) {
 // unknown reports a name that nothing has, unless it may stand in a file that
 // could not be read.
 func (b *builder) unknown(pos decl.Pos, advice, format string, args ...any) {
-	if !b.g.Repo.Unread {
+	if !b.g.Repo.UndeclaredDirs {
 		b.fail(pos, advice, format, args...)
 	}
 }
@@ -142,7 +142,7 @@ func (b *builder) edges() {
 			}
 		}
 		t.named = nil
-		slices.SortFunc(t.Before, byAddr)
+		slices.SortFunc(t.Dependencies, byAddr)
 	}
 }
 
@@ -155,8 +155,8 @@ func (b *builder) edge(t, u *Task, it decl.Item) {
 		return
 	}
 	t.named.set(u.number)
-	t.Before = append(t.Before, u)
-	u.After = append(u.After, t)
+	t.Dependencies = append(t.Dependencies, u)
+	u.Dependents = append(u.Dependents, t)
 }
 
 // after resolves one row of a task's after.
@@ -229,7 +229,7 @@ func (b *builder) order() {
 	walk = func(t *Task) {
 		state[t] = walking
 		path = append(path, t)
-		for _, u := range t.Before {
+		for _, u := range t.Dependencies {
 			switch state[u] {
 			case walking:
 				b.afterCycle(path[slices.Index(path, u):])
@@ -249,14 +249,14 @@ func (b *builder) order() {
 	g.Tasks = sorted
 	for i, t := range sorted {
 		t.Index = i
-		t.above = newBits(len(sorted))
-		slices.SortFunc(t.After, byAddr)
+		t.ancestors = newBits(len(sorted))
+		slices.SortFunc(t.Dependents, byAddr)
 	}
 	for _, t := range sorted {
-		for _, u := range t.Before {
+		for _, u := range t.Dependencies {
 			if u.Index < t.Index {
-				t.above.set(u.Index)
-				t.above.or(u.above)
+				t.ancestors.set(u.Index)
+				t.ancestors.or(u.ancestors)
 			}
 		}
 	}
@@ -268,6 +268,6 @@ func (b *builder) afterCycle(cycle []*Task) {
 		names = append(names, t.Addr())
 	}
 	first, last := cycle[0], cycle[len(cycle)-1]
-	b.fail(last.AfterItem(first).Pos, "take one of these out of its after",
+	b.fail(last.DeclaredAt(first).Pos, "take one of these out of its after",
 		"tasks wait for each other in a circle: %s → %s", strings.Join(names, " → "), first.Addr())
 }

@@ -59,13 +59,13 @@ func (t *Task) writesRel(rel string) bool {
 
 // Made tells whether a path (from the root) is made by a task, as an output or
 // as scratch, and so is never read as a file.
-func (g *Graph) Made(name string) bool {
+func (g *Graph) IsOutput(name string) bool {
 	p := g.Owner(name)
-	return p != nil && p.Makes(name)
+	return p != nil && p.Writes(name)
 }
 
 // Makes tells whether a task of the project makes a path (from the root) in it.
-func (p *Project) Makes(name string) bool {
+func (p *Project) Writes(name string) bool {
 	rel := p.rel(name)
 	for _, t := range p.Tasks {
 		if t.writesRel(rel) || t.scratchRel(rel) {
@@ -77,7 +77,7 @@ func (p *Project) Makes(name string) bool {
 
 // KeepsAsScratch tells whether a path (from the root, in the task's own
 // project) is among what the task keeps between runs.
-func (t *Task) KeepsAsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }
+func (t *Task) IsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }
 
 func (t *Task) scratchRel(rel string) bool {
 	return slices.ContainsFunc(t.Scratch, func(s glob.Pattern) bool { return s.Match(rel) })
@@ -101,21 +101,35 @@ func (t *Task) ReadsOwned(name string) bool { return t.reads(name, t.Project) }
 
 func (t *Task) reads(name string, owner *Project) bool {
 	if !t.ReadsGiven() {
-		return owner == t.Project && !isDeclaration(name)
+		return owner == t.Project && !isDeclaration(name) && !t.opens(name, owner)
 	}
+	return t.matchReads(t.Reads, name, owner)
+}
+
+// OpensFile tells whether a path, from the root, is among the files that the
+// task opens although its result does not depend on them.
+func (t *Task) OpensFile(name string) bool { return t.opens(name, t.graph.Owner(name)) }
+
+func (t *Task) opens(name string, owner *Project) bool {
+	return len(t.Opens) > 0 && t.matchReads(t.Opens, name, owner)
+}
+
+// matchReads matches a path against patterns in the form of reads: the last one
+// that matches decides, for each scope by itself.
+func (t *Task) matchReads(list []decl.Read, name string, owner *Project) bool {
 	own, root := false, false
 	rel := ""
-	for _, r := range t.Reads {
+	for _, r := range list {
 		switch {
 		case r.Scope == decl.Own && owner == t.Project:
 			if rel == "" {
 				rel = t.Project.rel(name)
 			}
-			if takesIn(r.Pattern, rel, r.Negated) {
+			if includes(r.Pattern, rel, r.Negated) {
 				own = !r.Negated
 			}
 		case r.Scope == decl.Root && (owner == nil || owner.OffersTo(t.Project)):
-			if takesIn(r.Pattern, name, r.Negated) {
+			if includes(r.Pattern, name, r.Negated) {
 				root = !r.Negated
 			}
 		}
@@ -137,7 +151,7 @@ func (p *Project) OffersOwned(name string) bool {
 	rel := p.rel(name)
 	offered := false
 	for _, o := range p.offers {
-		if takesIn(o.pattern, rel, o.negated) {
+		if includes(o.pattern, rel, o.negated) {
 			offered = !o.negated
 		}
 	}
@@ -161,7 +175,7 @@ func (p *Project) offersMeet(pat glob.Pattern) bool {
 
 // takesIn matches a pattern, but for the rule that declarations are read only
 // where they are named.
-func takesIn(p glob.Pattern, name string, negated bool) bool {
+func includes(p glob.Pattern, name string, negated bool) bool {
 	if !p.Match(name) {
 		return false
 	}

@@ -66,15 +66,15 @@ type offer struct {
 // Task is a task with its place in the graph.
 type Task struct {
 	*decl.Task
-	Project *Project
-	Index   int     // in Graph.Tasks
-	Before  []*Task // what its after names, resolved; sorted by address
-	After   []*Task // what names it
-	addr    string
-	number  int  // while edges are made
-	named   bits // the tasks that after has named so far, while edges are made
-	above   bits // everything that it comes after, transitively
-	graph   *Graph
+	Project      *Project
+	Index        int     // in Graph.Tasks
+	Dependencies []*Task // what its after names, resolved; sorted by address
+	Dependents   []*Task // what names it
+	addr         string
+	number       int  // while edges are made
+	named        bits // the tasks that after has named so far, while edges are made
+	ancestors    bits // everything that it comes after, transitively
+	graph        *Graph
 }
 
 // Load reads the declarations below fsys and builds their graph. Everything
@@ -134,10 +134,10 @@ func (g *Graph) ProjectNames() []string {
 func (t *Task) Addr() string { return t.addr }
 
 // ComesAfter tells whether t waits for other, directly or not.
-func (t *Task) ComesAfter(other *Task) bool { return t.above.has(other.Index) }
+func (t *Task) DependsOn(other *Task) bool { return t.ancestors.has(other.Index) }
 
 // AfterItem returns the row of the task's after that names u.
-func (t *Task) AfterItem(u *Task) decl.Item {
+func (t *Task) DeclaredAt(u *Task) decl.Item {
 	for _, it := range t.Decl.After.Items {
 		name, where, far := strings.Cut(it.Text, "@")
 		switch {
@@ -152,9 +152,9 @@ func (t *Task) AfterItem(u *Task) decl.Item {
 
 // Upstream returns every task that t comes after, transitively, in the order
 // of the graph.
-func (t *Task) Upstream() []*Task {
+func (t *Task) Ancestors() []*Task {
 	var out []*Task
-	for i := range t.above.all() {
+	for i := range t.ancestors.all() {
 		out = append(out, t.graph.Tasks[i])
 	}
 	return out
@@ -165,19 +165,19 @@ func (t *Task) Upstream() []*Task {
 // directly after, since it sees no others, with the tasks before them in place
 // of those that write nothing; of others everything upstream, but the ones that
 // write nothing.
-func (t *Task) Counted() []*Task {
+func (t *Task) KeyDependencies() []*Task {
 	if t.Isolation == decl.Sealed {
 		in := newBits(len(t.graph.Tasks))
-		t.direct(in)
+		t.directDependencies(in)
 		return t.graph.members(in)
 	}
-	return slices.DeleteFunc(t.Upstream(), func(u *Task) bool { return u.Transparent() })
+	return slices.DeleteFunc(t.Ancestors(), func(u *Task) bool { return u.Transparent() })
 }
 
-func (t *Task) direct(in bits) {
-	for _, u := range t.Before {
+func (t *Task) directDependencies(in bits) {
+	for _, u := range t.Dependencies {
 		if u.Transparent() {
-			u.direct(in)
+			u.directDependencies(in)
 		} else {
 			in.set(u.Index)
 		}
@@ -190,11 +190,11 @@ func (t *Task) Transparent() bool { return t.WritesGiven() && len(t.Writes) == 0
 
 // Undeclared returns the first task, t itself included, that does not say
 // what it writes, so that t always has to run; or nil.
-func (t *Task) Undeclared() *Task {
+func (t *Task) WithoutWrites() *Task {
 	if !t.WritesGiven() {
 		return t
 	}
-	for _, u := range t.Upstream() {
+	for _, u := range t.Ancestors() {
 		if !u.WritesGiven() {
 			return u
 		}
@@ -208,21 +208,21 @@ func (g *Graph) Closure(tasks []*Task) []*Task {
 	in := newBits(len(g.Tasks))
 	for _, t := range tasks {
 		in.set(t.Index)
-		in.or(t.above)
+		in.or(t.ancestors)
 	}
 	return g.members(in)
 }
 
 // Downstream returns the tasks and all that comes after them, in the order of
 // the graph.
-func (g *Graph) Downstream(tasks []*Task) []*Task {
+func (g *Graph) Dependents(tasks []*Task) []*Task {
 	from := newBits(len(g.Tasks))
 	for _, t := range tasks {
 		from.set(t.Index)
 	}
 	out := newBits(len(g.Tasks))
 	for _, t := range g.Tasks {
-		if from.has(t.Index) || t.above.meets(from) {
+		if from.has(t.Index) || t.ancestors.meets(from) {
 			out.set(t.Index)
 		}
 	}

@@ -130,7 +130,7 @@ func TestKindsFoldFromLeftToRight(t *testing.T) {
 	if g.Task("test@libs/b") != nil || g.Task("build@libs/b") == nil {
 		t.Error("omit left out the wrong task")
 	}
-	if got := addrs(g.Task("pack@apps/c").Before); !slices.Equal(got, []string{"build@a", "build@libs/b"}) {
+	if got := addrs(g.Task("pack@apps/c").Dependencies); !slices.Equal(got, []string{"build@a", "build@libs/b"}) {
 		t.Errorf("needs:* is not transitive: %v", got)
 	}
 	if len(g.Projects) != 3 {
@@ -202,13 +202,13 @@ run = "true"
 writes = []
 after = ["loose"]
 `})
-	if got := addrs(g.Task("pack@test").Counted()); !slices.Equal(got, []string{"gen@test"}) {
+	if got := addrs(g.Task("pack@test").KeyDependencies()); !slices.Equal(got, []string{"gen@test"}) {
 		t.Errorf("pack counts %v", got)
 	}
-	if u := g.Task("end@test").Undeclared(); u == nil || u.Name != "loose" {
+	if u := g.Task("end@test").WithoutWrites(); u == nil || u.Name != "loose" {
 		t.Errorf("end always runs because of %v", u)
 	}
-	if got := addrs(g.Downstream([]*Task{g.Task("check@test")})); !reflect.DeepEqual(got, []string{"check@test", "pack@test", "loose@test", "end@test"}) {
+	if got := addrs(g.Dependents([]*Task{g.Task("check@test")})); !reflect.DeepEqual(got, []string{"check@test", "pack@test", "loose@test", "end@test"}) {
 		t.Errorf("after check come %v", got)
 	}
 }

@@ -73,7 +73,7 @@ func (b *builder) meetings() {
 			writers = append(writers, t)
 		}
 	}
-	slices.SortFunc(writers, byPlace)
+	slices.SortFunc(writers, sortByPosition)
 	type pair struct {
 		offers *decl.Item
 		task   *decl.TaskDecl
@@ -101,14 +101,14 @@ func (b *builder) meetings() {
 	for _, t := range b.g.Tasks {
 		b.ownWrites(t)
 		for _, w := range b.candidates(t, writers, byRead) {
-			if w != t && !t.ComesAfter(w) && !w.ComesAfter(t) {
+			if w != t && !t.DependsOn(w) && !w.DependsOn(t) {
 				b.unordered(t, w)
 			}
 		}
 	}
 }
 
-func byPlace(x, y *Task) int {
+func sortByPosition(x, y *Task) int {
 	return cmp.Or(strings.Compare(x.Pos.File, y.Pos.File), x.Pos.Line-y.Pos.Line, byAddr(x, y))
 }
 
@@ -135,7 +135,7 @@ func (b *builder) candidates(t *Task, writers []*Task, byRead map[string][]*Task
 		}
 		out = append(out, met...)
 	}
-	slices.SortFunc(out, byPlace)
+	slices.SortFunc(out, sortByPosition)
 	return slices.Compact(out)
 }
 
@@ -171,7 +171,7 @@ func (b *builder) ownWrites(t *Task) {
 func rewritten(t *Task) (*decl.Read, glob.Pattern) {
 	for _, w := range t.Writes {
 		for i, r := range t.Reads {
-			if r.Scope == decl.Own && !r.Negated && r.Pattern.Covers(w) && !takenAway(t.Reads, decl.Own, w) {
+			if r.Scope == decl.Own && !r.Negated && r.Pattern.Covers(w) && !excluded(t.Reads, decl.Own, w) {
 				return &t.Reads[i], w
 			}
 		}
@@ -219,11 +219,11 @@ func (b *builder) unorderedRead(t, w *Task, r *decl.Read, after string, pat glob
 
 // meeting returns the row of reads that can match what pat matches.
 func meeting(reads []decl.Read, scope decl.Scope, pat glob.Pattern) *decl.Read {
-	if takenAway(reads, scope, pat) {
+	if excluded(reads, scope, pat) {
 		return nil
 	}
 	for i, r := range reads {
-		if r.Scope == scope && !r.Negated && r.Pattern.Meets(pat) && !takenAway(reads[i+1:], scope, r.Pattern) {
+		if r.Scope == scope && !r.Negated && r.Pattern.Meets(pat) && !excluded(reads[i+1:], scope, r.Pattern) {
 			return &reads[i]
 		}
 	}
@@ -232,7 +232,7 @@ func meeting(reads []decl.Read, scope decl.Scope, pat glob.Pattern) *decl.Read {
 
 // takenAway tells whether a "!" row, with no row after it that brings some of
 // it back, covers all of pat.
-func takenAway(reads []decl.Read, scope decl.Scope, pat glob.Pattern) bool {
+func excluded(reads []decl.Read, scope decl.Scope, pat glob.Pattern) bool {
 	away := false
 	for _, r := range reads {
 		switch {

@@ -34,7 +34,7 @@ func NewTree(g *graph.Graph, paths []string) *Tree {
 			dir, owner = d, g.Owner(p)
 		}
 		if owner != nil {
-			if owner.Makes(p) {
+			if owner.Writes(p) {
 				continue
 			}
 			t.of[owner] = append(t.of[owner], len(t.paths))
@@ -167,7 +167,7 @@ func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, as
 	if to > from || read[at] {
 		return nil
 	}
-	if w := t.g.Writer(at); w != nil && task.ComesAfter(w) {
+	if w := t.g.Writer(at); w != nil && task.DependsOn(w) {
 		return nil
 	}
 	if ask.Exists(at) || !task.ReadsFile(at) {

@@ -1,10 +1,10 @@
 // Package key computes what makes reuse safe: the key of a task from the full
 // list of its ingredients, and, for two lists, what sets them apart.
 //
-// # Format, version 1
+// # Format, version 2
 //
 // Ingredients are kept as bytes in one canonical form: the line
-// "grayloft-ingredients 1", then the fields of [Ingredients] in the order in
+// "grayloft-ingredients 2", then the fields of [Ingredients] in the order in
 // which they are declared. A string is its length as an unsigned varint
 // (encoding/binary) and its bytes; a list is its length as a varint and its
 // members; a digest is 32 bytes; a truth value is one byte, 0 or 1. The key is
@@ -26,10 +26,10 @@ import (
 )
 
 const (
-	head         = "grayloft-ingredients 1\n"
-	keyContext   = "grayloft 2026-11-23 task key v1"
-	earlyContext = "grayloft 2026-11-23 early key v1"
-	envContext   = "grayloft 2026-11-23 environment value v1"
+	formatHead   = "grayloft-ingredients 2\n"
+	keyContext   = "grayloft 2026-11-25 task key v2"
+	earlyContext = "grayloft 2026-11-25 early key v2"
+	envContext   = "grayloft 2026-11-25 environment value v2"
 )
 
 // Ingredients are everything that a key is computed from.
@@ -44,12 +44,13 @@ type Ingredients struct {
 	Platform     string   // os/arch; empty where portable
 	Args         []string // after "--"
 	Env          []EnvValue
-	EnvUncounted []EnvValue // Value is never set
-	Settings     []Named
-	Probes       []Named       // with their output
+	EnvUnkeyed   []EnvValue // Value is never set
+	Secrets      []EnvValue // Value is never set
+	Settings     []NamedValue
+	Probes       []NamedValue  // with their output
 	Files        digest.Digest // manifest of the files read, from the root
-	Needs        []Offered
-	Before       []Upstream
+	Needs        []Offer
+	Dependencies []Dependency
 }
 
 // EnvValue is an environment variable: its name, whether it is set, and the
@@ -64,16 +65,16 @@ type EnvValue struct {
 func EnvDigest(value string) digest.Digest { return digest.Derive(envContext, []byte(value)) }
 
 // Named is a named value.
-type Named struct{ Name, Value string }
+type NamedValue struct{ Name, Value string }
 
 // Offered is what a needed project offers.
-type Offered struct {
+type Offer struct {
 	Project, Dir string
 	Files        digest.Digest
 }
 
 // Upstream is a task that comes before, with the listing of what it wrote.
-type Upstream struct {
+type Dependency struct {
 	Task, Dir string
 	Listing   digest.Digest
 }
@@ -86,19 +87,19 @@ func (in *Ingredients) Key() digest.Digest { return digest.Derive(keyContext, in
 func (in *Ingredients) EarlyKey() digest.Digest { return digest.Derive(earlyContext, in.Encode()) }
 
 // KeyOf returns the key of ingredients in their encoded form.
-func KeyOf(encoded []byte) digest.Digest { return digest.Derive(keyContext, encoded) }
+func OfEncoded(encoded []byte) digest.Digest { return digest.Derive(keyContext, encoded) }
 
 // Encode returns the canonical form.
 func (in *Ingredients) Encode() []byte {
 	e := encoder{}
-	e.WriteString(head)
+	e.WriteString(formatHead)
 	in.visit(&e)
 	return e.Bytes()
 }
 
 // Decode reads the canonical form and refuses every other.
 func Decode(b []byte) (*Ingredients, error) {
-	body, ok := bytes.CutPrefix(b, []byte(head))
+	body, ok := bytes.CutPrefix(b, []byte(formatHead))
 	if !ok {
 		return nil, errors.New("ingredients: made by another version, or none at all")
 	}
@@ -136,20 +137,21 @@ func (in *Ingredients) visit(c codec) {
 	c.truth(&in.Portable)
 	c.text(&in.Platform)
 	texts(c, &in.Args)
-	each(c, &in.Env, visitEnv)
-	each(c, &in.EnvUncounted, visitEnv)
-	each(c, &in.Settings, visitNamed)
-	each(c, &in.Probes, visitNamed)
+	visitEach(c, &in.Env, visitEnv)
+	visitEach(c, &in.EnvUnkeyed, visitEnv)
+	visitEach(c, &in.Secrets, visitEnv)
+	visitEach(c, &in.Settings, visitNamed)
+	visitEach(c, &in.Probes, visitNamed)
 	c.digest(&in.Files)
-	each(c, &in.Needs, func(c codec, o *Offered) { c.text(&o.Project); c.text(&o.Dir); c.digest(&o.Files) })
-	each(c, &in.Before, func(c codec, u *Upstream) { c.text(&u.Task); c.text(&u.Dir); c.digest(&u.Listing) })
+	visitEach(c, &in.Needs, func(c codec, o *Offer) { c.text(&o.Project); c.text(&o.Dir); c.digest(&o.Files) })
+	visitEach(c, &in.Dependencies, func(c codec, u *Dependency) { c.text(&u.Task); c.text(&u.Dir); c.digest(&u.Listing) })
 }
 
-func visitEnv(c codec, v *EnvValue) { c.text(&v.Name); c.truth(&v.Set); c.digest(&v.Value) }
-func visitNamed(c codec, v *Named)  { c.text(&v.Name); c.text(&v.Value) }
-func texts(c codec, l *[]string)    { each(c, l, codec.text) }
+func visitEnv(c codec, v *EnvValue)     { c.text(&v.Name); c.truth(&v.Set); c.digest(&v.Value) }
+func visitNamed(c codec, v *NamedValue) { c.text(&v.Name); c.text(&v.Value) }
+func texts(c codec, l *[]string)        { visitEach(c, l, codec.text) }
 
-func each[T any](c codec, list *[]T, visit func(codec, *T)) {
+func visitEach[T any](c codec, list *[]T, visit func(codec, *T)) {
 	n := c.count(len(*list))
 	for i := range n {
 		if i >= len(*list) {

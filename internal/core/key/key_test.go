@@ -17,11 +17,11 @@ func sample() *Ingredients {
 	return &Ingredients{
 		Dir: "libs/fares", Command: []string{"sh", "-e", "-c", "go build ./..."}, Writes: []string{"bin/**"},
 		Isolation: "open", Platform: "linux/amd64",
-		Env:    []EnvValue{{Name: "CGO_ENABLED", Set: true, Value: EnvDigest("0")}, {Name: "NONE"}},
-		Probes: []Named{{"go", "go version go1.26"}},
-		Files:  digest.Of([]byte("files")),
-		Needs:  []Offered{{"money", "libs/money", digest.Of([]byte("money"))}},
-		Before: []Upstream{{"build@money", "libs/money", digest.Of([]byte("listing"))}},
+		Env:          []EnvValue{{Name: "CGO_ENABLED", Set: true, Value: EnvDigest("0")}, {Name: "NONE"}},
+		Probes:       []NamedValue{{"go", "go version go1.26"}},
+		Files:        digest.Of([]byte("files")),
+		Needs:        []Offer{{"money", "libs/money", digest.Of([]byte("money"))}},
+		Dependencies: []Dependency{{"build@money", "libs/money", digest.Of([]byte("listing"))}},
 	}
 }
 
@@ -72,26 +72,26 @@ func TestEveryIngredientCounts(t *testing.T) {
 		reason Reason
 		what   string
 	}{
-		"directory":   {func(in *Ingredients) { in.Dir = "libs/x" }, Definition, "directory"},
-		"command":     {func(in *Ingredients) { in.Command[3] = "go vet" }, Definition, "run"},
-		"writes":      {func(in *Ingredients) { in.Writes = nil }, Definition, "writes"},
-		"isolation":   {func(in *Ingredients) { in.Isolation = "sealed" }, Definition, "isolation"},
-		"network":     {func(in *Ingredients) { in.Network = true }, Definition, "isolation"},
-		"portable":    {func(in *Ingredients) { in.Portable = true }, Definition, "portable"},
-		"platform":    {func(in *Ingredients) { in.Platform = "plan9/mips" }, Definition, "platform"},
-		"arguments":   {func(in *Ingredients) { in.Args = []string{"-v"} }, Definition, "arguments"},
-		"scratch":     {func(in *Ingredients) { in.Scratch = []string{"x"} }, Definition, "scratch"},
+		"directory":   {func(in *Ingredients) { in.Dir = "libs/x" }, Declaration, "directory"},
+		"command":     {func(in *Ingredients) { in.Command[3] = "go vet" }, Declaration, "run"},
+		"writes":      {func(in *Ingredients) { in.Writes = nil }, Declaration, "writes"},
+		"isolation":   {func(in *Ingredients) { in.Isolation = "sealed" }, Declaration, "isolation"},
+		"network":     {func(in *Ingredients) { in.Network = true }, Declaration, "isolation"},
+		"portable":    {func(in *Ingredients) { in.Portable = true }, Declaration, "portable"},
+		"platform":    {func(in *Ingredients) { in.Platform = "plan9/mips" }, Declaration, "platform"},
+		"arguments":   {func(in *Ingredients) { in.Args = []string{"-v"} }, Declaration, "arguments"},
+		"scratch":     {func(in *Ingredients) { in.Scratch = []string{"x"} }, Declaration, "scratch"},
 		"a value":     {func(in *Ingredients) { in.Env[0].Value = EnvDigest("1") }, Environment, "CGO_ENABLED"},
 		"set, empty":  {func(in *Ingredients) { in.Env[1].Set = true }, Environment, "NONE"},
 		"a variable":  {func(in *Ingredients) { in.Env = in.Env[:1] }, Environment, "NONE"},
-		"uncounted":   {func(in *Ingredients) { in.EnvUncounted = []EnvValue{{Name: "KEY"}} }, Environment, "KEY"},
-		"a setting":   {func(in *Ingredients) { in.Settings = []Named{{"optimise", "speed"}} }, Setting, "optimise"},
+		"unkeyed":     {func(in *Ingredients) { in.EnvUnkeyed = []EnvValue{{Name: "KEY"}} }, Environment, "KEY"},
+		"a setting":   {func(in *Ingredients) { in.Settings = []NamedValue{{"optimise", "speed"}} }, Setting, "optimise"},
 		"a probe":     {func(in *Ingredients) { in.Probes[0].Value = "go1.27" }, Probe, "go"},
 		"files":       {func(in *Ingredients) { in.Files = digest.Of([]byte("other")) }, Files, ""},
 		"offers":      {func(in *Ingredients) { in.Needs[0].Files = digest.Of([]byte("other")) }, Files, ""},
-		"a need":      {func(in *Ingredients) { in.Needs = nil }, Definition, "needs/money"},
-		"a listing":   {func(in *Ingredients) { in.Before[0].Listing = digest.Of(nil) }, FromBefore, "build@money"},
-		"a task less": {func(in *Ingredients) { in.Before = nil }, FromBefore, "build@money"},
+		"a need":      {func(in *Ingredients) { in.Needs = nil }, Declaration, "needs/money"},
+		"a listing":   {func(in *Ingredients) { in.Dependencies[0].Listing = digest.Of(nil) }, Upstream, "build@money"},
+		"a task less": {func(in *Ingredients) { in.Dependencies = nil }, Upstream, "build@money"},
 	} {
 		in := sample()
 		c.change(in)

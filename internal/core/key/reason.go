@@ -16,43 +16,43 @@ type Reason string
 
 // The reasons, in the order in which the first that holds is given.
 const (
-	Asked       Reason = "asked"
-	Volatile    Reason = "volatile"
-	Undeclared  Reason = "undeclared"
-	New         Reason = "new"
-	Definition  Reason = "definition"
-	Setting     Reason = "setting"
-	Environment Reason = "environment"
-	Probe       Reason = "probe"
-	Files       Reason = "files"
-	FromBefore  Reason = "upstream"
-	Writes      Reason = "writes"
-	Broken      Reason = "broken"
-	Gone        Reason = "gone"
-	Cheaper     Reason = "cheaper"
+	NoReuse      Reason = "no-reuse"
+	ReuseNever   Reason = "reuse-never"
+	NoWrites     Reason = "no-writes"
+	New          Reason = "new"
+	Declaration  Reason = "declaration"
+	Setting      Reason = "setting"
+	Environment  Reason = "environment"
+	Probe        Reason = "probe"
+	Files        Reason = "files"
+	Upstream     Reason = "upstream"
+	Outputs      Reason = "outputs"
+	FailedBefore Reason = "failed-before"
+	Evicted      Reason = "evicted"
+	Faster       Reason = "faster"
 )
 
 // Order is the order of the reasons: where several hold, the first is given.
 var Order = []Reason{
-	Asked, Volatile, Undeclared, New, Definition, Setting, Environment, Probe, Files, FromBefore, Writes, Broken, Gone, Cheaper,
+	NoReuse, ReuseNever, NoWrites, New, Declaration, Setting, Environment, Probe, Files, Upstream, Outputs, FailedBefore, Evicted, Faster,
 }
 
 // Legend explains each reason in one line.
 var Legend = map[Reason]string{
-	Asked:       "--anew was given",
-	Volatile:    "its reuse is \"never\"",
-	Undeclared:  "it, or a task before it, does not say what it writes",
-	New:         "it has not been seen here, and nobody shared it",
-	Definition:  "its declaration changed",
-	Setting:     "a setting that it uses changed",
-	Environment: "an environment variable that it declares changed",
-	Probe:       "the output of a probe changed",
-	Files:       "a file that it reads changed",
-	FromBefore:  "a task before it came out different",
-	Writes:      "its outputs are missing or altered, and no copy is left",
-	Broken:      "it failed last time",
-	Gone:        "the shared cache no longer has it",
-	Cheaper:     "running it beats fetching it here",
+	NoReuse:      "--no-reuse was given",
+	ReuseNever:   "its reuse is \"never\"",
+	NoWrites:     "it, or a task before it, does not say what it writes",
+	New:          "it has not been seen here, and nobody shared it",
+	Declaration:  "its declaration changed",
+	Setting:      "a setting that it uses changed",
+	Environment:  "an environment variable that it declares changed",
+	Probe:        "the output of a probe changed",
+	Files:        "a file that it reads changed",
+	Upstream:     "a task before it came out different",
+	Outputs:      "its outputs are missing or altered, and no copy is left",
+	FailedBefore: "it failed last time",
+	Evicted:      "the shared cache no longer has it",
+	Faster:       "running it beats fetching it here",
 }
 
 // Change is one ingredient that two lists do not agree on.
@@ -64,7 +64,7 @@ type Change struct {
 	// Was and Is are what stood there: the digest of a file or of a listing,
 	// the value of a setting, the output of a probe; empty where there was
 	// nothing, or where only a digest of it is kept.
-	Was, Is string
+	Before, After string
 }
 
 // Compare returns what sets two lists of ingredients apart, in the order of
@@ -74,19 +74,19 @@ func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error
 	var out []Change
 	definition := func(what, was, is string) {
 		if was != is {
-			out = append(out, Change{Reason: Definition, What: what, How: "changed", Was: was, Is: is})
+			out = append(out, Change{Reason: Declaration, What: what, How: "changed", Before: was, After: is})
 		}
 	}
 	words := func(list []string) string { return strings.Join(list, " ") }
 	each := func(list []string) string { return fmt.Sprintf("%q", list) }
 	definition("directory", before.Dir, after.Dir)
 	if !slices.Equal(before.Command, after.Command) {
-		out = append(out, Change{Reason: Definition, What: "run", How: "changed", Was: words(before.Command), Is: words(after.Command)})
+		out = append(out, Change{Reason: Declaration, What: "run", How: "changed", Before: words(before.Command), After: words(after.Command)})
 	}
 	definition("arguments", each(before.Args), each(after.Args))
 	definition("writes", each(before.Writes), each(after.Writes))
 	definition("scratch", each(before.Scratch), each(after.Scratch))
-	definition("isolation", isolation(before), isolation(after))
+	definition("isolation", describeIsolation(before), describeIsolation(after))
 	definition("portable", fmt.Sprint(before.Portable), fmt.Sprint(after.Portable))
 	definition("platform", before.Platform, after.Platform)
 
@@ -97,20 +97,21 @@ func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error
 		}
 		return "not set"
 	}
-	value := func(n Named) string { return n.Value }
-	name := func(n Named) (string, Named) { return n.Name, n }
-	out = append(out, named(Setting, before.Settings, after.Settings, name, value)...)
-	out = append(out, named(Environment, before.Env, after.Env, env, set)...)
-	out = append(out, named(Environment, before.EnvUncounted, after.EnvUncounted, env, set)...)
-	out = append(out, named(Probe, before.Probes, after.Probes, name, value)...)
-	out = append(out, files(before.Files, after.Files, after.Dir, read)...)
-	out = append(out, offers(before.Needs, after.Needs, read)...)
-	out = append(out, named(FromBefore, before.Before, after.Before, func(u Upstream) (string, Upstream) { return u.Task, u },
-		func(u Upstream) string { return u.Listing.String() })...)
+	value := func(n NamedValue) string { return n.Value }
+	name := func(n NamedValue) (string, NamedValue) { return n.Name, n }
+	out = append(out, compareNamed(Setting, before.Settings, after.Settings, name, value)...)
+	out = append(out, compareNamed(Environment, before.Env, after.Env, env, set)...)
+	out = append(out, compareNamed(Environment, before.EnvUnkeyed, after.EnvUnkeyed, env, set)...)
+	out = append(out, compareNamed(Environment, before.Secrets, after.Secrets, env, set)...)
+	out = append(out, compareNamed(Probe, before.Probes, after.Probes, name, value)...)
+	out = append(out, compareFiles(before.Files, after.Files, after.Dir, read)...)
+	out = append(out, compareOffers(before.Needs, after.Needs, read)...)
+	out = append(out, compareNamed(Upstream, before.Dependencies, after.Dependencies, func(u Dependency) (string, Dependency) { return u.Task, u },
+		func(u Dependency) string { return u.Listing.String() })...)
 	return out
 }
 
-func isolation(in *Ingredients) string {
+func describeIsolation(in *Ingredients) string {
 	if in.Network {
 		return in.Isolation + ", with the network"
 	}
@@ -118,7 +119,7 @@ func isolation(in *Ingredients) string {
 }
 
 // named compares two lists whose members have names.
-func named[T comparable](reason Reason, before, after []T, id func(T) (string, T), text func(T) string) []Change {
+func compareNamed[T comparable](reason Reason, before, after []T, id func(T) (string, T), text func(T) string) []Change {
 	old := map[string]T{}
 	for _, b := range before {
 		name, v := id(b)
@@ -130,14 +131,14 @@ func named[T comparable](reason Reason, before, after []T, id func(T) (string, T
 		was, ok := old[name]
 		switch {
 		case !ok:
-			out = append(out, Change{Reason: reason, What: name, How: "new", Is: text(v)})
+			out = append(out, Change{Reason: reason, What: name, How: "new", After: text(v)})
 		case was != v:
-			out = append(out, Change{Reason: reason, What: name, How: "changed", Was: text(was), Is: text(v)})
+			out = append(out, Change{Reason: reason, What: name, How: "changed", Before: text(was), After: text(v)})
 		}
 		delete(old, name)
 	}
 	for name, was := range old {
-		out = append(out, Change{Reason: reason, What: name, How: "gone", Was: text(was)})
+		out = append(out, Change{Reason: reason, What: name, How: "gone", Before: text(was)})
 	}
 	slices.SortFunc(out, func(a, b Change) int { return cmp.Compare(a.What, b.What) })
 	return out
@@ -145,7 +146,7 @@ func named[T comparable](reason Reason, before, after []T, id func(T) (string, T
 
 // files names what differs in two manifests: paths in dir as they read from
 // there, others from the root.
-func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]byte, error)) []Change {
+func compareFiles(before, after digest.Digest, dir string, read func(digest.Digest) ([]byte, error)) []Change {
 	if before == after {
 		return nil
 	}
@@ -155,7 +156,7 @@ func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]
 	}
 	var out []Change
 	for _, d := range diffs {
-		c := Change{Reason: Files, What: d.Path, How: "changed", Path: d.Path, Was: contents(d.Before), Is: contents(d.After)}
+		c := Change{Reason: Files, What: d.Path, How: "changed", Path: d.Path, Before: describeRow(d.Before), After: describeRow(d.After)}
 		if dir != "." {
 			c.What = strings.TrimPrefix(c.What, dir+"/")
 		}
@@ -163,7 +164,7 @@ func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]
 		case d.Before == nil:
 			c.How = "new"
 		case d.After == nil:
-			c.How = "gone"
+			c.How = "evicted"
 		}
 		out = append(out, c)
 	}
@@ -171,7 +172,7 @@ func files(before, after digest.Digest, dir string, read func(digest.Digest) ([]
 }
 
 // contents says what a row holds: a digest, or where a link leads.
-func contents(r *listing.Row) string {
+func describeRow(r *listing.Row) string {
 	if r == nil {
 		return ""
 	}
@@ -181,8 +182,8 @@ func contents(r *listing.Row) string {
 	return "→ " + r.Target
 }
 
-func offers(before, after []Offered, read func(digest.Digest) ([]byte, error)) []Change {
-	old := map[string]Offered{}
+func compareOffers(before, after []Offer, read func(digest.Digest) ([]byte, error)) []Change {
+	old := map[string]Offer{}
 	for _, o := range before {
 		old[o.Project] = o
 	}
@@ -192,14 +193,14 @@ func offers(before, after []Offered, read func(digest.Digest) ([]byte, error)) [
 		delete(old, o.Project)
 		switch {
 		case !ok:
-			out = append(out, Change{Reason: Definition, What: path.Join("needs", o.Project), How: "new"})
+			out = append(out, Change{Reason: Declaration, What: path.Join("needs", o.Project), How: "new"})
 		case was != o:
-			out = append(out, files(was.Files, o.Files, ".", read)...)
+			out = append(out, compareFiles(was.Files, o.Files, ".", read)...)
 		}
 	}
 	for _, o := range before {
 		if _, left := old[o.Project]; left {
-			out = append(out, Change{Reason: Definition, What: path.Join("needs", o.Project), How: "gone"})
+			out = append(out, Change{Reason: Declaration, What: path.Join("needs", o.Project), How: "gone"})
 		}
 	}
 	return out

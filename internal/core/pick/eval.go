@@ -35,10 +35,10 @@ func (e Expr) Eval(g *graph.Graph, changed Changed) (Set, error) {
 }
 
 type evaluation struct {
-	g       *graph.Graph
-	changed Changed
-	text    string
-	slices  []string // being evaluated, so that a circle is found
+	g          *graph.Graph
+	changed    Changed
+	text       string
+	savedPicks []string // being evaluated, so that a circle is found
 }
 
 func (v *evaluation) fail(n node, format string, args ...any) error {
@@ -101,7 +101,7 @@ func (v *evaluation) word(word string) (Set, error) {
 		return nil, err
 	}
 	if word == "affected" {
-		tasks = v.g.Downstream(tasks)
+		tasks = v.g.Dependents(tasks)
 	}
 	out := Set{}
 	for _, t := range tasks {
@@ -139,8 +139,8 @@ func inSet(in Set, p *graph.Project) bool {
 }
 
 func (v *evaluation) field(n node) (Set, error) {
-	if n.name == "slice" {
-		return v.slice(n)
+	if n.name == "pick" {
+		return v.savedPick(n)
 	}
 	known := map[string]bool{}
 	has := func(p *graph.Project) bool {
@@ -190,26 +190,26 @@ func suggestion(name string, among []string) string {
 	return ""
 }
 
-func (v *evaluation) slice(n node) (Set, error) {
-	s, ok := v.g.Repo.Slices[n.text]
+func (v *evaluation) savedPick(n node) (Set, error) {
+	s, ok := v.g.Repo.Picks[n.text]
 	if !ok {
 		var names []string
-		for k := range v.g.Repo.Slices {
+		for k := range v.g.Repo.Picks {
 			names = append(names, k)
 		}
-		return nil, v.fail(n, "no slice is called %q%s", n.text, suggestion(n.text, names))
+		return nil, v.fail(n, "no pick is called %q%s", n.text, suggestion(n.text, names))
 	}
-	if slices.Contains(v.slices, n.text) {
-		return nil, v.fail(n, "slices stand for each other in a circle: %s → %s", strings.Join(v.slices, " → "), n.text)
+	if slices.Contains(v.savedPicks, n.text) {
+		return nil, v.fail(n, "slices stand for each other in a circle: %s → %s", strings.Join(v.savedPicks, " → "), n.text)
 	}
-	e, err := Parse(s.Pick.Text)
+	e, err := Parse(s.Where.Text)
 	if err != nil {
-		return nil, fmt.Errorf("slice %q in %s: %w", n.text, s.Pick.Pos.At(), err)
+		return nil, fmt.Errorf("pick %q in %s: %w", n.text, s.Where.Pos.At(), err)
 	}
-	inner := &evaluation{g: v.g, changed: v.changed, text: e.text, slices: append(slices.Clone(v.slices), n.text)}
+	inner := &evaluation{g: v.g, changed: v.changed, text: e.text, savedPicks: append(slices.Clone(v.savedPicks), n.text)}
 	out, err := inner.eval(e.root)
 	if err != nil {
-		return nil, fmt.Errorf("slice %q in %s: %w", n.text, s.Pick.Pos.At(), err)
+		return nil, fmt.Errorf("pick %q in %s: %w", n.text, s.Where.Pos.At(), err)
 	}
 	return out, nil
 }

@@ -33,7 +33,7 @@ func (e *Error) Error() string {
 var (
 	words     = []string{"all", "changed", "affected"}
 	functions = []string{"needs", "needed_by"}
-	fields    = []string{"tag", "kind", "owner", "slice"}
+	fields    = []string{"tag", "kind", "owner", "pick"}
 )
 
 // Expr is a parsed expression.

@@ -19,7 +19,7 @@ func sample(t *testing.T) *graph.Graph {
 	}
 	g, err := graph.Load(fstest.MapFS{
 		"grayloft.toml": {Data: []byte("schema = 1\n[repo]\nprojects = [\"libs/*\", \"services/*\", \"apps/*\"]\n" +
-			"[kind.lib]\n[slice.front]\npick = \"web or tag:page\"\n[slice.a]\npick = \"slice:b\"\n[slice.b]\npick = \"slice:a\"\n")},
+			"[kind.lib]\n[pick.front]\nwhere = \"web or tag:page\"\n[pick.a]\nwhere = \"pick:b\"\n[pick.b]\nwhere = \"pick:a\"\n")},
 		"libs/tides/loft.toml":       project("name = \"tides\"\nkind = \"lib\"\ntags = [\"sea\"]\nowner = \"pilots\"\n"),
 		"libs/fares/loft.toml":       project("name = \"fares\"\nkind = \"lib\"\nneeds = [\"tides\"]\n"),
 		"libs/timetable/loft.toml":   project("name = \"timetable\"\nneeds = [\"tides\"]\n"),
@@ -80,7 +80,7 @@ func TestPicks(t *testing.T) {
 		"tag:sea":                      "tides",
 		"kind:lib":                     "fares tides",
 		"owner:pilots":                 "tides",
-		"slice:front":                  "web",
+		"pick:front":                   "web",
 		"needs(fares)":                 "fares tides",
 		"needed_by(fares)":             "fares services/booking",
 		"needed_by(tides)":             "fares services/booking tides timetable",
@@ -131,8 +131,8 @@ func TestErrorsShowThePlace(t *testing.T) {
 		"libs/fares":       {0, `write "./libs/fares"`},
 		"test":             {0, `write "test@*"`},
 		"tag:see":          {0, `did you mean "sea"?`},
-		"slice:fronts":     {0, `did you mean "front"?`},
-		"slice:a":          {0, "in a circle"},
+		"pick:fronts":      {0, `did you mean "front"?`},
+		"pick:a":           {0, "in a circle"},
 		"lint@fares":       {0, "no task"},
 		"web and ./nope/*": {8, "no project's directory"},
 	} {

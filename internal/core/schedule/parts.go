@@ -30,7 +30,7 @@ func Parts(picked []*graph.Task, n int, seconds func(*graph.Task) (float64, bool
 	}
 	var units []unit
 	for t := range is {
-		u := unit{task: t, all: append(t.Upstream(), t)}
+		u := unit{task: t, all: append(t.Ancestors(), t)}
 		for _, b := range u.all {
 			u.sum += cost(b)
 			if b != t && is[b] {

@@ -41,7 +41,7 @@ func TestPartsDivideEveryTaskOnceAndEvenly(t *testing.T) {
 			}
 			union += took[x]
 			alone := 0.0
-			for _, u := range append(x.Upstream(), x) {
+			for _, u := range append(x.Ancestors(), x) {
 				alone += took[u]
 			}
 			largest = max(largest, alone)

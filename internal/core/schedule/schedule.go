@@ -20,7 +20,7 @@ func Remaining(tasks []*graph.Task, seconds func(*graph.Task) (float64, bool)) m
 	for i := len(tasks) - 1; i >= 0; i-- {
 		t := tasks[i]
 		longest := 0.0
-		for _, next := range t.After {
+		for _, next := range t.Dependents {
 			longest = max(longest, out[next]) // 0 for one outside of the plan
 		}
 		own, known := seconds(t)

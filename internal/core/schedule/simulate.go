@@ -23,7 +23,7 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 	work := 0.0
 	for _, t := range tasks {
 		in[t] = true
-		for _, u := range t.Before {
+		for _, u := range t.Dependencies {
 			if in[u] {
 				blocked[t]++
 			}
@@ -55,7 +55,7 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 		for _, l := range e.task.Locks {
 			delete(held, l)
 		}
-		for _, u := range e.task.After {
+		for _, u := range e.task.Dependents {
 			if blocked[u]--; blocked[u] == 0 && in[u] {
 				queue.Add(u)
 			}

@@ -60,7 +60,7 @@ type Choice struct {
 
 // Weigh compares running, which took that many seconds when it last ran here
 // (0: it has not), with moving bytes.
-func Weigh(ranHere float64, bytes int64, l Line) Choice {
+func Choose(ranHere float64, bytes int64, l Line) Choice {
 	c := Choice{Running: ranHere, Bytes: bytes}
 	fetching, known := l.Fetching(bytes)
 	c.Fetching = fetching

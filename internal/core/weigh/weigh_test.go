@@ -51,7 +51,7 @@ func TestRunningIsChosenOnMeasurementsAloneAndForAGain(t *testing.T) {
 		{"the line is not known", 2, 40e6, Line{}, false},
 		{"one transfer is no measurement", 2, 40e6, Line{}.With(1<<20, 10), false},
 	} {
-		if got := Weigh(c.ran, c.bytes, c.line); got.Run != c.want {
+		if got := Choose(c.ran, c.bytes, c.line); got.Run != c.want {
 			t.Errorf("%s: %+v", c.name, got)
 		}
 	}

@@ -23,7 +23,7 @@ type PastRun struct {
 	At          time.Time      `json:"at"`
 	Commit      string         `json:"commit,omitempty"`
 	Branch      string         `json:"branch,omitempty"`
-	Asked       []string       `json:"asked"`
+	Asked       []string       `json:"requested"`
 	OK          bool           `json:"ok"`
 	Interrupted bool           `json:"interrupted,omitempty"`
 	Seconds     float64        `json:"seconds"`

@@ -109,7 +109,7 @@ func (a *asker) askEarly(ctx context.Context) {
 	keys := a.earlyKeys()
 	var queries []protocol.Query
 	for _, n := range a.r.nodes {
-		if k, ok := keys[n.task]; ok && shareable(n.task) && n.task.Undeclared() == nil {
+		if k, ok := keys[n.task]; ok && shareable(n.task) && n.task.WithoutWrites() == nil {
 			queries = append(queries, protocol.Query{Task: n.task.Addr(), EarlyKey: k})
 		}
 	}

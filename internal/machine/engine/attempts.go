@@ -76,10 +76,10 @@ func (r *run) lockNames(ctx context.Context, t *graph.Task) (release func(), err
 	return release, nil
 }
 
-// secrets returns the values of the task's uncounted variables.
+// secrets returns the values of the task's secrets.
 func (r *run) secrets(t *graph.Task) []string {
 	var out []string
-	for _, v := range t.Uncounted {
+	for _, v := range t.Secrets {
 		if val, ok := r.variable(v); ok {
 			out = append(out, val)
 		}

@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/isolate"
@@ -39,8 +39,8 @@ func (w *watched) dress(c *process.Command) {
 }
 
 // findings compares what was opened with what was declared.
-func (w *watched) findings(reads listing.List) []audit.Finding {
-	var seen audit.Seen
+func (w *watched) findings(reads listing.List) []drift.Finding {
+	var seen drift.Seen
 	for _, row := range reads {
 		seen.Declared = append(seen.Declared, row.Path)
 	}
@@ -65,7 +65,7 @@ func (w *watched) findings(reads listing.List) []audit.Finding {
 			seen.Wrote = append(seen.Wrote, rel)
 		}
 	}
-	return audit.Compare(w.task, seen)
+	return drift.Compare(w.task, seen)
 }
 
 // expected tells whether a path outside of the repository is one that the task
@@ -109,7 +109,7 @@ func (w *watched) audited(res *Result, reads listing.List) {
 
 // wrongOnes says that a result is not kept, if what was found makes reuse
 // wrong.
-func wrongOnes(list []audit.Finding) string {
+func wrongOnes(list []drift.Finding) string {
 	n := 0
 	for _, f := range list {
 		if f.Wrong {

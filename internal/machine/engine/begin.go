@@ -79,7 +79,7 @@ func (r *run) plan() {
 		n := &node{task: t, picked: r.picked[t]}
 		r.nodes = append(r.nodes, n)
 		r.of[t] = n
-		for _, u := range t.Before {
+		for _, u := range t.Dependencies {
 			b := r.of[u]
 			n.before = append(n.before, b)
 			b.after = append(b.after, n)

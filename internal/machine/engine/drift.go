@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
-	"grayloft.example/grayloft/internal/core/audit"
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/isolate"
@@ -15,7 +15,7 @@ import (
 // Drift is where a task's declaration and what it does part.
 type Drift struct {
 	Task     *graph.Task
-	Findings []audit.Finding
+	Findings []drift.Finding
 	Failed   string // how it failed; what it opened up to then is compared all the same
 	Log      []byte // of a failed one
 }
@@ -40,7 +40,7 @@ func (e *Engine) apart(ctx context.Context, opt Options, do func(*run, *graph.Ta
 	tasks := opt.Picked
 	opt.Picked = nil
 	for _, t := range tasks {
-		opt.Picked = append(opt.Picked, t.Upstream()...)
+		opt.Picked = append(opt.Picked, t.Ancestors()...)
 	}
 	r := e.newRun(opt)
 	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
@@ -69,7 +69,7 @@ func (r *run) drift(ctx context.Context, t *graph.Task) (Drift, error) {
 		return d, err
 	}
 	defer unlock()
-	for _, u := range t.Counted() {
+	for _, u := range t.KeyDependencies() {
 		if _, err := r.onDisk(ctx, r.of[u]); err != nil {
 			return d, err
 		}
@@ -111,8 +111,8 @@ func (r *run) drift(ctx context.Context, t *graph.Task) (Drift, error) {
 }
 
 // idle finds patterns that match nothing that is there.
-func (r *run) idle(t *graph.Task) []audit.Finding {
-	var out []audit.Finding
+func (r *run) idle(t *graph.Task) []drift.Finding {
+	var out []drift.Finding
 	paths := r.snapshot().Paths()
 	for _, read := range t.Reads {
 		if read.Negated || read.Scope == decl.Needs {
@@ -132,7 +132,7 @@ func (r *run) idle(t *graph.Task) []audit.Finding {
 			}
 		}
 		if !found {
-			out = append(out, audit.Finding{Key: "reads", Line: fmt.Sprintf("%q", read.Item.Text), At: read.Item.Pos.At(),
+			out = append(out, drift.Finding{Key: "reads", Line: fmt.Sprintf("%q", read.Item.Text), At: read.Item.Pos.At(),
 				Why: fmt.Sprintf("nothing that is there matches %q", read.Item.Text)})
 		}
 	}

@@ -12,9 +12,9 @@ import (
 	"context"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/audit"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/checkout"
@@ -28,28 +28,28 @@ type Outcome string
 
 // The nine outcomes.
 const (
-	Current   Outcome = "current"
-	Known     Outcome = "known"
-	Restored  Outcome = "restored"
-	Fetched   Outcome = "fetched"
-	Ran       Outcome = "ran"
-	Failed    Outcome = "failed"
-	Held      Outcome = "held"
-	Stopped   Outcome = "stopped"
-	Unstarted Outcome = "unstarted"
+	Current    Outcome = "current"
+	Cached     Outcome = "cached"
+	Restored   Outcome = "restored"
+	Fetched    Outcome = "fetched"
+	Ran        Outcome = "ran"
+	Failed     Outcome = "failed"
+	Blocked    Outcome = "blocked"
+	Stopped    Outcome = "stopped"
+	NotStarted Outcome = "not-started"
 )
 
 // Outcomes in the order in which they are shown.
-var Outcomes = []Outcome{Current, Known, Restored, Fetched, Ran, Failed, Held, Stopped, Unstarted}
+var Outcomes = []Outcome{Current, Cached, Restored, Fetched, Ran, Failed, Blocked, Stopped, NotStarted}
 
 // Fetch says which outputs are moved here from a cache.
 type Fetch string
 
 // The values of --fetch.
 const (
-	FetchWanted Fetch = "wanted" // what was asked for, and what a task that runs will read
+	FetchNeeded Fetch = "needed" // what was asked for, and what a task that runs will read
 	FetchAll    Fetch = "all"
-	FetchOff    Fetch = "off" // nothing from the shared cache
+	FetchNone   Fetch = "none" // nothing from the shared cache
 )
 
 // Shared is the shared cache as the engine sees it. Any of its methods may
@@ -82,7 +82,7 @@ type Options struct {
 	Picked    []*graph.Task
 	Jobs      int
 	KeepGoing bool
-	Anew      bool
+	NoReuse   bool
 	Args      []string // handed to the picked tasks' commands
 	Fetch     Fetch
 	Grace     time.Duration   // between the gentle end of a task and the sure one
@@ -127,7 +127,7 @@ type Result struct {
 	BytesIn     int64
 	Picked      bool
 
-	Audit []audit.Finding // of an audited task: where its declaration and what it opened differ
+	Audit []drift.Finding // of an audited task: where its declaration and what it opened differ
 
 	secret string // an output that holds a masked value
 	unheld string // why what was to hold the task did not, so that it is not shared
@@ -136,7 +136,7 @@ type Result struct {
 // Saved returns the seconds that not running the task saved.
 func (r *Result) Saved() float64 {
 	switch r.Outcome {
-	case Known, Restored, Fetched:
+	case Cached, Restored, Fetched:
 		return r.Made - r.Took.Seconds()
 	}
 	return 0
@@ -169,7 +169,7 @@ func (s *Summary) Saved() float64 {
 	sum := 0.0
 	for _, r := range s.Results {
 		switch r.Outcome {
-		case Known, Restored, Fetched:
+		case Cached, Restored, Fetched:
 			sum += r.Made
 		}
 	}
@@ -183,7 +183,7 @@ func (s *Summary) OK() bool {
 	}
 	for _, r := range s.Results {
 		switch r.Outcome {
-		case Failed, Held, Stopped, Unstarted:
+		case Failed, Blocked, Stopped, NotStarted:
 			return false
 		}
 	}

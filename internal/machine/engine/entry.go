@@ -24,14 +24,14 @@ func (r *run) origins() []store.Origin {
 	if r.Shared == nil && r.self.Repo == "" {
 		return []store.Origin{{Repo: repo}}
 	}
-	shelves := slices.Clone(r.self.TakesFrom)
-	if s := r.self.PutsOn; s != "" && !slices.Contains(shelves, s) {
+	shelves := slices.Clone(r.self.ReadsFrom)
+	if s := r.self.WritesTo; s != "" && !slices.Contains(shelves, s) {
 		shelves = append(shelves, s)
 	}
 	for _, s := range shelves {
 		out = append(out, store.Origin{Repo: repo, Service: r.Service, Shelf: s})
 	}
-	if r.self.PutsOn != "trusted" { // what was made without any service is a person's own
+	if r.self.WritesTo != "trusted" { // what was made without any service is a person's own
 		out = append(out, store.Origin{Repo: repo})
 	}
 	return out
@@ -39,8 +39,8 @@ func (r *run) origins() []store.Origin {
 
 func (r *run) ownOrigin() store.Origin {
 	o := store.Origin{Repo: r.Graph.Repo.Name}
-	if r.self.PutsOn != "" {
-		o.Service, o.Shelf = r.Service, r.self.PutsOn
+	if r.self.WritesTo != "" {
+		o.Service, o.Shelf = r.Service, r.self.WritesTo
 	}
 	return o
 }
@@ -63,13 +63,13 @@ func (r *run) fromEntry(ctx context.Context, n *node, tk taken, res *Result) (ev
 		gone = true
 		r.refused(n.task, e, err)
 	}
-	if r.Shared == nil || !shareable(n.task) || r.opt.Fetch == FetchOff {
+	if r.Shared == nil || !shareable(n.task) || r.opt.Fetch == FetchNone {
 		return nil, gone
 	}
 	began := r.Now()
 	for _, e := range r.ask.entries(ctx, n.task, tk.key) {
 		if c := r.weigh(ctx, n, e); c.Run {
-			return &event{n: n, verdict: &verdict{reason: key.Cheaper, taken: tk, note: c.sentence(), listing: e.Listing}}, false
+			return &event{n: n, verdict: &verdict{reason: key.Faster, taken: tk, note: c.sentence(), listing: e.Listing}}, false
 		}
 		ev, err := r.useEntry(ctx, n, e, res, Fetched)
 		if err == nil {
@@ -120,7 +120,7 @@ func (r *run) useEntry(ctx context.Context, n *node, e protocol.Entry, res *Resu
 	if err != nil {
 		return nil, err
 	}
-	res.Outcome, res.Listing, res.Log, res.Made, res.MadeBy, res.BytesIn = Known, e.Listing, e.Log, e.Seconds, &e.MadeBy, moved
+	res.Outcome, res.Listing, res.Log, res.Made, res.MadeBy, res.BytesIn = Cached, e.Listing, e.Log, e.Seconds, &e.MadeBy, moved
 	res.Ingredients = e.Ingredients
 	switch {
 	case right && len(list) > 0 && how == Restored:
@@ -183,7 +183,7 @@ func (r *run) have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
 	if len(lack) == 0 {
 		return 0, nil
 	}
-	if r.Shared == nil || r.opt.Fetch == FetchOff {
+	if r.Shared == nil || r.opt.Fetch == FetchNone {
 		return 0, fmt.Errorf("%w: blob %s", protocol.ErrGone, lack[0].Digest.Short())
 	}
 	defer r.fetching.during(r.Now)()

@@ -96,7 +96,7 @@ func (r *run) execute(ctx context.Context, n *node, v *verdict, slot int) (ev ev
 	}
 	res.LogText = log.Bytes()
 	ev = r.conclude(ctx, n, before, out, ended, res, h)
-	if v.reason == key.Cheaper && res.Outcome == Ran && res.Listing != v.listing {
+	if v.reason == key.Faster && res.Outcome == Ran && res.Listing != v.listing {
 		r.cameOutDifferent(t)
 	}
 	res.Took = r.Now().Sub(began)
@@ -137,7 +137,7 @@ func (r *run) look(ctx context.Context, t *graph.Task) (seen, error) {
 	if err != nil {
 		return seen{}, err
 	}
-	paths := snap.Tree.Project(t.Project)
+	paths := slices.DeleteFunc(slices.Clone(snap.Tree.Project(t.Project)), t.OpensFile)
 	return seen{tk, r.Files.Memory.Fingerprint(paths), paths, snap}, nil
 }
 
@@ -174,7 +174,7 @@ type brought struct {
 // bringUpstream puts onto the disk every listing that the task counts. Gone is
 // a task before it whose outputs are nowhere to be had.
 func (r *run) bringUpstream(ctx context.Context, t *graph.Task) (came []brought, gone *node, err error) {
-	for _, u := range t.Counted() {
+	for _, u := range t.KeyDependencies() {
 		b, err := r.onDisk(ctx, r.of[u])
 		if errors.Is(err, protocol.ErrGone) || errors.Is(err, protocol.ErrDown) || errors.Is(err, checkout.ErrRefused) {
 			return came, r.of[u], nil
@@ -226,7 +226,7 @@ func (r *run) command(t *graph.Task, log *tasklog.Log) process.Command {
 	if r.picked[t] {
 		run = run.WithArgs(r.opt.Args)
 	}
-	env := r.environment(slices.Concat(t.Env, t.Uncounted))
+	env := r.environment(slices.Concat(t.Env, t.EnvUnkeyed, t.Secrets))
 	for _, name := range t.Settings {
 		env = append(env, r.Graph.Repo.Settings[name].Var()+"="+r.Graph.Chosen[name])
 	}
@@ -237,7 +237,7 @@ func (r *run) command(t *graph.Task, log *tasklog.Log) process.Command {
 }
 
 // passedOn are the variables of the person's own environment that every task
-// gets, uncounted.
+// gets, unkeyed.
 var passedOn = func() []string {
 	names := []string{"PATH", "HOME", "TMPDIR"}
 	if runtime.GOOS == "windows" {
@@ -280,7 +280,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	res.Outcome, res.Listing, rec.Here = Ran, rec.Listing, res.Made
 	place := &placedAt{list, true, nil}
 	refused := ""
-	if t.WritesGiven() && t.Reuse != decl.Never && t.Undeclared() == nil { // else nothing of it is kept anyway
+	if t.WritesGiven() && t.Reuse != decl.Never && t.WithoutWrites() == nil { // else nothing of it is kept anyway
 		refused = r.notKept(ctx, t, before, keepErr)
 		if refused == "" && len(res.Audit) > 0 {
 			refused = wrongOnes(res.Audit)
@@ -295,7 +295,7 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 		return event{n: n, result: res, place: place}
 	}
 	r.noteDown(rec)
-	if t.Reuse != decl.Never && t.Undeclared() == nil {
+	if t.Reuse != decl.Never && t.WithoutWrites() == nil {
 		r.keepEntry(n, before, rec, list, rooted, res)
 	}
 	return event{n: n, result: res, place: place}
@@ -402,7 +402,7 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 	maker.At, maker.Run = r.Now().UTC().Truncate(time.Millisecond), r.opt.Run
 	e := protocol.Entry{
 		Key: before.key, Task: n.task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,
-		Seconds: res.Made, Bytes: list.Bytes(), MadeBy: maker, Rooted: rooted,
+		Seconds: res.Made, Bytes: list.Bytes(), MadeBy: maker, CheckoutPaths: rooted,
 	}
 	for d := range before.parts.All() {
 		e.Refs = append(e.Refs, d)
@@ -419,14 +419,14 @@ func (r *run) keepEntry(n *node, before seen, rec checkout.Record, list listing.
 		r.Observer.Warn("this machine's cache: " + err.Error())
 	}
 	if res.secret != "" {
-		r.Observer.Warn(fmt.Sprintf("%s: %s holds the value of a variable in env_uncounted, and stays on this machine", n.task.Addr(), res.secret))
+		r.Observer.Warn(fmt.Sprintf("%s: %s contains the value of a secret, so it stays on this machine", n.task.Addr(), res.secret))
 		return
 	}
 	if res.unheld != "" {
 		r.sayUnheld(res.unheld)
 		return
 	}
-	if r.Shared == nil || r.self.PutsOn == "" || !shareable(n.task) || (len(rooted) > 0 && r.Graph.Repo.Rooted == "keep") {
+	if r.Shared == nil || r.self.WritesTo == "" || !shareable(n.task) || (len(rooted) > 0 && r.Graph.Repo.CheckoutPathsLocal) {
 		return
 	}
 	e.EarlyKey = r.ask.earlyKeys()[n.task]

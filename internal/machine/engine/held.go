@@ -25,7 +25,7 @@ func (r *run) hold(t *graph.Task, before seen) held {
 	case decl.Sealed:
 		name := digest.Of([]byte(t.Addr())).String()[:16]
 		return held{stage: r.newStage(t, before.snap.Rows(t), name, false)}
-	case decl.Audit:
+	case decl.Traced:
 		return held{watched: &watched{r: r, task: t}}
 	}
 	return held{}

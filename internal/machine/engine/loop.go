@@ -190,7 +190,7 @@ func (r *run) undo(n *node) {
 
 func (n *node) good() bool {
 	switch n.result.Outcome {
-	case Current, Known, Restored, Fetched, Ran:
+	case Current, Cached, Restored, Fetched, Ran:
 		return true
 	}
 	return false
@@ -265,7 +265,7 @@ func (r *run) handle(ev event) int {
 // outputs.
 func (r *run) moved(b brought) {
 	res := *b.n.result
-	if b.n.phase != done || res.Outcome != Known || len(b.n.place.list) == 0 {
+	if b.n.phase != done || res.Outcome != Cached || len(b.n.place.list) == 0 {
 		return
 	}
 	res.Outcome = Restored
@@ -310,7 +310,7 @@ func (r *run) finish(n *node, ev event) int {
 // were done already.
 func (r *run) reopen(n *node) int {
 	count := 0
-	for _, t := range r.Graph.Downstream([]*graph.Task{n.task}) {
+	for _, t := range r.Graph.Dependents([]*graph.Task{n.task}) {
 		d := r.of[t]
 		if d == nil || d == n {
 			continue
@@ -334,10 +334,10 @@ func (r *run) closeRest() {
 		if n.phase == done {
 			continue
 		}
-		n.result = &Result{Task: n.task, Outcome: Unstarted, Picked: n.picked, At: r.Now().Sub(r.began)}
+		n.result = &Result{Task: n.task, Outcome: NotStarted, Picked: n.picked, At: r.Now().Sub(r.began)}
 		for _, b := range n.before {
-			if b.phase == done && (b.result.Outcome == Failed || b.result.Outcome == Held) {
-				n.result.Outcome = Held
+			if b.phase == done && (b.result.Outcome == Failed || b.result.Outcome == Blocked) {
+				n.result.Outcome = Blocked
 				n.result.Message = "after " + b.task.Addr()
 			}
 		}

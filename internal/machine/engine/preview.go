@@ -15,7 +15,7 @@ import (
 
 // Depends is the outcome of a task in a plan that turns on how an earlier one
 // comes out.
-const Depends Outcome = "depends"
+const MayRun Outcome = "may-run"
 
 // Expected is how a task would come out.
 type Expected struct {
@@ -40,7 +40,7 @@ type Preview struct {
 
 // Totals counts outcomes: the nine, and how many depend.
 func (p *Preview) Totals() map[string]int {
-	out := map[string]int{string(Depends): 0}
+	out := map[string]int{string(MayRun): 0}
 	for _, o := range Outcomes {
 		out[string(o)] = 0
 	}
@@ -55,7 +55,7 @@ func (p *Preview) Saved() float64 {
 	sum := 0.0
 	for _, x := range p.Tasks {
 		switch x.Outcome {
-		case Known, Restored, Fetched:
+		case Cached, Restored, Fetched:
 			sum += x.Made
 		}
 	}
@@ -93,8 +93,8 @@ func (r *run) expect(ctx context.Context, n *node, of map[*graph.Task]*Expected)
 	if seen {
 		x.Compared, x.Seconds = &last, last.Took
 	}
-	for _, u := range t.Counted() {
-		if o := of[u].Outcome; o == Ran || o == Depends {
+	for _, u := range t.KeyDependencies() {
+		if o := of[u].Outcome; o == Ran || o == MayRun {
 			x.On = append(x.On, u)
 		}
 	}
@@ -112,7 +112,7 @@ func (r *run) expect(ctx context.Context, n *node, of map[*graph.Task]*Expected)
 		return x
 	}
 	if len(x.On) > 0 {
-		x.Outcome = Depends
+		x.Outcome = MayRun
 		x.Reason, x.Changes = r.ownReason(ctx, tk, last, seen, x.On)
 		return x
 	}
@@ -134,7 +134,7 @@ func (r *run) ownReason(ctx context.Context, tk taken, last checkout.Record, see
 	if before, err := key.Decode(text); err == nil {
 		var own []key.Change
 		for _, c := range key.Compare(before, tk.in, read) {
-			if c.Reason != key.FromBefore || !slices.ContainsFunc(on, func(u *graph.Task) bool { return u.Addr() == c.What }) {
+			if c.Reason != key.Upstream || !slices.ContainsFunc(on, func(u *graph.Task) bool { return u.Addr() == c.What }) {
 				own = append(own, c)
 			}
 		}
@@ -162,7 +162,7 @@ func (r *run) expectReuse(ctx context.Context, n *node, tk taken, x *Expected) {
 	for _, c := range r.candidates(ctx, n, tk) {
 		if c.how == Fetched {
 			if w := r.weigh(ctx, n, c.Entry); w.Run {
-				x.Outcome, x.Reason, x.Message, x.Seconds = Ran, key.Cheaper, w.sentence(), w.Running
+				x.Outcome, x.Reason, x.Message, x.Seconds = Ran, key.Faster, w.sentence(), w.Running
 				return
 			}
 		}
@@ -174,8 +174,8 @@ func (r *run) expectReuse(ctx context.Context, n *node, tk taken, x *Expected) {
 	}
 	x.Outcome = Ran
 	x.Reason, x.Changes = r.reason(ctx, tk, last, seen)
-	if gone && (x.Reason == key.New || x.Reason == key.Writes) {
-		x.Reason, x.Changes = key.Gone, nil
+	if gone && (x.Reason == key.New || x.Reason == key.Outputs) {
+		x.Reason, x.Changes = key.Evicted, nil
 	}
 }
 
@@ -192,7 +192,7 @@ func (r *run) candidates(ctx context.Context, n *node, tk taken) []candidate {
 			out = append(out, candidate{e, Restored})
 		}
 	}
-	if r.Shared != nil && shareable(n.task) && r.opt.Fetch != FetchOff {
+	if r.Shared != nil && shareable(n.task) && r.opt.Fetch != FetchNone {
 		for _, e := range r.ask.entries(ctx, n.task, tk.key) {
 			out = append(out, candidate{e, Fetched})
 		}
@@ -213,13 +213,13 @@ func (r *run) expectEntry(ctx context.Context, n *node, c candidate, x *Expected
 		return false, false
 	}
 	lack := r.lacking(list)
-	x.Outcome = Known
+	x.Outcome = Cached
 	switch {
 	case right && len(list) > 0 && c.how == Restored:
 		x.Outcome = Current
 	case right:
 	case n.picked || r.opt.Fetch == FetchAll:
-		if lack > 0 && (r.Shared == nil || r.opt.Fetch == FetchOff) {
+		if lack > 0 && (r.Shared == nil || r.opt.Fetch == FetchNone) {
 			return false, true
 		}
 		x.Outcome, x.Size = c.how, lack
@@ -255,9 +255,9 @@ func (r *run) expectMoves(tasks []*Expected, of map[*graph.Task]*Expected) {
 		if x.Outcome != Ran {
 			continue
 		}
-		for _, u := range x.Task.Counted() {
+		for _, u := range x.Task.KeyDependencies() {
 			n, up := r.of[u], of[u]
-			if up.Outcome != Known || n.place.onDisk || len(n.place.list) == 0 {
+			if up.Outcome != Cached || n.place.onDisk || len(n.place.list) == 0 {
 				continue
 			}
 			n.place.onDisk = true
@@ -265,8 +265,8 @@ func (r *run) expectMoves(tasks []*Expected, of map[*graph.Task]*Expected) {
 			switch {
 			case lack == 0:
 				up.Outcome = Restored
-			case r.Shared == nil || r.opt.Fetch == FetchOff:
-				up.Outcome, up.Reason = Ran, key.Gone
+			case r.Shared == nil || r.opt.Fetch == FetchNone:
+				up.Outcome, up.Reason = Ran, key.Evicted
 			default:
 				up.Outcome, up.Size = Fetched, lack
 			}
@@ -278,7 +278,7 @@ func (r *run) expectMoves(tasks []*Expected, of map[*graph.Task]*Expected) {
 func (p *Preview) longest(of map[*graph.Task]*Expected) {
 	var tasks []*graph.Task
 	for _, x := range p.Tasks {
-		if x.Outcome == Ran || x.Outcome == Depends {
+		if x.Outcome == Ran || x.Outcome == MayRun {
 			tasks = append(tasks, x.Task)
 		}
 	}
@@ -293,7 +293,7 @@ func (p *Preview) longest(of map[*graph.Task]*Expected) {
 		p.Path = append(p.Path, at)
 		p.Takes += of[at].Seconds
 		var next *graph.Task
-		for _, u := range at.After {
+		for _, u := range at.Dependents {
 			if r, ok := rest[u]; ok && (next == nil || r > rest[next]) {
 				next = u
 			}

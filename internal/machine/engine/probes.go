@@ -147,7 +147,7 @@ func (r *run) probeMemo(q question) (out, memoKey string) {
 		dir = q.project.Dir
 	}
 	on := r.steadyOn(q)
-	if !p.Steady || on == "" {
+	if !p.Rememberable || on == "" {
 		return "", ""
 	}
 	h := digest.New()

@@ -56,7 +56,7 @@ var program = sync.OnceValue(func() string {
 // common is what every task rests on.
 func (r *run) common() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%q %s %q %v\n", r.Platform, r.Graph.Repo.Sum, r.opt.Args, program())
+	fmt.Fprintf(&b, "%q %s %q %v\n", r.Platform, r.Graph.Repo.Digest, r.opt.Args, program())
 	names := make([]string, 0, len(r.Graph.Chosen))
 	for name := range r.Graph.Chosen {
 		names = append(names, name)
@@ -74,7 +74,7 @@ func (r *run) probesNow(ctx context.Context) (map[question]string, error) {
 	out := map[question]string{}
 	for _, q := range r.questions() {
 		text := ""
-		if r.Graph.Repo.Probes[q.probe].Steady {
+		if r.Graph.Repo.Probes[q.probe].Rememberable {
 			text = r.steadyOn(q)
 		}
 		if text == "" {
@@ -97,7 +97,7 @@ func (r *run) restOf(t *graph.Task, common string, probes map[question]string, s
 		x.settled = x.settled && settled
 	}
 	b = fmt.Appendf(b, "%s %v\n", t.Addr(), r.picked[t])
-	for _, v := range slices.Concat(t.Env, t.Uncounted) {
+	for _, v := range slices.Concat(t.Env, t.EnvUnkeyed, t.Secrets) {
 		val, ok := r.variable(v)
 		b = fmt.Appendf(b, "env %q %q %v\n", v.Name, val, ok)
 	}
@@ -190,7 +190,7 @@ func (r *run) tryQuick(ctx context.Context, v *files.Survey) (all bool) {
 	for i, n := range r.nodes {
 		r.quick.rests[n.task] = rests[i]
 	}
-	if r.opt.Anew || len(r.quick.noted) == 0 {
+	if r.opt.NoReuse || len(r.quick.noted) == 0 {
 		return false
 	}
 	return r.takeNoted()
@@ -245,7 +245,7 @@ func (r *run) readNoted() bool {
 		if n.result != nil {
 			continue
 		}
-		for _, u := range n.task.Counted() {
+		for _, u := range n.task.KeyDependencies() {
 			b := r.of[u]
 			if b.result == nil || b.place.list != nil {
 				continue

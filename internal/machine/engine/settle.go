@@ -82,27 +82,31 @@ func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*grap
 		}
 		in.Env = append(in.Env, ev)
 	}
-	for _, v := range t.Uncounted {
+	for _, v := range t.EnvUnkeyed {
 		_, set := r.variable(v)
-		in.EnvUncounted = append(in.EnvUncounted, key.EnvValue{Name: v.Name, Set: set})
+		in.EnvUnkeyed = append(in.EnvUnkeyed, key.EnvValue{Name: v.Name, Set: set})
+	}
+	for _, v := range t.Secrets {
+		_, set := r.variable(v)
+		in.Secrets = append(in.Secrets, key.EnvValue{Name: v.Name, Set: set})
 	}
 	for _, name := range t.Settings {
-		in.Settings = append(in.Settings, key.Named{Name: name, Value: r.Graph.Chosen[name]})
+		in.Settings = append(in.Settings, key.NamedValue{Name: name, Value: r.Graph.Chosen[name]})
 	}
 	for _, p := range t.Decl.Probes.Items {
-		in.Probes = append(in.Probes, key.Named{Name: p.Text, Value: r.probes[r.asked(p.Text, t.Project)]})
+		in.Probes = append(in.Probes, key.NamedValue{Name: p.Text, Value: r.probes[r.asked(p.Text, t.Project)]})
 	}
-	slices.SortFunc(in.Probes, func(a, b key.Named) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(in.Probes, func(a, b key.NamedValue) int { return cmp.Compare(a.Name, b.Name) })
 	in.Probes = slices.Compact(in.Probes)
 	own, needs, parts, err := snap.Reads(t)
 	if err != nil {
 		return taken{}, err
 	}
 	in.Files, in.Needs = own, needs
-	for _, u := range t.Counted() {
-		in.Before = append(in.Before, key.Upstream{Task: u.Addr(), Dir: u.Project.Dir, Listing: before(u)})
+	for _, u := range t.KeyDependencies() {
+		in.Dependencies = append(in.Dependencies, key.Dependency{Task: u.Addr(), Dir: u.Project.Dir, Listing: before(u)})
 	}
-	slices.SortFunc(in.Before, func(a, b key.Upstream) int { return cmp.Compare(a.Task, b.Task) })
+	slices.SortFunc(in.Dependencies, func(a, b key.Dependency) int { return cmp.Compare(a.Task, b.Task) })
 	return taken{in, parts, in.Key()}, nil
 }
 
@@ -175,7 +179,7 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 		return must(reason, changes...)
 	}
 	if demand {
-		return must(key.Gone)
+		return must(key.Evicted)
 	}
 	res := &Result{Task: t, Key: tk.key, At: began.Sub(r.began)}
 	if seen && last.Key == tk.key && !last.Failed {
@@ -199,8 +203,8 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 		return *ev
 	}
 	reason, changes := r.reason(ctx, tk, last, seen)
-	if gone && (reason == key.New || reason == key.Writes) {
-		reason, changes = key.Gone, nil
+	if gone && (reason == key.New || reason == key.Outputs) {
+		reason, changes = key.Evicted, nil
 	}
 	return must(reason, changes...)
 }
@@ -208,12 +212,12 @@ func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
 // always returns why a task has to run whatever is there, or nothing.
 func (r *run) always(t *graph.Task) (key.Reason, []key.Change) {
 	switch {
-	case r.opt.Anew:
-		return key.Asked, nil
+	case r.opt.NoReuse:
+		return key.NoReuse, nil
 	case t.Reuse == decl.Never:
-		return key.Volatile, nil
-	case t.Undeclared() != nil:
-		return key.Undeclared, []key.Change{{Reason: key.Undeclared, What: t.Undeclared().Addr()}}
+		return key.ReuseNever, nil
+	case t.WithoutWrites() != nil:
+		return key.NoWrites, []key.Change{{Reason: key.NoWrites, What: t.WithoutWrites().Addr()}}
 	}
 	return "", nil
 }
@@ -233,9 +237,9 @@ func (r *run) reason(ctx context.Context, tk taken, last checkout.Record, seen b
 	case !seen:
 		return key.New, nil
 	case last.Key == tk.key && last.Failed:
-		return key.Broken, nil
+		return key.FailedBefore, nil
 	case last.Key == tk.key:
-		return key.Writes, nil
+		return key.Outputs, nil
 	}
 	read := r.reader(ctx, tk)
 	text, err := read(last.Ingredients)

@@ -94,7 +94,7 @@ func (st *stage) fill(ctx context.Context) error {
 	if err := st.fillReads(ctx); err != nil {
 		return err
 	}
-	for _, u := range st.task.Counted() {
+	for _, u := range st.task.KeyDependencies() {
 		if err := st.fillOutputs(u); err != nil {
 			return err
 		}
@@ -294,7 +294,7 @@ func (st *stage) remove() {
 // haveUpstream makes sure that what a sealed task sees of tasks before it is in
 // this machine's cache. Gone is one whose outputs are nowhere to be had.
 func (r *run) haveUpstream(ctx context.Context, t *graph.Task) (gone *node, err error) {
-	for _, u := range t.Counted() {
+	for _, u := range t.KeyDependencies() {
 		n := r.of[u]
 		n.place.mu.Lock()
 		list := n.place.list

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/tasklog"
@@ -13,10 +13,10 @@ import (
 )
 
 // Twice is how two sealed runs of a task compare.
-type Twice struct {
+type Reproduction struct {
 	Task    *graph.Task
 	Outputs int                // how many the first made
-	Differ  []audit.Difference // empty: none
+	Differ  []drift.Difference // empty: none
 	Failed  string             // how one of them failed; then nothing is compared
 	Log     []byte             // of the one that failed
 	Held    string             // what held them here, in words
@@ -25,7 +25,7 @@ type Twice struct {
 // Twice brings what the tasks come after onto the disk, and then runs each of
 // the picked tasks two times, sealed, in different directories and in different
 // seconds, keeps nothing of it, and compares what came out.
-func (e *Engine) Twice(ctx context.Context, opt Options) (out []Twice, sum *Summary, err error) {
+func (e *Engine) Reproduce(ctx context.Context, opt Options) (out []Reproduction, sum *Summary, err error) {
 	sum, err = e.apart(ctx, opt, func(r *run, t *graph.Task) error {
 		tw, err := r.twice(ctx, t)
 		out = append(out, tw)
@@ -34,8 +34,8 @@ func (e *Engine) Twice(ctx context.Context, opt Options) (out []Twice, sum *Summ
 	return out, sum, err
 }
 
-func (r *run) twice(ctx context.Context, t *graph.Task) (Twice, error) {
-	tw := Twice{Task: t}
+func (r *run) twice(ctx context.Context, t *graph.Task) (Reproduction, error) {
+	tw := Reproduction{Task: t}
 	snap, err := r.Files.Again(ctx, r.snapshot(), r.dirs(t)...)
 	if err != nil {
 		return tw, err
@@ -68,12 +68,12 @@ func (r *run) twice(ctx context.Context, t *graph.Task) (Twice, error) {
 		}
 	}
 	tw.Outputs = len(lists[0])
-	tw.Differ, err = audit.Differ(lists[0], lists[1], func(row listing.Row) ([]byte, error) { return r.Store.Read(row.Digest) })
+	tw.Differ, err = drift.Differ(lists[0], lists[1], func(row listing.Row) ([]byte, error) { return r.Store.Read(row.Digest) })
 	return tw, err
 }
 
 // once runs the task in a stage and returns what it made.
-func (r *run) once(ctx context.Context, st *stage, tw *Twice) (listing.List, error) {
+func (r *run) once(ctx context.Context, st *stage, tw *Reproduction) (listing.List, error) {
 	defer st.remove()
 	st.task = withoutScratch(st.task)
 	if err := st.fill(ctx); err != nil {

@@ -23,10 +23,10 @@ func (w weighed) sentence() string {
 func (r *run) weigh(ctx context.Context, n *node, e protocol.Entry) weighed {
 	t := n.task
 	last, _ := r.State.Last(t.Addr())
-	if t.Reuse != decl.Weigh || last.Fetch || last.Here == 0 || (!n.picked && r.opt.Fetch != FetchAll) {
+	if t.Reuse != decl.Auto || last.Fetch || last.Here == 0 || (!n.picked && r.opt.Fetch != FetchAll) {
 		return weighed{}
 	}
-	for _, u := range t.Counted() {
+	for _, u := range t.KeyDependencies() {
 		b := r.of[u]
 		b.place.mu.Lock()
 		there := b.place.onDisk || len(b.place.list) == 0
@@ -45,5 +45,5 @@ func (r *run) weigh(ctx context.Context, n *node, e protocol.Entry) weighed {
 	r.lineMu.Lock()
 	line := r.line
 	r.lineMu.Unlock()
-	return weighed{weigh.Weigh(last.Here, r.lacking(list), line)}
+	return weighed{weigh.Choose(last.Here, r.lacking(list), line)}
 }

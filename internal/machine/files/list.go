@@ -198,7 +198,7 @@ func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []
 				continue
 			}
 			seen[p] = true
-			if !earlier.Has(p) && !c.Graph.Made(p) && !c.knownIgnored(p) {
+			if !earlier.Has(p) && !c.Graph.IsOutput(p) && !c.knownIgnored(p) {
 				unknown = append(unknown, p)
 			}
 		}

@@ -244,7 +244,7 @@ func (p Parts) All() map[digest.Digest][]byte {
 
 // Reads returns the manifests of what a task reads, those of what its needed
 // projects offer, and the texts of all.
-func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offered, parts Parts, err error) {
+func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offer, parts Parts, err error) {
 	s.mu.Lock()
 	mine, known := s.reads[t]
 	s.mu.Unlock()
@@ -261,7 +261,7 @@ func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offered,
 			if err != nil {
 				return own, nil, Parts{}, err
 			}
-			needs = append(needs, key.Offered{Project: p.Name, Dir: p.Dir, Files: m.root})
+			needs = append(needs, key.Offer{Project: p.Name, Dir: p.Dir, Files: m.root})
 			links, read = append(links, m.links...), append(read, m.paths)
 		}
 	}

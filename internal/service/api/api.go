@@ -34,8 +34,8 @@ type Server struct {
 	limits  *limits
 	uses    *uses
 
-	tokensKnown *remembered[string, records.Token]
-	blobsKnown  *remembered[blobKey, records.Blob]
+	tokensKnown *expiringMap[string, records.Token]
+	blobsKnown  *expiringMap[blobKey, records.Blob]
 }
 
 // Handler returns the server's routes. Ctx ends what runs beside requests.
@@ -44,7 +44,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.hub = newHub(s.Log)
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
-	s.tokensKnown, s.blobsKnown = newRemembered[string, records.Token](tokenHolds), newRemembered[blobKey, records.Blob](blobHolds)
+	s.tokensKnown, s.blobsKnown = newExpiringMap[string, records.Token](tokenHolds), newExpiringMap[blobKey, records.Blob](blobHolds)
 	go s.flushUses(ctx)
 
 	r := gin.New()
@@ -71,9 +71,9 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.POST("/runs", s.startRun)
 	v.POST("/runs/:id/events", s.addEvents)
 	v.GET("/entries", s.entries)
-	v.GET("/good", s.good)
+	v.GET("/good", s.lastGood)
 	v.POST("/parts/:digest", s.parts)
-	look := v.Group("", s.mayLook)
+	look := v.Group("", s.requireView)
 	look.GET("/runs", s.runs)
 	look.GET("/runs/:id", s.run)
 	look.GET("/runs/:id/log", s.runLog)

@@ -71,7 +71,7 @@ func callerOf(t *testing.T, s *trial.Service, token func(*trial.Service) string)
 
 func ci(s *trial.Service) string {
 	secret, err := s.DB.NewToken(context.Background(), records.Token{
-		Repository: "test", Name: "ci", PutsOn: "trusted", TakesFrom: []string{"trusted"}, MayLook: true})
+		Repository: "test", Name: "ci", WritesTo: "trusted", ReadsFrom: []string{"trusted"}, MayView: true})
 	if err != nil {
 		panic(err)
 	}
@@ -263,7 +263,7 @@ func TestHostileEntriesAreRefused(t *testing.T) {
 	}
 	e = c.entry(good, in)
 	e.Ingredients = c.put(append(in.Encode(), 'x'))
-	e.Key = key.KeyOf(append(in.Encode(), 'x'))
+	e.Key = key.OfEncoded(append(in.Encode(), 'x'))
 	if status, _ := c.call("PUT", path(e, "trusted"), e); status != 422 {
 		t.Errorf("ingredients that are not canonical: %d", status)
 	}
@@ -335,7 +335,7 @@ func TestTokens(t *testing.T) {
 	in := &key.Ingredients{Dir: "a", Command: []string{"true"}}
 	e := c.entry(listing.List{}.Encode(), in)
 	c.want(201, "PUT", path(e, "trusted"), e)
-	c.want(403, "PUT", path(e, "personal/brenna"), e)
+	c.want(403, "PUT", path(e, "person/brenna"), e)
 	c.want(403, "GET", "/v1/other/self", nil)
 
 	reader := c.s.Token(t, "reader", "", "trusted")
@@ -343,7 +343,7 @@ func TestTokens(t *testing.T) {
 	c.want(403, "PUT", "/v1/test/blobs/"+digest.Of([]byte("x")).String(), []byte("x"))
 	c.want(403, "PUT", path(e, "trusted"), e)
 
-	branch, err := c.s.DB.NewToken(ctx, records.Token{Repository: "test", Name: "pr", PutsOn: "branch/*", TakesFrom: []string{"branch/fix", "trusted"}})
+	branch, err := c.s.DB.NewToken(ctx, records.Token{Repository: "test", Name: "pr", WritesTo: "branch/*", ReadsFrom: []string{"branch/fix", "trusted"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -366,10 +366,10 @@ func TestTokens(t *testing.T) {
 		t.Errorf("%s", b)
 	}
 	for what, bad := range map[string]records.Token{
-		"takes from an untrusted shelf, puts on the trusted one": {Repository: "test", Name: "x", PutsOn: "trusted", TakesFrom: []string{"trusted", "personal/x"}},
+		"takes from an untrusted shelf, puts on the trusted one": {Repository: "test", Name: "x", WritesTo: "trusted", ReadsFrom: []string{"trusted", "person/x"}},
 		"no name":       {Repository: "test"},
 		"no repository": {Name: "x"},
-		"no such shelf": {Repository: "test", Name: "x", PutsOn: "elsewhere"},
+		"no such shelf": {Repository: "test", Name: "x", WritesTo: "elsewhere"},
 	} {
 		if _, err := c.s.DB.NewToken(ctx, bad); err == nil {
 			t.Errorf("%s: made", what)
@@ -403,7 +403,7 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	for i := range 3 {
 		id := fmt.Sprintf("run-%06d", i)
 		started := time.Now().Add(time.Duration(i-5) * time.Minute)
-		c.want(204, "POST", "/v1/test/runs", protocol.Run{ID: id, Name: "somebody", Host: "h", Place: "harbour-ci", Asked: []string{"build"}, Jobs: 2, Tasks: 2, Started: started})
+		c.want(204, "POST", "/v1/test/runs", protocol.Run{ID: id, Name: "somebody", Host: "h", Place: "harbour-ci", Requested: []string{"build"}, Jobs: 2, Tasks: 2, Started: started})
 	}
 	id := "run-000001"
 	rec := protocol.TaskRecord{Task: "build@a", Project: "a", Outcome: "ran", Reason: "new", Seconds: 2, Slot: 1}
@@ -453,7 +453,7 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	c.want(400, "GET", "/v1/test/runs?limit=many", nil)
 	c.want(400, "POST", "/v1/test/runs", protocol.Run{ID: "short"})
 
-	other := c.s.Token(t, "other", "personal/other", "trusted")
+	other := c.s.Token(t, "other", "person/other", "trusted")
 	c.token = other
 	c.want(403, "POST", at+"/events", protocol.Events{Events: []protocol.Event{{Seq: 4, Finish: &protocol.RunFinish{Totals: map[string]int{}}}}})
 }

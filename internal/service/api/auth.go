@@ -78,16 +78,16 @@ func (s *Server) authenticate(c *gin.Context) {
 
 func token(c *gin.Context) records.Token { return c.MustGet(tokenKey).(records.Token) }
 
-func (s *Server) mayLook(c *gin.Context) {
-	if !token(c).MayLook {
-		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --look may")
+func (s *Server) requireView(c *gin.Context) {
+	if !token(c).MayView {
+		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --view may")
 	}
 }
 
 func selfOf(t records.Token) protocol.Self {
 	return protocol.Self{
-		Name: t.Name, Repo: t.Repository, PutsOn: t.PutsOn, TakesFrom: append([]string{}, t.TakesFrom...),
-		Look: t.MayLook, Manage: t.MayManage, Expires: t.ExpiresAt,
+		Name: t.Name, Repo: t.Repository, WritesTo: t.WritesTo, ReadsFrom: append([]string{}, t.ReadsFrom...),
+		View: t.MayView, Manage: t.MayManage, Expires: t.ExpiresAt,
 	}
 }
 
@@ -120,8 +120,8 @@ func (s *Server) signIn(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if !t.MayLook {
-		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --look may")
+	if !t.MayView {
+		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --view may")
 		return
 	}
 	s.setCookie(c, strings.TrimSpace(in.Token), 30*24*3600)

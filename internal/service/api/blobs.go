@@ -59,7 +59,7 @@ var (
 
 // mayWrite refuses blobs from a token that puts on no shelf.
 func mayWrite(c *gin.Context) bool {
-	if token(c).PutsOn == "" {
+	if token(c).WritesTo == "" {
 		problem(c, http.StatusForbidden, "this token may not write", fmt.Sprintf("the token %q puts on no shelf", token(c).Name))
 		return false
 	}

@@ -74,9 +74,9 @@ func (s *Server) file(c *gin.Context) {
 	if !decode(c, &e) {
 		return
 	}
-	if !t.MayPut(shelf) {
-		detail := fmt.Sprintf("the token %q puts on %q", t.Name, t.PutsOn)
-		if t.PutsOn == "" {
+	if !t.MayWrite(shelf) {
+		detail := fmt.Sprintf("the token %q puts on %q", t.Name, t.WritesTo)
+		if t.WritesTo == "" {
 			detail = fmt.Sprintf("the token %q puts on no shelf", t.Name)
 		}
 		problem(c, http.StatusForbidden, fmt.Sprintf("this token may not put on the shelf %q", shelf), detail)
@@ -91,11 +91,11 @@ func (s *Server) file(c *gin.Context) {
 		return
 	}
 	filed, err := s.Records.File(c.Request.Context(), t, shelf, e, list)
-	var lack records.LackError
+	var lack records.MissingError
 	var size records.SizeError
 	switch {
 	case errors.As(err, &lack):
-		s.lacks(c, lack.Digests)
+		s.missingBlobs(c, lack.Digests)
 	case errors.As(err, &size):
 		problem(c, http.StatusUnprocessableEntity, "the listing is wrong", size.Error())
 	case err != nil:
@@ -107,7 +107,7 @@ func (s *Server) file(c *gin.Context) {
 	}
 }
 
-func (s *Server) lacks(c *gin.Context, list []digest.Digest) {
+func (s *Server) missingBlobs(c *gin.Context, list []digest.Digest) {
 	answerProblem(c, protocol.Problem{
 		Type: "about:blank", Title: "blobs that the entry names are missing", Status: http.StatusConflict,
 		Detail: "send them and file the entry again", Missing: list,
@@ -137,7 +137,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 	for _, d := range []digest.Digest{e.Listing, e.Ingredients} {
 		b, ok := have[d]
 		if !ok {
-			s.lacks(c, []digest.Digest{d})
+			s.missingBlobs(c, []digest.Digest{d})
 			return nil, false
 		}
 		if b.Size > maxPart {
@@ -148,7 +148,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 			return nil, false
 		}
 	}
-	if key.KeyOf(texts[e.Ingredients]) != e.Key {
+	if key.OfEncoded(texts[e.Ingredients]) != e.Key {
 		return refuse("the key is not that of the ingredients")
 	}
 	in, err := key.Decode(texts[e.Ingredients])
@@ -213,11 +213,11 @@ func (s *Server) entries(c *gin.Context) {
 }
 
 // good lists commits that a run on the trusted shelf found all right.
-func (s *Server) good(c *gin.Context) {
-	rows, err := s.Records.Good(c.Request.Context(), token(c).RepositoryID, c.Query("branch"))
+func (s *Server) lastGood(c *gin.Context) {
+	rows, err := s.Records.LastGood(c.Request.Context(), token(c).RepositoryID, c.Query("branch"))
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, protocol.Good{Commits: rows})
+	c.JSON(http.StatusOK, protocol.LastGood{Commits: rows})
 }

@@ -25,23 +25,23 @@ type limits struct {
 	uploads *semaphore.Weighted
 	mu      sync.Mutex
 	of      map[int64]*rate.Limiter // by token
-	held    map[int64]*holding      // by repository
+	held    map[int64]*storedUsage  // by repository
 }
 
 // holding is what a repository holds, as it was counted last and grew since.
-type holding struct {
+type storedUsage struct {
 	bytes, quota int64
 	counted      time.Time
 }
 
 // recount is after how long what a repository holds is counted again.
-const recount = 30 * time.Second
+const recountAfter = 30 * time.Second
 
 // uploadWait is how long an upload waits for its turn.
 const uploadWait = 5 * time.Second
 
 func newLimits(l Limits) *limits {
-	out := &limits{Limits: l, of: map[int64]*rate.Limiter{}, held: map[int64]*holding{}}
+	out := &limits{Limits: l, of: map[int64]*rate.Limiter{}, held: map[int64]*storedUsage{}}
 	if l.Uploads > 0 {
 		out.uploads = semaphore.NewWeighted(l.Uploads)
 	}
@@ -98,7 +98,7 @@ func (s *Server) limitUploads(c *gin.Context) {
 // answers that it has none.
 func (s *Server) room(c *gin.Context, more int64) bool {
 	repo := token(c).RepositoryID
-	h, err := s.holds(c.Request.Context(), repo)
+	h, err := s.storedBytes(c.Request.Context(), repo)
 	if err != nil {
 		s.fault(c, err)
 		return false
@@ -112,25 +112,25 @@ func (s *Server) room(c *gin.Context, more int64) bool {
 	return true
 }
 
-func (s *Server) holds(ctx context.Context, repo int64) (holding, error) {
+func (s *Server) storedBytes(ctx context.Context, repo int64) (storedUsage, error) {
 	l := s.limits
 	l.mu.Lock()
 	h, ok := l.held[repo]
-	if ok && time.Since(h.counted) < recount {
+	if ok && time.Since(h.counted) < recountAfter {
 		defer l.mu.Unlock()
 		return *h, nil
 	}
 	l.mu.Unlock()
-	bytes, quota, err := s.Records.Held(ctx, repo)
+	bytes, quota, err := s.Records.StoredBytes(ctx, repo)
 	if err != nil {
-		return holding{}, err
+		return storedUsage{}, err
 	}
 	if quota == 0 {
 		quota = l.Quota
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.held[repo] = &holding{bytes, quota, time.Now()}
+	l.held[repo] = &storedUsage{bytes, quota, time.Now()}
 	return *l.held[repo], nil
 }
 

@@ -129,7 +129,7 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 }
 
 func TestAQuotaIsKept(t *testing.T) {
-	s := trial.ServeWith(t, func(c *service.Config) { c.Keeping.Quota = 1000 })
+	s := trial.ServeWith(t, func(c *service.Config) { c.Retention.Quota = 1000 })
 	c := callerOf(t, s, ci)
 	blob := func(i int) (string, []byte) {
 		text := []byte(strings.Repeat(fmt.Sprint(i), 300))
@@ -247,7 +247,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 }
 
 func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
-	s := trial.ServeWith(t, func(c *service.Config) { c.Sweep = 20 * time.Millisecond })
+	s := trial.ServeWith(t, func(c *service.Config) { c.CleanupInterval = 20 * time.Millisecond })
 	c := callerOf(t, s, ci)
 	text := []byte("nobody names this")
 	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
@@ -265,7 +265,7 @@ func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
 	}
 	exec("UPDATE blobs SET leased_until = now() - interval '1 minute'")
 	trial.Wait(t, "it to be condemned", held("condemned_bytes", "17"))
-	exec("UPDATE blobs SET condemned_at = now() - interval '3 days'")
+	exec("UPDATE blobs SET marked_at = now() - interval '3 days'")
 	trial.Wait(t, "it to go", held("blobs", "0"))
 	trial.Wait(t, "its file to go", func() bool {
 		left := 0

@@ -15,7 +15,7 @@ type metrics struct {
 	limited   *prometheus.CounterVec
 	uploading prometheus.Gauge
 	held      *prometheus.GaugeVec
-	swept     *prometheus.CounterVec
+	cleanup   *prometheus.CounterVec
 }
 
 func newMetrics() *metrics {
@@ -31,29 +31,29 @@ func newMetrics() *metrics {
 		limited:   counter("grayloft_limited_total", "Requests that a limit turned away: rate, uploads or quota.", "limit"),
 		uploading: prometheus.NewGauge(prometheus.GaugeOpts{Name: "grayloft_uploads", Help: "Uploads that go on."}),
 		held:      prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "grayloft_held", Help: "What a repository holds: blobs, bytes, condemned bytes, entries, runs, and its quota in bytes (0: none)."}, []string{"repo", "what"}),
-		swept:     counter("grayloft_swept_total", "What the sweeper of this replica did: entries and runs let go, blobs condemned, spared and deleted, bytes deleted.", "what"),
+		cleanup:   counter("grayloft_swept_total", "What the sweeper of this replica did: entries and runs let go, blobs condemned, spared and deleted, bytes deleted.", "what"),
 	}
-	m.registry.MustRegister(m.requests, m.seconds, m.moved, m.entries, m.limited, m.uploading, m.held, m.swept)
+	m.registry.MustRegister(m.requests, m.seconds, m.moved, m.entries, m.limited, m.uploading, m.held, m.cleanup)
 	return m
 }
 
 // Holds tells the metrics what repositories hold, and what a pass of the
 // sweeper did.
-func (s *Server) Holds(list []records.Usage, swept records.Swept) {
+func (s *Server) ReportUsage(list []records.Usage, swept records.Cleanup) {
 	for _, u := range list {
 		quota := u.Quota
 		if quota == 0 {
 			quota = s.Limits.Quota
 		}
 		for what, n := range map[string]int64{
-			"blobs": u.Blobs, "bytes": u.Bytes, "condemned_bytes": u.Condemned, "entries": u.Entries, "runs": u.Runs, "quota_bytes": quota,
+			"blobs": u.Blobs, "bytes": u.Bytes, "condemned_bytes": u.MarkedBytes, "entries": u.Entries, "runs": u.Runs, "quota_bytes": quota,
 		} {
 			s.metrics.held.WithLabelValues(u.Name, what).Set(float64(n))
 		}
 	}
 	for what, n := range map[string]int64{
-		"entries": swept.Entries, "runs": swept.Runs, "condemned": swept.Condemned, "spared": swept.Spared, "deleted": swept.Deleted, "bytes": swept.Bytes,
+		"entries": swept.Entries, "runs": swept.Runs, "condemned": swept.Marked, "spared": swept.Unmarked, "deleted": swept.Deleted, "bytes": swept.Bytes,
 	} {
-		s.metrics.swept.WithLabelValues(what).Add(float64(n))
+		s.metrics.cleanup.WithLabelValues(what).Add(float64(n))
 	}
 }

@@ -16,7 +16,7 @@ func (s *Server) parts(c *gin.Context) {
 	if !ok || !mayWrite(c) {
 		return
 	}
-	var in protocol.Parts
+	var in protocol.PartsQuestion
 	if !decode(c, &in) {
 		return
 	}

@@ -21,24 +21,24 @@ const (
 
 // remembered keeps answers of the database for a short while, so that many
 // small requests do not each ask it the same.
-type remembered[K comparable, V any] struct {
+type expiringMap[K comparable, V any] struct {
 	mu    sync.Mutex
 	holds time.Duration
-	of    map[K]kept[V]
+	of    map[K]expiring[V]
 }
 
-type kept[V any] struct {
+type expiring[V any] struct {
 	value V
 	until time.Time
 }
 
-func newRemembered[K comparable, V any](holds time.Duration) *remembered[K, V] {
-	return &remembered[K, V]{holds: holds, of: map[K]kept[V]{}}
+func newExpiringMap[K comparable, V any](holds time.Duration) *expiringMap[K, V] {
+	return &expiringMap[K, V]{holds: holds, of: map[K]expiring[V]{}}
 }
 
 // get returns what is remembered, or else what ask answers; errors are not
 // remembered.
-func (r *remembered[K, V]) get(k K, ask func() (V, error)) (V, error) {
+func (r *expiringMap[K, V]) get(k K, ask func() (V, error)) (V, error) {
 	now := time.Now()
 	r.mu.Lock()
 	have, ok := r.of[k]
@@ -55,11 +55,11 @@ func (r *remembered[K, V]) get(k K, ask func() (V, error)) (V, error) {
 	if len(r.of) >= mostKept {
 		clear(r.of)
 	}
-	r.of[k] = kept[V]{v, now.Add(r.holds)}
+	r.of[k] = expiring[V]{v, now.Add(r.holds)}
 	return v, nil
 }
 
-func (r *remembered[K, V]) forget(k K) {
+func (r *expiringMap[K, V]) forget(k K) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.of, k)

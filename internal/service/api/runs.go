@@ -141,7 +141,7 @@ func (s *Server) runLog(c *gin.Context) {
 }
 
 // stretches is how many bars a strip of the balance has.
-const stretches = 180
+const intervals = 180
 
 func (s *Server) balance(c *gin.Context) {
 	days, ok := number(c, "days", 14, 3650)
@@ -149,7 +149,7 @@ func (s *Server) balance(c *gin.Context) {
 		return
 	}
 	until := time.Now()
-	b, err := s.Records.Balance(c.Request.Context(), token(c).RepositoryID, until.AddDate(0, 0, -days), until, stretches)
+	b, err := s.Records.Balance(c.Request.Context(), token(c).RepositoryID, until.AddDate(0, 0, -days), until, intervals)
 	if err != nil {
 		s.fault(c, err)
 		return

@@ -113,10 +113,10 @@ func TestTheConsole(t *testing.T) {
 		t.Fatal("the console is not built, so it cannot be tested: make build")
 	}
 	ci := s.Token(t, "ci", "trusted", "trusted")
-	brenna := s.Token(t, "brenna", "personal/brenna", "personal/brenna", "trusted")
-	r := trial.New(t, harbour).Attach(s.URL, ci, "harbour-ci")
+	brenna := s.Token(t, "brenna", "person/brenna", "person/brenna", "trusted")
+	r := trial.New(t, harbour).Login(s.URL, ci, "harbour-ci")
 	first := r.Run("check", "--keep-going")
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	second := c.Run("charts")
 
 	ctx, stop, err := browser.Start(context.Background())

@@ -30,7 +30,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	f := root.PersistentFlags()
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of blobs and, without --database, of the records")
 	f.StringVar(&cfg.Database, "database", os.Getenv("GRAYLOFT_DATABASE"), "PostgreSQL's address (default: a private server in --data)")
-	root.AddCommand(serve(cfg), tokens(cfg), keep(cfg))
+	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg))
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
@@ -64,7 +64,7 @@ func serve(cfg *service.Config) *cobra.Command {
 				return errors.New("--cert and --key go together")
 			}
 			var err error
-			if cfg.Keeping.Quota, err = size("--quota", quota); err != nil {
+			if cfg.Retention.Quota, err = size("--quota", quota); err != nil {
 				return err
 			}
 			cfg.BucketKey, cfg.BucketSecret = os.Getenv("GRAYLOFT_BUCKET_KEY"), os.Getenv("GRAYLOFT_BUCKET_SECRET")
@@ -91,10 +91,10 @@ func serve(cfg *service.Config) *cobra.Command {
 	c.Flags().StringVar(&cfg.KeyFile, "key", "", "key file, for TLS")
 	f := c.Flags()
 	f.StringVar(&cfg.Bucket, "bucket", os.Getenv("GRAYLOFT_BUCKET"), "address of an S3-compatible bucket for blobs, such as https://host/bucket (default: a directory in --data); GRAYLOFT_BUCKET_KEY and GRAYLOFT_BUCKET_SECRET hold its key")
-	f.IntVar(&cfg.Keeping.Days, "keep-days", cfg.Keeping.Days, "let entries go that nobody used for so many days; 0 keeps them")
-	f.IntVar(&cfg.Keeping.RunDays, "keep-runs", cfg.Keeping.RunDays, "let records of runs go after so many days; 0 keeps them")
+	f.IntVar(&cfg.Retention.Days, "keep-days", cfg.Retention.Days, "let entries go that nobody used for so many days; 0 keeps them")
+	f.IntVar(&cfg.Retention.RunDays, "keep-runs", cfg.Retention.RunDays, "let records of runs go after so many days; 0 keeps them")
 	f.StringVar(&quota, "quota", "", "how much each repository may hold, such as 50GB, where its own row does not say (default: any amount)")
-	f.DurationVar(&cfg.Sweep, "sweep", cfg.Sweep, "how often to let go of what is over its time; 0 never does")
+	f.DurationVar(&cfg.CleanupInterval, "sweep", cfg.CleanupInterval, "how often to let go of what is over its time; 0 never does")
 	f.Float64Var(&cfg.Limits.Rate, "rate", cfg.Limits.Rate, "requests per second that a token may make; 0 for any number")
 	f.Int64Var(&cfg.Limits.Uploads, "uploads", cfg.Limits.Uploads, "uploads that may go on at a time; 0 for any number")
 	c.Flags().StringVar(&ready, "ready-file", "", "write the service's address to this file once it answers")

@@ -80,7 +80,7 @@ func TestOneCommandForATeamOfOne(t *testing.T) {
 	url, stop := serve(t, data)
 	newToken := func() string {
 		t.Helper()
-		code, out, errs := call(ctx, "token", "new", "--data", data, "--repo", "skerry", "--name", "isla", "--puts-on", "personal/isla", "--takes-from", "personal/isla,trusted", "--look")
+		code, out, errs := call(ctx, "token", "new", "--data", data, "--repo", "skerry", "--name", "isla", "--writes-to", "person/isla", "--reads-from", "person/isla,trusted", "--view")
 		if code != 0 {
 			t.Fatal(errs)
 		}
@@ -121,7 +121,7 @@ func TestMistakesAreExplained(t *testing.T) {
 		{[]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--database", "postgres://127.0.0.1:1/none"}, "the database does not answer"},
 		{[]string{"token", "new", "--name", "x", "--database", trial.Database(t)}, "a token needs a repository"},
 		{[]string{"token", "new", "--name", "x", "--repo", "r", "--expires", "soon"}, "write it like 90d or 12h"},
-		{[]string{"token", "new", "--name", "x", "--repo", "r", "--puts-on", "trusted", "--takes-from", "personal/x", "--database", trial.Database(t)}, "may take from \"trusted\" alone"},
+		{[]string{"token", "new", "--name", "x", "--repo", "r", "--writes-to", "trusted", "--reads-from", "person/x", "--database", trial.Database(t)}, "may take from \"trusted\" alone"},
 		{[]string{"sing"}, "unknown command"},
 	} {
 		if code, out, errs := call(context.Background(), c.args...); code != 2 || !strings.Contains(errs, c.says) || out != "" {

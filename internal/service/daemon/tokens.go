@@ -23,8 +23,8 @@ func tokens(cfg *service.Config) *cobra.Command {
 	var expires, format string
 	c := &cobra.Command{
 		Use: "new", Short: "Make a token, and print it once", Args: cobra.NoArgs,
-		Example: "  grayloftd token new --repo skerry --name ci --puts-on trusted --takes-from trusted\n" +
-			"  grayloftd token new --repo skerry --name brenna --puts-on personal/brenna --takes-from personal/brenna,trusted --look",
+		Example: "  grayloftd token new --repo skerry --name ci --writes-to trusted --reads-from trusted\n" +
+			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if expires != "" {
 				at, err := expiry(expires, time.Now())
@@ -51,9 +51,9 @@ func tokens(cfg *service.Config) *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&t.Repository, "repo", "", "the repository that it is for, as in [repo] name")
 	f.StringVar(&t.Name, "name", "", "who or what uses it")
-	f.StringVar(&t.PutsOn, "puts-on", "", "the shelf that it puts on, or a pattern such as branch/* (default: none)")
-	f.StringSliceVar((*[]string)(&t.TakesFrom), "takes-from", []string{records.Trusted}, "the shelves that it takes from, the first that has something wins")
-	f.BoolVar(&t.MayLook, "look", false, "it may look at records, and sign in to the console")
+	f.StringVar(&t.WritesTo, "writes-to", "", "the shelf that it puts on, or a pattern such as branch/* (default: none)")
+	f.StringSliceVar((*[]string)(&t.ReadsFrom), "reads-from", []string{records.Trusted}, "the shelves that it takes from, the first that has something wins")
+	f.BoolVar(&t.MayView, "view", false, "it may look at records, and sign in to the console")
 	f.BoolVar(&t.MayManage, "manage", false, "it may manage tokens")
 	f.StringVar(&expires, "expires", "", "after how long it ends, such as 90d or 12h (default: never)")
 	f.StringVar(&format, "format", "text", "text or json")
@@ -62,7 +62,7 @@ func tokens(cfg *service.Config) *cobra.Command {
 }
 
 // within opens the records for one question.
-func within(ctx context.Context, cfg *service.Config, ask func(db *records.DB) error) error {
+func withRecords(ctx context.Context, cfg *service.Config, ask func(db *records.DB) error) error {
 	db, closeDB, err := service.OpenRecords(ctx, *cfg)
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func listTokens(cfg *service.Config) *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List a repository's tokens; what they are made of is not kept, so it is not shown", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return within(cmd.Context(), cfg, func(db *records.DB) error {
+			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				list, err := db.Tokens(cmd.Context(), repo)
 				if err != nil {
 					return err
@@ -95,15 +95,15 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 		type row struct {
 			ID        int64      `json:"id"`
 			Name      string     `json:"name"`
-			PutsOn    string     `json:"puts_on"`
-			TakesFrom []string   `json:"takes_from"`
-			Look      bool       `json:"look"`
+			PutsOn    string     `json:"writes_to"`
+			TakesFrom []string   `json:"reads_from"`
+			Look      bool       `json:"view"`
 			Manage    bool       `json:"manage"`
 			Expires   *time.Time `json:"expires"`
 		}
 		rows := []row{}
 		for _, t := range list {
-			rows = append(rows, row{t.ID, t.Name, t.PutsOn, t.TakesFrom, t.MayLook, t.MayManage, t.ExpiresAt})
+			rows = append(rows, row{t.ID, t.Name, t.WritesTo, t.ReadsFrom, t.MayView, t.MayManage, t.ExpiresAt})
 		}
 		return json.NewEncoder(out).Encode(rows)
 	}
@@ -111,8 +111,8 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 	fmt.Fprintln(w, "id\tname\tputs on\ttakes from\tmay\tends")
 	for _, t := range list {
 		var may []string
-		if t.MayLook {
-			may = append(may, "look")
+		if t.MayView {
+			may = append(may, "view")
 		}
 		if t.MayManage {
 			may = append(may, "manage")
@@ -124,11 +124,11 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 				ends += ", over"
 			}
 		}
-		puts := t.PutsOn
+		puts := t.WritesTo
 		if puts == "" {
 			puts = "-"
 		}
-		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.TakesFrom, ", "), strings.Join(may, ", "), ends)
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.ReadsFrom, ", "), strings.Join(may, ", "), ends)
 	}
 	return w.Flush()
 }
@@ -151,7 +151,7 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 				}
 				at = &end
 			}
-			return within(cmd.Context(), cfg, func(db *records.DB) error {
+			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				secret, err := db.Rotate(cmd.Context(), id, grace, at)
 				if err == nil {
 					fmt.Fprintln(cmd.OutOrStdout(), secret)
@@ -173,7 +173,7 @@ func revokeToken(cfg *service.Config) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return within(cmd.Context(), cfg, func(db *records.DB) error { return db.Revoke(cmd.Context(), id) })
+			return withRecords(cmd.Context(), cfg, func(db *records.DB) error { return db.Revoke(cmd.Context(), id) })
 		},
 	}
 }

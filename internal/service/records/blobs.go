@@ -18,10 +18,10 @@ const lease = "24 hours"
 
 // Blob is a stored blob.
 type Blob struct {
-	Digest    []byte     `db:"digest"`
-	Object    string     `db:"object"`
-	Size      int64      `db:"size"`
-	Condemned *time.Time `db:"condemned_at"`
+	Digest            []byte     `db:"digest"`
+	Object            string     `db:"object"`
+	Size              int64      `db:"size"`
+	MarkedForDeletion *time.Time `db:"marked_at"`
 }
 
 // Missing returns which digests the repository lacks, and leases the others.
@@ -29,7 +29,7 @@ func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Diges
 	var have [][]byte
 	err := db.SelectContext(ctx, &have, `
 		UPDATE blobs SET leased_until = greatest(leased_until, now() + interval '`+lease+`')
-		WHERE repository_id = $1 AND condemned_at IS NULL AND digest IN (
+		WHERE repository_id = $1 AND marked_at IS NULL AND digest IN (
 			SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE)
 		RETURNING digest`, repository, digests(list))
 	if err != nil {
@@ -53,8 +53,8 @@ func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Diges
 func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob, error) {
 	var b Blob
 	err := db.GetContext(ctx, &b, `
-		SELECT digest, object, size, condemned_at FROM blobs
-		WHERE repository_id = $1 AND digest = $2 AND condemned_at IS NULL`, repository, d[:])
+		SELECT digest, object, size, marked_at FROM blobs
+		WHERE repository_id = $1 AND digest = $2 AND marked_at IS NULL`, repository, d[:])
 	return b, missing(err, "blob "+d.Short())
 }
 
@@ -62,8 +62,8 @@ func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob
 func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest) (map[digest.Digest]Blob, error) {
 	var rows []Blob
 	err := db.SelectContext(ctx, &rows, `
-		SELECT digest, object, size, condemned_at FROM blobs
-		WHERE repository_id = $1 AND digest = ANY($2) AND condemned_at IS NULL`, repository, digests(list))
+		SELECT digest, object, size, marked_at FROM blobs
+		WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NULL`, repository, digests(list))
 	out := map[digest.Digest]Blob{}
 	for _, b := range rows {
 		out[asDigest(b.Digest)] = b
@@ -95,7 +95,7 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 	}
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var announced []string
-		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM doomed WHERE object = ANY($1) FOR UPDATE`, objects); err != nil {
+		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM orphaned_objects WHERE object = ANY($1) FOR UPDATE`, objects); err != nil {
 			return err
 		}
 		if len(announced) != len(objects) {
@@ -107,8 +107,8 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			INSERT INTO doomed (object, repository_id, delete_after)
-			SELECT object, repository_id, now() FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND condemned_at IS NOT NULL
+			INSERT INTO orphaned_objects (object, repository_id, delete_after)
+			SELECT object, repository_id, now() FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
 			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, ds); err != nil {
 			return err
 		}
@@ -116,12 +116,12 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 			INSERT INTO blobs (repository_id, digest, object, size, leased_until)
 			SELECT $1, d, o, s, now() + interval '`+lease+`' FROM unnest($2::bytea[], $3::text[], $4::bigint[]) WITH ORDINALITY AS n (d, o, s, i) ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
-				object = CASE WHEN blobs.condemned_at IS NULL THEN blobs.object ELSE excluded.object END,
-				leased_until = greatest(blobs.leased_until, excluded.leased_until), condemned_at = NULL`, repository, ds, objects, sizes); err != nil {
+				object = CASE WHEN blobs.marked_at IS NULL THEN blobs.object ELSE excluded.object END,
+				leased_until = greatest(blobs.leased_until, excluded.leased_until), marked_at = NULL`, repository, ds, objects, sizes); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-			DELETE FROM doomed d USING blobs b
+			DELETE FROM orphaned_objects d USING blobs b
 			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, objects, ds)
 		return err
 	})

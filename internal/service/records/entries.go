@@ -17,27 +17,27 @@ import (
 )
 
 type entryRow struct {
-	Shelf       string    `db:"shelf"`
-	Key         []byte    `db:"key"`
-	EarlyKey    []byte    `db:"early_key"`
-	Task        string    `db:"task"`
-	Listing     []byte    `db:"listing"`
-	Log         []byte    `db:"log"`
-	Ingredients []byte    `db:"ingredients"`
-	Seconds     float64   `db:"seconds"`
-	Bytes       int64     `db:"bytes"`
-	Rooted      texts     `db:"rooted"`
-	MadeName    string    `db:"made_name"`
-	MadeHost    string    `db:"made_host"`
-	MadePlace   string    `db:"made_place"`
-	MadeRun     string    `db:"made_run"`
-	MadeAt      time.Time `db:"made_at"`
+	Shelf         string    `db:"shelf"`
+	Key           []byte    `db:"key"`
+	EarlyKey      []byte    `db:"early_key"`
+	Task          string    `db:"task"`
+	Listing       []byte    `db:"listing"`
+	Log           []byte    `db:"log"`
+	Ingredients   []byte    `db:"ingredients"`
+	Seconds       float64   `db:"seconds"`
+	Bytes         int64     `db:"bytes"`
+	CheckoutPaths texts     `db:"rooted"`
+	MadeName      string    `db:"made_name"`
+	MadeHost      string    `db:"made_host"`
+	MadePlace     string    `db:"made_place"`
+	MadeRun       string    `db:"made_run"`
+	MadeAt        time.Time `db:"made_at"`
 }
 
 func (r entryRow) entry() protocol.Entry {
 	return protocol.Entry{
 		Key: asDigest(r.Key), EarlyKey: asDigest(r.EarlyKey), Task: r.Task, Listing: asDigest(r.Listing), Log: asDigest(r.Log),
-		Ingredients: asDigest(r.Ingredients), Seconds: r.Seconds, Bytes: r.Bytes, Rooted: r.Rooted, Shelf: r.Shelf,
+		Ingredients: asDigest(r.Ingredients), Seconds: r.Seconds, Bytes: r.Bytes, CheckoutPaths: r.CheckoutPaths, Shelf: r.Shelf,
 		MadeBy: protocol.Maker{Name: r.MadeName, Host: r.MadeHost, Place: r.MadePlace, Run: r.MadeRun, At: r.MadeAt.UTC()},
 	}
 }
@@ -49,9 +49,9 @@ const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, se
 // has one, in the order in which the token takes from them; for each early key
 // the newest few of each shelf.
 func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
-	shelves := likes(t.TakesFrom)
+	shelves := matchesPattern(t.ReadsFrom)
 	rank := func(shelf string) int {
-		return slices.IndexFunc(t.TakesFrom, func(p string) bool { return onShelf(p, shelf) })
+		return slices.IndexFunc(t.ReadsFrom, func(p string) bool { return onShelf(p, shelf) })
 	}
 	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
 		return db.entryRows(ctx, len(part), `
@@ -103,7 +103,7 @@ func (db *DB) entryRows(ctx context.Context, most int, query string, args ...any
 		for rows.Next() {
 			var r entryRow
 			if err := rows.Scan(&r.Shelf, &r.Key, &r.EarlyKey, &r.Task, &r.Listing, &r.Log, &r.Ingredients, &r.Seconds, &r.Bytes,
-				(*[]string)(&r.Rooted), &r.MadeName, &r.MadeHost, &r.MadePlace, &r.MadeRun, &r.MadeAt); err != nil {
+				(*[]string)(&r.CheckoutPaths), &r.MadeName, &r.MadeHost, &r.MadePlace, &r.MadeRun, &r.MadeAt); err != nil {
 				return err
 			}
 			out = append(out, r)
@@ -133,7 +133,7 @@ func inParts(ctx context.Context, list []digest.Digest, ask func(ctx context.Con
 }
 
 // likes turns shelves and patterns of shelves into patterns of LIKE.
-func likes(patterns []string) []string {
+func matchesPattern(patterns []string) []string {
 	esc := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 	out := []string{}
 	for _, p := range patterns {
@@ -147,9 +147,9 @@ func likes(patterns []string) []string {
 }
 
 // LackError lists blobs that an entry names and the service does not have.
-type LackError struct{ Digests []digest.Digest }
+type MissingError struct{ Digests []digest.Digest }
 
-func (e LackError) Error() string {
+func (e MissingError) Error() string {
 	return fmt.Sprintf("%d blobs that it names are not here", len(e.Digests))
 }
 
@@ -192,7 +192,7 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 			ON CONFLICT DO NOTHING`,
 			t.RepositoryID, shelf, e.Key[:], optional(e.EarlyKey), e.Task, e.Listing[:], optional(e.Log), e.Ingredients[:],
-			e.Seconds, e.Bytes, append([]string{}, e.Rooted...),
+			e.Seconds, e.Bytes, append([]string{}, e.CheckoutPaths...),
 			t.Name, e.MadeBy.Host, e.MadeBy.Place, e.MadeBy.Run, e.MadeBy.At, t.ID)
 		if err != nil {
 			return err
@@ -217,14 +217,14 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []digest.Digest, contents map[digest.Digest]listing.Row) error {
 	var rows []Blob
 	if err := tx.SelectContext(ctx, &rows, `
-		SELECT digest, object, size, condemned_at FROM blobs
+		SELECT digest, object, size, marked_at FROM blobs
 		WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, digests(named)); err != nil {
 		return err
 	}
 	have := map[digest.Digest]bool{}
 	for _, b := range rows {
 		d := asDigest(b.Digest)
-		have[d] = b.Condemned == nil
+		have[d] = b.MarkedForDeletion == nil
 		if r, ok := contents[d]; ok && r.Size != b.Size {
 			return SizeError{r.Path, r.Size, b.Size}
 		}
@@ -238,7 +238,7 @@ func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []diges
 		}
 	}
 	if len(lack) > 0 {
-		return LackError{lack}
+		return MissingError{lack}
 	}
 	// A lease that is still running keeps the sweeper, which may be waiting for
 	// these rows, from condemning what the entry is about to name.

@@ -30,7 +30,7 @@ func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.E
 		WHERE repository_id = $1 AND task = $2 AND shelf LIKE ANY($3) AND made_at < $4
 			AND ($5 = '' OR made_run = $5 OR made_place = $5 OR made_name = $5 OR encode(key, 'hex') LIKE $6)
 		ORDER BY made_at DESC, key LIMIT $7`,
-		t.RepositoryID, f.Task, likes(t.TakesFrom), before, f.Of, escaped+"%", f.Limit)
+		t.RepositoryID, f.Task, matchesPattern(t.ReadsFrom), before, f.Of, escaped+"%", f.Limit)
 	out := make([]protocol.Entry, len(rows))
 	for i, r := range rows {
 		out[i] = r.entry()
@@ -38,11 +38,11 @@ func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.E
 	return out, err
 }
 
-const goodCommits = 50
+const lastGoodCommits = 50
 
 // Good returns commits of a branch (of any, where it is empty) whose run on the
 // trusted shelf came out all right, the newest first.
-func (db *DB) Good(ctx context.Context, repository int64, branch string) ([]protocol.GoodCommit, error) {
+func (db *DB) LastGood(ctx context.Context, repository int64, branch string) ([]protocol.GoodCommit, error) {
 	out := []protocol.GoodCommit{}
 	var rows []struct {
 		ID      string    `db:"id"`
@@ -53,7 +53,7 @@ func (db *DB) Good(ctx context.Context, repository int64, branch string) ([]prot
 	err := db.SelectContext(ctx, &rows, `
 		SELECT id, commit, branch, started_at FROM runs
 		WHERE repository_id = $1 AND shelf = 'trusted' AND ok AND commit <> '' AND ($2 = '' OR branch = $2)
-		ORDER BY started_at DESC LIMIT $3`, repository, branch, goodCommits)
+		ORDER BY started_at DESC LIMIT $3`, repository, branch, lastGoodCommits)
 	for _, r := range rows {
 		out = append(out, protocol.GoodCommit{Commit: r.Commit, Branch: r.Branch, Run: r.ID, At: r.Started.UTC()})
 	}

@@ -17,7 +17,7 @@ func (db *DB) Parts(ctx context.Context, t Token, under digest.Digest, tasks []s
 	if err := db.SelectContext(ctx, &rows, `
 		SELECT DISTINCT ON (task) task, seconds FROM entries
 		WHERE repository_id = $1 AND task = ANY($2) AND shelf LIKE ANY($3)
-		ORDER BY task, made_at DESC`, t.RepositoryID, tasks, likes(t.TakesFrom)); err != nil {
+		ORDER BY task, made_at DESC`, t.RepositoryID, tasks, matchesPattern(t.ReadsFrom)); err != nil {
 		return nil, err
 	}
 	known := map[string]float64{}

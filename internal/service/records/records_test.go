@@ -29,7 +29,7 @@ func open(t *testing.T) *records.DB {
 
 func token(t *testing.T, db *records.DB, repo, name, puts string, takes ...string) records.Token {
 	t.Helper()
-	secret, err := db.NewToken(context.Background(), records.Token{Repository: repo, Name: name, PutsOn: puts, TakesFrom: takes})
+	secret, err := db.NewToken(context.Background(), records.Token{Repository: repo, Name: name, WritesTo: puts, ReadsFrom: takes})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,18 +75,18 @@ func file(t *testing.T, db *records.DB, tok records.Token, shelf, key, early str
 func TestShelvesAreAskedInTheirOrder(t *testing.T) {
 	db, ctx := open(t), context.Background()
 	ci := token(t, db, "r", "ci", "trusted", "trusted")
-	brenna := token(t, db, "r", "brenna", "personal/brenna", "personal/brenna", "trusted")
+	brenna := token(t, db, "r", "brenna", "person/brenna", "person/brenna", "trusted")
 	branches := token(t, db, "r", "pr", "branch/*", "branch/*", "trusted")
 	stranger := token(t, db, "other", "x", "trusted", "trusted")
 	both := file(t, db, ci, "trusted", "both", "early")
-	file(t, db, brenna, "personal/brenna", "both", "early")
+	file(t, db, brenna, "person/brenna", "both", "early")
 	only := file(t, db, branches, "branch/fix_1", "only", "other")
 	for _, c := range []struct {
 		who  records.Token
 		key  digest.Digest
 		want string
 	}{
-		{ci, both.Key, "trusted"}, {brenna, both.Key, "personal/brenna"}, {branches, both.Key, "trusted"},
+		{ci, both.Key, "trusted"}, {brenna, both.Key, "person/brenna"}, {branches, both.Key, "trusted"},
 		{branches, only.Key, "branch/fix_1"}, {ci, only.Key, ""}, {brenna, only.Key, ""}, {stranger, both.Key, ""},
 	} {
 		got, err := db.Lookup(ctx, c.who, []digest.Digest{c.key}, nil)
@@ -126,14 +126,14 @@ func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
 	if b, err := db.Blob(ctx, ci.RepositoryID, d); err != nil || b.Object != "object-chart" {
 		t.Errorf("a second object took the place of the first: %q, %v", b.Object, err)
 	}
-	if _, err := db.Exec("UPDATE blobs SET condemned_at = now() WHERE digest = $1", d[:]); err != nil {
+	if _, err := db.Exec("UPDATE blobs SET marked_at = now() WHERE digest = $1", d[:]); err != nil {
 		t.Fatal(err)
 	}
 	if lack, err := db.Missing(ctx, ci.RepositoryID, []digest.Digest{d}); err != nil || len(lack) != 1 {
 		t.Errorf("condemned, and not missing: %v, %v", lack, err)
 	}
 	e := protocol.Entry{Key: digest.Of([]byte("k")), Task: "t", Listing: d, Ingredients: put(t, db, ci, "i"), MadeBy: protocol.Maker{At: time.Now()}}
-	var lack records.LackError
+	var lack records.MissingError
 	if _, err := db.File(ctx, ci, "trusted", e, nil); !errors.As(err, &lack) || len(lack.Digests) != 1 || lack.Digests[0] != d {
 		t.Errorf("filed on a condemned blob: %v", err)
 	}

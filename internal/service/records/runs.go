@@ -22,8 +22,8 @@ func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) error {
 		_, err := tx.ExecContext(ctx, `
 			INSERT INTO runs (repository_id, id, token_id, name, host, place, branch, commit, shelf, asked, anew, jobs, tasks, started_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING`,
-			t.RepositoryID, r.ID, t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.PutsOn, append([]string{}, r.Asked...),
-			r.Anew, r.Jobs, r.Tasks, r.Started)
+			t.RepositoryID, r.ID, t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.WritesTo, append([]string{}, r.Requested...),
+			r.NoReuse, r.Jobs, r.Tasks, r.Started)
 		if err != nil {
 			return err
 		}
@@ -113,7 +113,7 @@ func apply(ctx context.Context, tx *sqlx.Tx, repository int64, run string, e pro
 
 // lost is after how long without a word a run that never finished counts as
 // one whose client is gone.
-const lost = "5 minutes"
+const lostAfter = "5 minutes"
 
 type runRow struct {
 	ID          string     `db:"id"`
@@ -123,8 +123,8 @@ type runRow struct {
 	Branch      string     `db:"branch"`
 	Commit      string     `db:"commit"`
 	Shelf       string     `db:"shelf"`
-	Asked       texts      `db:"asked"`
-	Anew        bool       `db:"anew"`
+	Requested   texts      `db:"asked"`
+	NoReuse     bool       `db:"anew"`
 	Jobs        int        `db:"jobs"`
 	Tasks       int        `db:"tasks"`
 	Started     time.Time  `db:"started_at"`
@@ -142,7 +142,7 @@ type runRow struct {
 }
 
 const runColumns = `r.id, r.name, r.host, r.place, r.branch, r.commit, r.shelf, r.asked, r.anew, r.jobs, r.tasks, r.started_at,
-	r.finished_at, r.finished_at IS NULL AND r.touched_at > now() - interval '` + lost + `' AS running,
+	r.finished_at, r.finished_at IS NULL AND r.touched_at > now() - interval '` + lostAfter + `' AS running,
 	r.ok, r.interrupted, r.seconds, r.saved_seconds, r.cost_seconds, r.bytes_in, r.bytes_out, r.totals,
 	CASE WHEN r.finished_at IS NULL THEN (
 		SELECT jsonb_object_agg(outcome, n) FROM (
@@ -153,7 +153,7 @@ func (r runRow) row() protocol.RunRow {
 	out := protocol.RunRow{
 		Run: protocol.Run{
 			ID: r.ID, Name: r.Name, Host: r.Host, Place: r.Place, Branch: r.Branch, Commit: r.Commit, Shelf: r.Shelf,
-			Asked: append([]string{}, r.Asked...), Anew: r.Anew, Jobs: r.Jobs, Tasks: r.Tasks, Started: r.Started.UTC(),
+			Requested: append([]string{}, r.Requested...), NoReuse: r.NoReuse, Jobs: r.Jobs, Tasks: r.Tasks, Started: r.Started.UTC(),
 		},
 		Finished: r.Finished, Running: r.Running,
 		RunFinish: protocol.RunFinish{
@@ -239,7 +239,7 @@ func (db *DB) RunLog(ctx context.Context, repository int64, run, task string) (d
 func (db *DB) Balance(ctx context.Context, repository int64, since, until time.Time, stretches int) (protocol.Balance, error) {
 	b := protocol.Balance{Since: since.UTC(), Until: until.UTC(), Places: []protocol.PlaceBalance{}}
 	width := until.Sub(since).Seconds() / float64(stretches)
-	b.StretchSeconds = width
+	b.IntervalSeconds = width
 	var rows []struct {
 		Place  string  `db:"place"`
 		N      int     `db:"n"`

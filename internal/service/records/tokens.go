@@ -25,15 +25,15 @@ type Token struct {
 	RepositoryID int64      `db:"repository_id"`
 	Repository   string     `db:"repository"`
 	Name         string     `db:"name"`
-	PutsOn       string     `db:"puts_on"`
-	TakesFrom    texts      `db:"takes_from"`
-	MayLook      bool       `db:"may_look"`
+	WritesTo     string     `db:"writes_to"`
+	ReadsFrom    texts      `db:"reads_from"`
+	MayView      bool       `db:"may_view"`
 	MayManage    bool       `db:"may_manage"`
 	ExpiresAt    *time.Time `db:"expires_at"`
 }
 
 // MayPut tells whether the token puts on a shelf.
-func (t Token) MayPut(shelf string) bool { return t.PutsOn != "" && onShelf(t.PutsOn, shelf) }
+func (t Token) MayWrite(shelf string) bool { return t.WritesTo != "" && onShelf(t.WritesTo, shelf) }
 
 func onShelf(pattern, shelf string) bool {
 	if head, ok := strings.CutSuffix(pattern, "*"); ok {
@@ -52,12 +52,12 @@ func (t Token) Check() error {
 		return errors.New("a token needs a repository")
 	case strings.ContainsAny(t.Repository, "/ ?#"):
 		return fmt.Errorf("%q is not the name of a repository", t.Repository)
-	case onShelf(t.PutsOn, Trusted) && slices.ContainsFunc(t.TakesFrom, func(s string) bool { return s != Trusted }):
+	case onShelf(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
 		return fmt.Errorf("a token that puts on %q may take from %q alone: otherwise what others made could end up there", Trusted, Trusted)
 	}
-	for _, s := range append([]string{t.PutsOn}, t.TakesFrom...) {
-		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "personal/") {
-			return fmt.Errorf("%q is not a shelf: there are %q, \"branch/…\" and \"personal/…\"", s, Trusted)
+	for _, s := range append([]string{t.WritesTo}, t.ReadsFrom...) {
+		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "person/") {
+			return fmt.Errorf("%q is not a shelf: there are %q, \"branch/…\" and \"person/…\"", s, Trusted)
 		}
 	}
 	return nil
@@ -89,9 +89,9 @@ func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) 
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO tokens (repository_id, name, secret_hash, puts_on, takes_from, may_look, may_manage, expires_at)
+			INSERT INTO tokens (repository_id, name, secret_hash, writes_to, reads_from, may_view, may_manage, expires_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			repo, t.Name, hashSecret(secret), t.PutsOn, append([]string{}, t.TakesFrom...), t.MayLook, t.MayManage, t.ExpiresAt)
+			repo, t.Name, hashSecret(secret), t.WritesTo, append([]string{}, t.ReadsFrom...), t.MayView, t.MayManage, t.ExpiresAt)
 		return err
 	})
 }
@@ -103,7 +103,7 @@ var ErrExpired = errors.New("the token has expired")
 func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 	var t Token
 	err := db.GetContext(ctx, &t, `
-		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.puts_on, t.takes_from, t.may_look, t.may_manage, t.expires_at
+		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at
 		FROM tokens t JOIN repositories r ON r.id = t.repository_id
 		WHERE t.revoked_at IS NULL AND (t.secret_hash = $1 OR t.old_hash = $1 AND t.old_until > now())`, hashSecret(secret))
 	if err != nil {
@@ -150,7 +150,7 @@ func (db *DB) Revoke(ctx context.Context, id int64) error {
 func (db *DB) Tokens(ctx context.Context, repository string) ([]Token, error) {
 	out := []Token{}
 	err := db.SelectContext(ctx, &out, `
-		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.puts_on, t.takes_from, t.may_look, t.may_manage, t.expires_at
+		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at
 		FROM tokens t JOIN repositories r ON r.id = t.repository_id
 		WHERE r.name = $1 AND t.revoked_at IS NULL ORDER BY t.id`, repository)
 	return out, err

@@ -32,13 +32,13 @@
         return `Failed: ${r.message || "no more is known"}.`;
       case "current":
         return "Its outputs were on the disk, and right.";
-      case "known":
+      case "cached":
         return "Settled by what somebody made before; nothing had to be moved.";
       case "restored":
         return "Restored from the cache of the machine that it ran on.";
       case "fetched":
         return "Fetched from the shared cache.";
-      case "held":
+      case "blocked":
         return `Held: ${r.message || "something that it comes after failed"}.`;
       case "stopped":
         return "Stopped when the run was interrupted.";
@@ -57,7 +57,7 @@
         <dd>{#each record.detail as d (d)}<code class="block break-all">{d}</code>{/each}</dd>
       </div>
     {/if}
-    {#if record.message && record.outcome !== "failed" && record.outcome !== "held"}<div><dt>note</dt><dd>{record.message}</dd></div>{/if}
+    {#if record.message && record.outcome !== "failed" && record.outcome !== "blocked"}<div><dt>note</dt><dd>{record.message}</dd></div>{/if}
     {#if record.made_by}
       <div>
         <dt>made by</dt>

@@ -9,7 +9,7 @@
   let { run, now, picked, onpick }: Props = $props();
   const laid = $derived(lay(run, now));
   const held = $derived(new Set(path(run.records).map((r) => r.task)));
-  const shade = (o: string) => `var(--${o === "stopped" ? "held" : o})`;
+  const shade = (o: string) => `var(--${o === "stopped" ? "blocked" : o})`;
 </script>
 
 {#if laid.blocks.length > 0}

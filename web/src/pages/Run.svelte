@@ -54,7 +54,7 @@
   });
 
   const weight: Record<string, number> = { failed: 0, ran: 1, stopped: 2, held: 3, fetched: 4, restored: 5, unstarted: 6, known: 7, current: 8 };
-  const quiet = ["known", "current", "unstarted"];
+  const quiet = ["cached", "current", "not-started"];
   const all = $derived(searchParams.get("all") === "yes" || searchParams.get("all") === true);
   const records = $derived([...(detail?.records ?? [])].sort((a, b) => weight[a.outcome] - weight[b.outcome] || b.seconds - a.seconds));
   const loud = $derived(records.filter((r) => !quiet.includes(r.outcome)));
@@ -68,7 +68,7 @@
   const why = (r: TaskRecord) => {
     const d = r.detail ?? [];
     if (r.outcome === "failed") return r.message || "";
-    if (r.outcome === "held") return r.message || "";
+    if (r.outcome === "blocked") return r.message || "";
     if (!r.reason) return "";
     return d.length === 0 ? r.reason : d.length === 1 ? `${r.reason}: ${d[0]}` : `${r.reason}: ${d[0]} and ${d.length - 1} more`;
   };
@@ -149,7 +149,7 @@
               <td><code>{r.task}</code></td>
               <td><span class="inline-flex items-center gap-1.5"><Glyph outcome={r.outcome} />{r.outcome}</span></td>
               <td class="small max-w-64 truncate max-md:hidden" title={why(r)}>{why(r)}</td>
-              <td class="text-right">{r.outcome === "held" || r.outcome === "unstarted" ? "" : seconds(r.seconds)}</td>
+              <td class="text-right">{r.outcome === "blocked" || r.outcome === "not-started" ? "" : seconds(r.seconds)}</td>
               <td class="text-right text-saved max-sm:hidden">{Math.abs(r.saved_seconds) >= 0.05 ? seconds(r.saved_seconds) : ""}</td>
               <td class="small max-w-40 truncate max-md:hidden">
                 {#if r.made_by}<a class="no-underline hover:underline" href={p("/runs/:id", { params: { id: r.made_by.run } })} onclick={(e) => e.stopPropagation()}>{r.made_by.name}, {when(r.made_by.at)}</a>{/if}

@@ -41,7 +41,7 @@
     </Button.Root>
     <p class="small mt-6">No token yet? On the service's machine:</p>
     <pre class="mt-1 overflow-x-auto rounded-control border border-line bg-paper px-3 py-2"><code
-        >grayloftd token new --repo REPO --name YOU --look</code
+        >grayloftd token new --repo REPO --name YOU --view</code
       ></pre>
   </form>
 </main>

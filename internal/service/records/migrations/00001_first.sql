@@ -10,9 +10,9 @@ CREATE TABLE tokens (
     repository_id bigint NOT NULL REFERENCES repositories (id),
     name          text NOT NULL,
     secret_hash   bytea NOT NULL UNIQUE,
-    puts_on       text NOT NULL DEFAULT '',
-    takes_from    text[] NOT NULL DEFAULT '{}',
-    may_look      boolean NOT NULL DEFAULT false,
+    writes_to       text NOT NULL DEFAULT '',
+    reads_from    text[] NOT NULL DEFAULT '{}',
+    may_view      boolean NOT NULL DEFAULT false,
     may_manage    boolean NOT NULL DEFAULT false,
     created_at    timestamptz NOT NULL DEFAULT now(),
     expires_at    timestamptz,
@@ -28,7 +28,7 @@ CREATE TABLE blobs (
     size          bigint NOT NULL CHECK (size >= 0),
     stored_at     timestamptz NOT NULL DEFAULT now(),
     leased_until  timestamptz NOT NULL,
-    condemned_at  timestamptz,
+    marked_at  timestamptz,
     PRIMARY KEY (repository_id, digest)
 );
 

@@ -5,12 +5,12 @@ ALTER TABLE repositories ADD COLUMN keep_days integer CHECK (keep_days > 0);
 
 -- Objects that nothing names any more, or whose upload has not said yet that
 -- it came to its end.
-CREATE TABLE doomed (
+CREATE TABLE orphaned_objects (
     object        text PRIMARY KEY,
     repository_id bigint NOT NULL,
     delete_after  timestamptz NOT NULL
 );
-CREATE INDEX doomed_due ON doomed (delete_after);
+CREATE INDEX orphaned_objects_due ON orphaned_objects (delete_after);
 
 CREATE INDEX entries_listing ON entries (repository_id, listing);
 CREATE INDEX entries_ingredients ON entries (repository_id, ingredients);
@@ -19,7 +19,7 @@ CREATE INDEX entries_used ON entries (repository_id, last_used);
 CREATE INDEX listing_blobs_blob ON listing_blobs (repository_id, blob);
 CREATE INDEX ingredient_blobs_blob ON ingredient_blobs (repository_id, blob);
 CREATE INDEX run_tasks_log ON run_tasks (repository_id, log);
-CREATE INDEX blobs_condemned ON blobs (condemned_at) WHERE condemned_at IS NOT NULL;
+CREATE INDEX blobs_marked ON blobs (marked_at) WHERE marked_at IS NOT NULL;
 
 -- How long tasks took, as several runners agreed to divide work by it.
 CREATE TABLE parts (
@@ -36,6 +36,6 @@ ALTER TABLE tokens ADD COLUMN old_until timestamptz;
 
 -- +goose Down
 ALTER TABLE tokens DROP COLUMN old_hash, DROP COLUMN old_until;
-DROP TABLE parts, doomed;
-DROP INDEX entries_listing, entries_ingredients, entries_log, entries_used, listing_blobs_blob, ingredient_blobs_blob, run_tasks_log, blobs_condemned;
+DROP TABLE parts, orphaned_objects;
+DROP INDEX entries_listing, entries_ingredients, entries_log, entries_used, listing_blobs_blob, ingredient_blobs_blob, run_tasks_log, blobs_marked;
 ALTER TABLE repositories DROP COLUMN quota_bytes, DROP COLUMN keep_days;

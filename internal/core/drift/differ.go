@@ -1,4 +1,4 @@
-package audit
+package drift
 
 import (
 	"bytes"
@@ -77,7 +77,7 @@ func excerpt(p []byte) string {
 // Difference is an output that came out different in two runs.
 type Difference struct {
 	Path   string  `json:"path"` // from the project's directory
-	What   string  `json:"what"` // in words
+	Kind   string  `json:"what"` // in words
 	Ranges []Range `json:"ranges"`
 	Count  int     `json:"count"` // of ranges, those that are not shown too
 }
@@ -97,14 +97,14 @@ func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) 
 		delete(other, a.Path)
 		switch {
 		case !ok:
-			out = append(out, Difference{Path: a.Path, What: "made by the first run alone"})
+			out = append(out, Difference{Path: a.Path, Kind: "made by the first run alone"})
 		case a == b:
 		case a.Kind != b.Kind && !(a.Digest == b.Digest):
-			out = append(out, Difference{Path: a.Path, What: "not the same kind of file"})
+			out = append(out, Difference{Path: a.Path, Kind: "not the same kind of file"})
 		case a.Kind != b.Kind:
-			out = append(out, Difference{Path: a.Path, What: "executable in one run alone"})
+			out = append(out, Difference{Path: a.Path, Kind: "executable in one run alone"})
 		case a.Kind == listing.Link:
-			out = append(out, Difference{Path: a.Path, What: fmt.Sprintf("leads to %s, and to %s", a.Target, b.Target)})
+			out = append(out, Difference{Path: a.Path, Kind: fmt.Sprintf("leads to %s, and to %s", a.Target, b.Target)})
 		default:
 			d, err := differ(a, b, read)
 			if err != nil {
@@ -115,7 +115,7 @@ func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) 
 	}
 	for _, b := range second {
 		if _, ok := other[b.Path]; ok {
-			out = append(out, Difference{Path: b.Path, What: "made by the second run alone"})
+			out = append(out, Difference{Path: b.Path, Kind: "made by the second run alone"})
 		}
 	}
 	return out, nil
@@ -130,9 +130,9 @@ func differ(a, b listing.Row, read func(listing.Row) ([]byte, error)) (Differenc
 	if err != nil {
 		return Difference{}, err
 	}
-	d := Difference{Path: a.Path, What: fmt.Sprintf("%d bytes", a.Size)}
+	d := Difference{Path: a.Path, Kind: fmt.Sprintf("%d bytes", a.Size)}
 	if a.Size != b.Size {
-		d.What = fmt.Sprintf("%d bytes, and %d", a.Size, b.Size)
+		d.Kind = fmt.Sprintf("%d bytes, and %d", a.Size, b.Size)
 	}
 	d.Ranges, d.Count = Ranges(x, y, maxRanges)
 	if d.Count == 0 && !bytes.Equal(x, y) {

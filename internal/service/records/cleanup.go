@@ -12,51 +12,51 @@ import (
 
 // Keeping says how long and how much a repository keeps, where its own row
 // does not say otherwise.
-type Keeping struct {
-	Days      int           // entries that nobody used for so many days go; 0: none for that
-	Quota     int64         // bytes of blobs; 0: any number
-	RunDays   int           // records of runs that began before so many days go; 0: none
-	Condemned time.Duration // how long a condemned blob waits
+type Retention struct {
+	Days          int           // entries that nobody used for so many days go; 0: none for that
+	Quota         int64         // bytes of blobs; 0: any number
+	RunDays       int           // records of runs that began before so many days go; 0: none
+	DeletionDelay time.Duration // how long a condemned blob waits
 }
 
 // Swept is what one pass of the sweeper did.
-type Swept struct {
-	Entries   int64 // that nobody used for long, or that the quota had no room for
-	Runs      int64
-	Condemned int64
-	Spared    int64 // condemned before, and named again since
-	Deleted   int64 // blobs
-	Bytes     int64 // of them
+type Cleanup struct {
+	Entries  int64 // that nobody used for long, or that the quota had no room for
+	Runs     int64
+	Marked   int64
+	Unmarked int64 // condemned before, and named again since
+	Deleted  int64 // blobs
+	Bytes    int64 // of them
 }
 
 // sweepLock is the number under which replicas take turns at sweeping.
-const sweepLock = 0x10f7_0001
+const cleanupLock = 0x10f7_0001
 
 // Sweep makes one pass over everything, unless another replica is at it: it
 // lets go of what is over its time or its repository's quota, condemns blobs
 // that nothing names and nobody leases, spares those that are named again, and
 // deletes, from the records and by remove from the store, those that have been
 // condemned for long. A pass that is cut off anywhere is made good by the next.
-func (db *DB) Sweep(ctx context.Context, k Keeping, remove func(ctx context.Context, object string) error) (Swept, bool, error) {
-	var s Swept
+func (db *DB) Cleanup(ctx context.Context, k Retention, remove func(ctx context.Context, object string) error) (Cleanup, bool, error) {
+	var s Cleanup
 	conn, err := db.Connx(ctx)
 	if err != nil {
 		return s, false, err
 	}
 	defer conn.Close()
 	var mine bool
-	if err := conn.GetContext(ctx, &mine, `SELECT pg_try_advisory_lock($1)`, sweepLock); err != nil || !mine {
+	if err := conn.GetContext(ctx, &mine, `SELECT pg_try_advisory_lock($1)`, cleanupLock); err != nil || !mine {
 		return s, false, err
 	}
 	defer func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, sweepLock)
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, cleanupLock)
 	}()
 	steps := []func() error{
-		func() error { return db.letGo(ctx, k, &s) },
-		func() error { return db.condemn(ctx, &s) },
-		func() error { return db.spare(ctx, &s) },
-		func() error { return db.execute(ctx, k, &s) },
-		func() error { return db.removeDoomed(ctx, remove) },
+		func() error { return db.evict(ctx, k, &s) },
+		func() error { return db.markForDeletion(ctx, &s) },
+		func() error { return db.unmark(ctx, &s) },
+		func() error { return db.deleteMarked(ctx, k, &s) },
+		func() error { return db.deleteOrphaned(ctx, remove) },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -68,7 +68,7 @@ func (db *DB) Sweep(ctx context.Context, k Keeping, remove func(ctx context.Cont
 
 // letGo removes entries and runs that are over their time, and the least
 // recently used entries of repositories that are over their quota.
-func (db *DB) letGo(ctx context.Context, k Keeping, s *Swept) error {
+func (db *DB) evict(ctx context.Context, k Retention, s *Cleanup) error {
 	res, err := db.ExecContext(ctx, `
 		DELETE FROM entries e USING repositories r
 		WHERE r.id = e.repository_id AND coalesce(r.keep_days, $1) > 0 AND e.last_used < current_date - coalesce(r.keep_days, $1)`, k.Days)
@@ -100,12 +100,12 @@ func (db *DB) letGo(ctx context.Context, k Keeping, s *Swept) error {
 	}
 	if err := db.SelectContext(ctx, &over, `
 		SELECT r.id, b.bytes, coalesce(r.quota_bytes, $1) AS quota
-		FROM repositories r JOIN (SELECT repository_id, sum(size) AS bytes FROM blobs WHERE condemned_at IS NULL GROUP BY 1) b ON b.repository_id = r.id
+		FROM repositories r JOIN (SELECT repository_id, sum(size) AS bytes FROM blobs WHERE marked_at IS NULL GROUP BY 1) b ON b.repository_id = r.id
 		WHERE coalesce(r.quota_bytes, $1) > 0 AND b.bytes > coalesce(r.quota_bytes, $1)`, k.Quota); err != nil {
 		return err
 	}
 	for _, r := range over {
-		n, err := db.letGoOldest(ctx, r.ID, r.Bytes-r.Quota*9/10)
+		n, err := db.evictLeastUsed(ctx, r.ID, r.Bytes-r.Quota*9/10)
 		if err != nil {
 			return err
 		}
@@ -117,7 +117,7 @@ func (db *DB) letGo(ctx context.Context, k Keeping, s *Swept) error {
 // letGoOldest removes the least recently used entries of a repository until
 // their outputs come to so many bytes. Outputs that several entries share are
 // counted with each, so that it may take another pass.
-func (db *DB) letGoOldest(ctx context.Context, repository, bytes int64) (int64, error) {
+func (db *DB) evictLeastUsed(ctx context.Context, repository, bytes int64) (int64, error) {
 	res, err := db.ExecContext(ctx, `
 		DELETE FROM entries e USING (
 			SELECT shelf, key, sum(bytes + 1) OVER (ORDER BY last_used, filed_at, shelf, key) - (bytes + 1) AS before
@@ -138,7 +138,7 @@ func (db *DB) letGoOldest(ctx context.Context, repository, bytes int64) (int64, 
 }
 
 // named is the condition that something names blob b.
-const named = `(
+const referenced = `(
 	EXISTS (SELECT FROM listing_blobs l WHERE l.repository_id = b.repository_id AND l.blob = b.digest)
 	OR EXISTS (SELECT FROM ingredient_blobs i WHERE i.repository_id = b.repository_id AND i.blob = b.digest)
 	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.listing = b.digest)
@@ -146,38 +146,38 @@ const named = `(
 	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.log = b.digest)
 	OR EXISTS (SELECT FROM run_tasks t WHERE t.repository_id = b.repository_id AND t.log = b.digest))`
 
-func (db *DB) condemn(ctx context.Context, s *Swept) error {
+func (db *DB) markForDeletion(ctx context.Context, s *Cleanup) error {
 	// Rows that somebody has locked are passed over: they are in use.
 	res, err := db.ExecContext(ctx, `
-		UPDATE blobs SET condemned_at = now() FROM (
-			SELECT repository_id, digest FROM blobs b WHERE condemned_at IS NULL AND leased_until < now() AND NOT `+named+`
+		UPDATE blobs SET marked_at = now() FROM (
+			SELECT repository_id, digest FROM blobs b WHERE marked_at IS NULL AND leased_until < now() AND NOT `+referenced+`
 			FOR UPDATE SKIP LOCKED) u
 		WHERE blobs.repository_id = u.repository_id AND blobs.digest = u.digest`)
 	if err == nil {
-		s.Condemned, err = res.RowsAffected()
+		s.Marked, err = res.RowsAffected()
 	}
 	return err
 }
 
 // spare takes back that blobs were condemned which something names: an entry
 // that was filed at the very moment.
-func (db *DB) spare(ctx context.Context, s *Swept) error {
+func (db *DB) unmark(ctx context.Context, s *Cleanup) error {
 	res, err := db.ExecContext(ctx, `
-		UPDATE blobs SET condemned_at = NULL FROM (
-			SELECT repository_id, digest FROM blobs b WHERE condemned_at IS NOT NULL AND `+named+` FOR UPDATE SKIP LOCKED) u
+		UPDATE blobs SET marked_at = NULL FROM (
+			SELECT repository_id, digest FROM blobs b WHERE marked_at IS NOT NULL AND `+referenced+` FOR UPDATE SKIP LOCKED) u
 		WHERE blobs.repository_id = u.repository_id AND blobs.digest = u.digest`)
 	if err == nil {
-		s.Spared, err = res.RowsAffected()
+		s.Unmarked, err = res.RowsAffected()
 	}
 	return err
 }
 
 // sweepBatch is how many blobs one transaction deletes.
-const sweepBatch = 500
+const cleanupBatch = 500
 
 // execute deletes the rows of blobs that have been condemned for long, having
 // looked again under their lock, and dooms their objects.
-func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
+func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 	for {
 		var gone []struct {
 			Object string `db:"object"`
@@ -189,8 +189,8 @@ func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
 				Digest     []byte `db:"digest"`
 			}
 			if err := tx.SelectContext(ctx, &due, `
-				SELECT repository_id, digest FROM blobs WHERE condemned_at < now() - make_interval(secs => $1)
-				ORDER BY repository_id, digest LIMIT $2 FOR UPDATE SKIP LOCKED`, k.Condemned.Seconds(), sweepBatch); err != nil {
+				SELECT repository_id, digest FROM blobs WHERE marked_at < now() - make_interval(secs => $1)
+				ORDER BY repository_id, digest LIMIT $2 FOR UPDATE SKIP LOCKED`, k.DeletionDelay.Seconds(), cleanupBatch); err != nil {
 				return err
 			}
 			repos, digests := make([]int64, len(due)), make([][]byte, len(due))
@@ -201,9 +201,9 @@ func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
 			return tx.SelectContext(ctx, &gone, `
 				WITH gone AS (
 					DELETE FROM blobs b USING unnest($1::bigint[], $2::bytea[]) AS due (repo, d)
-					WHERE b.repository_id = due.repo AND b.digest = due.d AND b.condemned_at IS NOT NULL AND NOT `+named+`
+					WHERE b.repository_id = due.repo AND b.digest = due.d AND b.marked_at IS NOT NULL AND NOT `+referenced+`
 					RETURNING b.repository_id, b.object, b.size),
-				doom AS (INSERT INTO doomed (object, repository_id, delete_after) SELECT object, repository_id, now() FROM gone ON CONFLICT DO NOTHING)
+				doom AS (INSERT INTO orphaned_objects (object, repository_id, delete_after) SELECT object, repository_id, now() FROM gone ON CONFLICT DO NOTHING)
 				SELECT object, size FROM gone`, repos, digests)
 		})
 		if err != nil {
@@ -213,7 +213,7 @@ func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
 			s.Deleted++
 			s.Bytes += g.Size
 		}
-		if len(gone) < sweepBatch {
+		if len(gone) < cleanupBatch {
 			return nil
 		}
 	}
@@ -222,7 +222,7 @@ func (db *DB) execute(ctx context.Context, k Keeping, s *Swept) error {
 // removeDoomed deletes stored objects that no row names. Their rows stay locked
 // meanwhile, so that an upload that comes to its end at that moment finds that
 // it is too late.
-func (db *DB) removeDoomed(ctx context.Context, remove func(ctx context.Context, object string) error) error {
+func (db *DB) deleteOrphaned(ctx context.Context, remove func(ctx context.Context, object string) error) error {
 	for {
 		n := 0
 		err := db.inTx(ctx, func(tx *sqlx.Tx) error {
@@ -232,7 +232,7 @@ func (db *DB) removeDoomed(ctx context.Context, remove func(ctx context.Context,
 			}
 			if err := tx.SelectContext(ctx, &list, `
 				SELECT object, EXISTS (SELECT FROM blobs b WHERE b.repository_id = d.repository_id AND b.object = d.object) AS named
-				FROM doomed d WHERE delete_after <= now() LIMIT $1 FOR UPDATE SKIP LOCKED`, sweepBatch); err != nil {
+				FROM orphaned_objects d WHERE delete_after <= now() LIMIT $1 FOR UPDATE SKIP LOCKED`, cleanupBatch); err != nil {
 				return err
 			}
 			n = len(list)
@@ -247,13 +247,13 @@ func (db *DB) removeDoomed(ctx context.Context, remove func(ctx context.Context,
 				}
 				done = append(done, l.Object)
 			}
-			_, err := tx.ExecContext(ctx, `DELETE FROM doomed WHERE object = ANY($1)`, done)
+			_, err := tx.ExecContext(ctx, `DELETE FROM orphaned_objects WHERE object = ANY($1)`, done)
 			if failed != nil && err == nil && len(done) == 0 {
 				return failed
 			}
 			return err
 		})
-		if err != nil || n < sweepBatch {
+		if err != nil || n < cleanupBatch {
 			return err
 		}
 	}
@@ -268,7 +268,7 @@ func (db *DB) Announce(ctx context.Context, repository int64, objects ...string)
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO doomed (object, repository_id, delete_after) SELECT unnest($1::text[]), $2, now() + interval '`+lease+`'
+			INSERT INTO orphaned_objects (object, repository_id, delete_after) SELECT unnest($1::text[]), $2, now() + interval '`+lease+`'
 			ON CONFLICT DO NOTHING`, objects, repository)
 		return err
 	})
@@ -295,19 +295,19 @@ func (db *DB) NoteUse(ctx context.Context, list []Used) error {
 
 // Usage is how much a repository holds.
 type Usage struct {
-	ID        int64  `db:"id"`
-	Name      string `db:"name"`
-	Blobs     int64  `db:"blobs"`
-	Bytes     int64  `db:"bytes"`
-	Condemned int64  `db:"condemned"` // bytes, of those
-	Entries   int64  `db:"entries"`
-	Runs      int64  `db:"runs"`
-	Quota     int64  `db:"quota"` // 0: none of its own
-	Days      int    `db:"days"`  // 0: what the service says
+	ID          int64  `db:"id"`
+	Name        string `db:"name"`
+	Blobs       int64  `db:"blobs"`
+	Bytes       int64  `db:"bytes"`
+	MarkedBytes int64  `db:"condemned"` // bytes, of those
+	Entries     int64  `db:"entries"`
+	Runs        int64  `db:"runs"`
+	Quota       int64  `db:"quota"` // 0: none of its own
+	Days        int    `db:"days"`  // 0: what the service says
 }
 
 // Usages returns what every repository holds, by name.
-func (db *DB) Usages(ctx context.Context) ([]Usage, error) {
+func (db *DB) Usage(ctx context.Context) ([]Usage, error) {
 	out := []Usage{}
 	err := db.SelectContext(ctx, &out, `
 		SELECT r.id, r.name, coalesce(r.quota_bytes, 0) AS quota, coalesce(r.keep_days, 0) AS days,
@@ -315,7 +315,7 @@ func (db *DB) Usages(ctx context.Context) ([]Usage, error) {
 			(SELECT count(*) FROM entries e WHERE e.repository_id = r.id) AS entries,
 			(SELECT count(*) FROM runs u WHERE u.repository_id = r.id) AS runs
 		FROM repositories r LEFT JOIN (
-			SELECT repository_id, count(*) AS blobs, sum(size) AS bytes, sum(size) FILTER (WHERE condemned_at IS NOT NULL) AS condemned
+			SELECT repository_id, count(*) AS blobs, sum(size) AS bytes, sum(size) FILTER (WHERE marked_at IS NOT NULL) AS condemned
 			FROM blobs GROUP BY 1) b ON b.repository_id = r.id
 		ORDER BY r.name`)
 	return out, err
@@ -323,20 +323,20 @@ func (db *DB) Usages(ctx context.Context) ([]Usage, error) {
 
 // Held returns the bytes of a repository's blobs that are not condemned, and
 // its own quota, 0 where it has none.
-func (db *DB) Held(ctx context.Context, repository int64) (bytes, quota int64, err error) {
+func (db *DB) StoredBytes(ctx context.Context, repository int64) (bytes, quota int64, err error) {
 	var row struct {
 		Bytes int64 `db:"bytes"`
 		Quota int64 `db:"quota"`
 	}
 	err = db.GetContext(ctx, &row, `
-		SELECT coalesce((SELECT sum(size) FROM blobs WHERE repository_id = $1 AND condemned_at IS NULL), 0) AS bytes,
+		SELECT coalesce((SELECT sum(size) FROM blobs WHERE repository_id = $1 AND marked_at IS NULL), 0) AS bytes,
 			coalesce((SELECT quota_bytes FROM repositories WHERE id = $1), 0) AS quota`, repository)
 	return row.Bytes, row.Quota, err
 }
 
 // Keep sets what a repository may hold and for how long; 0 leaves one to the
 // service, and a negative number leaves it as it is.
-func (db *DB) Keep(ctx context.Context, repository string, quota int64, days int) error {
+func (db *DB) SetRetention(ctx context.Context, repository string, quota int64, days int) error {
 	res, err := db.ExecContext(ctx, `
 		UPDATE repositories SET
 			quota_bytes = CASE WHEN $2::bigint < 0 THEN quota_bytes ELSE nullif($2::bigint, 0) END,

@@ -16,24 +16,24 @@ import (
 )
 
 // shop is a repository with stored objects, of which it knows which are there.
-type shop struct {
-	t       *testing.T
-	db      *records.DB
-	ci      records.Token
-	mu      sync.Mutex
-	objects map[string]bool
-	keeping records.Keeping
+type fixture struct {
+	t         *testing.T
+	db        *records.DB
+	ci        records.Token
+	mu        sync.Mutex
+	objects   map[string]bool
+	retention records.Retention
 }
 
-func newShop(t *testing.T) *shop {
+func newFixture(t *testing.T) *fixture {
 	db := open(t)
-	return &shop{
+	return &fixture{
 		t: t, db: db, ci: token(t, db, "r", "ci", "trusted", "trusted"), objects: map[string]bool{},
-		keeping: records.Keeping{Days: 30, RunDays: 100, Condemned: 48 * time.Hour},
+		retention: records.Retention{Days: 30, RunDays: 100, DeletionDelay: 48 * time.Hour},
 	}
 }
 
-func (s *shop) store(object, text string) digest.Digest {
+func (s *fixture) store(object, text string) digest.Digest {
 	s.t.Helper()
 	d := digest.Of([]byte(text))
 	s.mu.Lock()
@@ -44,7 +44,7 @@ func (s *shop) store(object, text string) digest.Digest {
 }
 
 // file files an entry with one output, a log and a part of its ingredients.
-func (s *shop) file(key, output string) protocol.Entry {
+func (s *fixture) file(key, output string) protocol.Entry {
 	s.t.Helper()
 	e := protocol.Entry{
 		Key: digest.Of([]byte(key)), Task: "build@a", Listing: s.store("listing-"+key, "listing "+key), Log: s.store("log-"+key, "log "+key),
@@ -59,16 +59,16 @@ func (s *shop) file(key, output string) protocol.Entry {
 	return e
 }
 
-func (s *shop) exec(query string, args ...any) {
+func (s *fixture) exec(query string, args ...any) {
 	s.t.Helper()
 	if _, err := s.db.Exec(query, args...); err != nil {
 		s.t.Fatal(err)
 	}
 }
 
-func (s *shop) sweep() records.Swept {
+func (s *fixture) cleanup() records.Cleanup {
 	s.t.Helper()
-	got, mine, err := s.db.Sweep(context.Background(), s.keeping, func(_ context.Context, object string) error {
+	got, mine, err := s.db.Cleanup(context.Background(), s.retention, func(_ context.Context, object string) error {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		delete(s.objects, object)
@@ -81,28 +81,28 @@ func (s *shop) sweep() records.Swept {
 }
 
 // later makes everything older by so many days.
-func (s *shop) later(days int) {
-	s.exec(`UPDATE blobs SET leased_until = leased_until - make_interval(days => $1), condemned_at = condemned_at - make_interval(days => $1)`, days)
+func (s *fixture) later(days int) {
+	s.exec(`UPDATE blobs SET leased_until = leased_until - make_interval(days => $1), marked_at = marked_at - make_interval(days => $1)`, days)
 	s.exec(`UPDATE entries SET last_used = last_used - $1::integer`, days)
 	s.exec(`UPDATE doomed SET delete_after = delete_after - make_interval(days => $1)`, days)
 }
 
-func (s *shop) has(object string) bool {
+func (s *fixture) has(object string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.objects[object]
 }
 
 func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
-	s := newShop(t)
+	s := newFixture(t)
 	used := s.file("a", "the output of a")
 	s.file("b", "the output of b")
 	stray := s.store("stray", "nobody names this")
-	if got := s.sweep(); got != (records.Swept{}) {
+	if got := s.cleanup(); got != (records.Cleanup{}) {
 		t.Errorf("while all of it is leased: %+v", got)
 	}
 	s.later(20)
-	if got := s.sweep(); got.Condemned != 1 || got.Deleted != 0 || got.Entries != 0 {
+	if got := s.cleanup(); got.Marked != 1 || got.Deleted != 0 || got.Entries != 0 {
 		t.Errorf("once leases are over: %+v", got)
 	}
 	if lack, err := s.db.Missing(context.Background(), s.ci.RepositoryID, []digest.Digest{stray}); err != nil || len(lack) != 1 {
@@ -112,18 +112,18 @@ func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
 		t.Error("it was deleted at once")
 	}
 	s.later(3)
-	if got := s.sweep(); got.Deleted != 1 || s.has("stray") {
+	if got := s.cleanup(); got.Deleted != 1 || s.has("stray") {
 		t.Errorf("after two days: %+v", got)
 	}
 	if err := s.db.NoteUse(context.Background(), []records.Used{{Repository: s.ci.RepositoryID, Shelf: "trusted", Key: used.Key}}); err != nil {
 		t.Fatal(err)
 	}
 	s.later(10)
-	if got := s.sweep(); got.Entries != 1 || got.Condemned != 5 {
+	if got := s.cleanup(); got.Entries != 1 || got.Marked != 5 {
 		t.Errorf("once one was used for long by nobody: %+v", got)
 	}
 	s.later(3)
-	s.sweep()
+	s.cleanup()
 	for _, part := range []string{"listing", "log", "ingredients", "part", "output"} {
 		if !s.has(part+"-a") || s.has(part+"-b") {
 			t.Errorf("%s: of the entry that is used %v, of the other %v", part, s.has(part+"-a"), s.has(part+"-b"))
@@ -132,32 +132,32 @@ func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
 }
 
 func TestACondemnedBlobThatComesAnewIsAnotherObject(t *testing.T) {
-	s := newShop(t)
+	s := newFixture(t)
 	s.store("first", "chart")
 	s.later(2)
-	s.sweep()
+	s.cleanup()
 	s.store("second", "chart")
 	s.later(3)
 	s.exec(`UPDATE blobs SET leased_until = now() + interval '1 day'`)
-	s.sweep()
+	s.cleanup()
 	if s.has("first") || !s.has("second") {
 		t.Errorf("the first object is there: %v, the second: %v", s.has("first"), s.has("second"))
 	}
 }
 
 func TestAnUploadThatNobodyEndedIsTakenAway(t *testing.T) {
-	s := newShop(t)
+	s := newFixture(t)
 	ctx := context.Background()
 	s.objects["half"] = true
 	if err := s.db.Announce(ctx, s.ci.RepositoryID, "half"); err != nil {
 		t.Fatal(err)
 	}
-	s.sweep()
+	s.cleanup()
 	if !s.has("half") {
 		t.Error("it was taken away while it was under way")
 	}
 	s.later(2)
-	s.sweep()
+	s.cleanup()
 	if s.has("half") {
 		t.Error("it is still there")
 	}
@@ -169,26 +169,26 @@ func TestAnUploadThatNobodyEndedIsTakenAway(t *testing.T) {
 }
 
 func TestAQuotaLetsGoOfWhatWasUsedLeast(t *testing.T) {
-	s := newShop(t)
+	s := newFixture(t)
 	for i, name := range []string{"old", "middle", "new"} {
 		e := s.file(name, fmt.Sprintf("%0300d", i))
 		s.exec(`UPDATE entries SET last_used = current_date - $1::integer WHERE key = $2`, 9-3*i, e.Key[:])
 	}
-	s.keeping.Quota = 900
-	if got := s.sweep(); got.Entries != 1 {
+	s.retention.Quota = 900
+	if got := s.cleanup(); got.Entries != 1 {
 		t.Errorf("%+v", got)
 	}
 	var keys []string
 	if err := s.db.Select(&keys, `SELECT encode(key, 'hex') FROM entries`); err != nil || len(keys) != 2 || slices.Contains(keys, digest.Of([]byte("old")).String()) {
 		t.Errorf("%v, %v", keys, err)
 	}
-	if err := s.db.Keep(context.Background(), "r", 100000, -1); err != nil {
+	if err := s.db.SetRetention(context.Background(), "r", 100000, -1); err != nil {
 		t.Fatal(err)
 	}
-	if got := s.sweep(); got.Entries != 0 {
+	if got := s.cleanup(); got.Entries != 0 {
 		t.Errorf("the repository's own quota does not go first: %+v", got)
 	}
-	if err := s.db.Keep(context.Background(), "none", 1, 1); !errors.Is(err, records.ErrNotExist) {
+	if err := s.db.SetRetention(context.Background(), "none", 1, 1); !errors.Is(err, records.ErrNotExist) {
 		t.Errorf("%v", err)
 	}
 }
@@ -196,9 +196,9 @@ func TestAQuotaLetsGoOfWhatWasUsedLeast(t *testing.T) {
 // Entries are filed and blobs sent while the sweeper goes round and time flies:
 // whatever was acknowledged has all its objects.
 func TestSweepingBesideFilingLosesNothing(t *testing.T) {
-	s := newShop(t)
+	s := newFixture(t)
 	ctx := context.Background()
-	s.keeping.Condemned = 0
+	s.retention.DeletionDelay = 0
 	stop := make(chan struct{})
 	var sweeping, filing sync.WaitGroup
 	passes := 0
@@ -210,7 +210,7 @@ func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 			default:
 				s.exec(`UPDATE blobs SET leased_until = leased_until - interval '1 day' FROM (
 					SELECT digest FROM blobs FOR UPDATE SKIP LOCKED) u WHERE blobs.digest = u.digest`)
-				s.sweep()
+				s.cleanup()
 				passes++
 			}
 		}
@@ -241,7 +241,7 @@ func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 				e.Listing, e.Ingredients = put("listing "+name), put("ingredients "+name)
 				out := put(shared)
 				_, err := s.db.File(ctx, s.ci, "trusted", e, listing.List{{Path: "x", Kind: listing.File, Size: int64(len(shared)), Digest: out}})
-				var lack records.LackError
+				var lack records.MissingError
 				mu.Lock()
 				switch {
 				case errors.As(err, &lack): // the lease was cut short by the test: send again, as a client would
@@ -258,7 +258,7 @@ func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 	filing.Wait()
 	close(stop)
 	sweeping.Wait()
-	s.sweep()
+	s.cleanup()
 	for _, named := range filed {
 		have, err := s.db.Blobs(ctx, s.ci.RepositoryID, named)
 		if err != nil {

@@ -13,12 +13,12 @@ import (
 )
 
 // keep says what repositories hold, and sets what one may.
-func keep(cfg *service.Config) *cobra.Command {
+func retentionCommand(cfg *service.Config) *cobra.Command {
 	var repo, quota string
 	days := -1
 	c := &cobra.Command{
 		Use: "keep", Short: "Say what repositories hold, or set how much one may and for how long", Args: cobra.NoArgs,
-		Example: "  grayloftd keep\n  grayloftd keep --repo skerry --quota 20GB --days 30",
+		Example: "  grayloftd retention\n  grayloftd retention --repo skerry --quota 20GB --days 30",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			bytes := int64(-1)
 			if quota != "" {
@@ -27,16 +27,16 @@ func keep(cfg *service.Config) *cobra.Command {
 					return err
 				}
 			}
-			return within(cmd.Context(), cfg, func(db *records.DB) error {
+			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				if bytes >= 0 || days >= 0 {
 					if repo == "" {
 						return fmt.Errorf("name the repository with --repo")
 					}
-					if err := db.Keep(cmd.Context(), repo, bytes, days); err != nil {
+					if err := db.SetRetention(cmd.Context(), repo, bytes, days); err != nil {
 						return err
 					}
 				}
-				list, err := db.Usages(cmd.Context())
+				list, err := db.Usage(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -44,7 +44,7 @@ func keep(cfg *service.Config) *cobra.Command {
 				fmt.Fprintln(w, "repository\tentries\tblobs\tbytes\tcondemned\truns\tquota\tdays")
 				for _, u := range list {
 					if repo == "" || u.Name == repo {
-						fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n", u.Name, u.Entries, u.Blobs, u.Bytes, u.Condemned, u.Runs, own(u.Quota), own(int64(u.Days)))
+						fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n", u.Name, u.Entries, u.Blobs, u.Bytes, u.MarkedBytes, u.Runs, orDefault(u.Quota), orDefault(int64(u.Days)))
 					}
 				}
 				return w.Flush()
@@ -57,7 +57,7 @@ func keep(cfg *service.Config) *cobra.Command {
 	return c
 }
 
-func own(n int64) string {
+func orDefault(n int64) string {
 	if n == 0 {
 		return "-"
 	}

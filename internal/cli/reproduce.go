@@ -9,23 +9,23 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"grayloft.example/grayloft/internal/core/audit"
+	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
-func (a *app) twiceCommand() *cobra.Command {
-	f := runFlags{fetch: string(engine.FetchWanted), jobs: runtime.NumCPU()}
+func (a *app) reproduceCommand() *cobra.Command {
+	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
 	c := &cobra.Command{
 		Use: "twice TASK…", Short: "Run tasks two times, sealed, and compare what they made",
 		Long: "What a task comes after is settled first, as in a run. Then the task itself runs two times, each in a\n" +
 			"tree that holds only what it declares, in different directories and different seconds. What differs is\n" +
 			"shown to the byte. Nothing of it is kept.",
-		Example: "  grayloft twice package@booking",
+		Example: "  grayloft reproduce package@booking",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.twice(cmd.Context(), f, args)
+			return a.reproduce(cmd.Context(), f, args)
 		},
 	}
 	f.choice.flags(c)
@@ -33,16 +33,16 @@ func (a *app) twiceCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) twice(ctx context.Context, f runFlags, args []string) error {
-	var list []engine.Twice
+func (a *app) reproduce(ctx context.Context, f runFlags, args []string) error {
+	var list []engine.Reproduction
 	err := a.apart(ctx, f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
-		list, sum, err = e.Twice(ctx, opt)
+		list, sum, err = e.Reproduce(ctx, opt)
 		return sum, err
 	})
 	if err != nil {
 		return err
 	}
-	return a.reportTwice(list)
+	return a.reportReproduction(list)
 }
 
 // apart does something with tasks of which nothing is kept, once what comes
@@ -65,7 +65,7 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	if client != nil {
 		client.Warn = quiet.Warn
 	}
-	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchWanted, Grace: 5 * time.Second, Kill: kill})
+	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchNeeded, Grace: 5 * time.Second, Kill: kill})
 	switch {
 	case ctx.Err() != nil:
 		return exit{exitInterrupted, "interrupted"}
@@ -82,23 +82,23 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	return nil
 }
 
-type twiceJSON struct {
+type reproductionJSON struct {
 	Task        string             `json:"task"`
 	Same        bool               `json:"same"`
 	Outputs     int                `json:"outputs"`
 	Failed      string             `json:"failed,omitempty"`
 	Held        string             `json:"held"`
-	Differences []audit.Difference `json:"differences"`
+	Differences []drift.Difference `json:"differences"`
 }
 
-func (a *app) reportTwice(list []engine.Twice) error {
+func (a *app) reportReproduction(list []engine.Reproduction) error {
 	bad := false
-	out := []twiceJSON{}
+	out := []reproductionJSON{}
 	for _, t := range list {
 		bad = bad || t.Failed != "" || len(t.Differ) > 0
-		out = append(out, twiceJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Held, append([]audit.Difference{}, t.Differ...)})
+		out = append(out, reproductionJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Held, append([]drift.Difference{}, t.Differ...)})
 		if a.format != "json" {
-			a.sayTwice(t)
+			a.printReproduction(t)
 		}
 	}
 	if a.format != "json" && len(list) > 0 {
@@ -115,7 +115,7 @@ func (a *app) reportTwice(list []engine.Twice) error {
 	return nil
 }
 
-func (a *app) sayTwice(t engine.Twice) {
+func (a *app) printReproduction(t engine.Reproduction) {
 	switch {
 	case t.Failed != "":
 		fmt.Fprintf(a.out, "%s failed when it was sealed: %s\n", t.Task.Addr(), t.Failed)
@@ -129,7 +129,7 @@ func (a *app) sayTwice(t engine.Twice) {
 	default:
 		fmt.Fprintf(a.out, "%s came out different in %d of %s\n", t.Task.Addr(), len(t.Differ), counted(t.Outputs, "output", "outputs"))
 		for _, d := range t.Differ {
-			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.What))
+			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.Kind))
 			for _, r := range d.Ranges {
 				fmt.Fprintf(a.out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
 			}

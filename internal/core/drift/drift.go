@@ -1,6 +1,6 @@
 // Package audit compares what a task opened with what it declares, and says
 // which lines of its declaration to add or to drop.
-package audit
+package drift
 
 import (
 	"cmp"
@@ -119,18 +119,18 @@ func inner(p string) bool {
 
 func (c *comparison) read(p string) {
 	t, g := c.t, c.t.Graph()
-	if inner(p) {
+	if inner(p) || t.OpensFile(p) {
 		return
 	}
 	if w := g.Writer(p); w != nil {
-		if w != t && !t.ComesAfter(w) {
+		if w != t && !t.DependsOn(w) {
 			c.note(Finding{Key: "after", Line: fmt.Sprintf("%q", w.Addr()), At: c.at(t.Decl.After), Wrong: true,
 				Why: fmt.Sprintf("it read %s, which %s makes", p, w.Addr())}, p)
 		}
 		return
 	}
 	owner := g.Owner(p)
-	if owner != nil && owner.Makes(p) { // scratch, which nothing counts
+	if owner != nil && owner.Writes(p) { // scratch, which nothing counts
 		if owner != t.Project {
 			c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", "repo:"+p), At: c.at(t.Decl.Reads), Wrong: true,
 				Why: "it read " + p + ", which is scratch of another project"}, p)
@@ -146,7 +146,7 @@ func (c *comparison) read(p string) {
 
 func (c *comparison) wrote(p string) {
 	t := c.t
-	if inner(p) || t.WritesFile(p) || t.Graph().Owner(p) == t.Project && t.KeepsAsScratch(p) {
+	if inner(p) || t.WritesFile(p) || t.Graph().Owner(p) == t.Project && t.IsScratch(p) {
 		return
 	}
 	if t.Graph().Owner(p) != t.Project {

@@ -1,4 +1,4 @@
-package audit
+package drift
 
 import (
 	"math/rand/v2"
@@ -67,8 +67,8 @@ func TestDifferNamesWhatOnlyOneRunMade(t *testing.T) {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	for i, d := range got {
-		if d.Path+" "+d.What != want[i] {
-			t.Errorf("%s %s, and not %s", d.Path, d.What, want[i])
+		if d.Path+" "+d.Kind != want[i] {
+			t.Errorf("%s %s, and not %s", d.Path, d.Kind, want[i])
 		}
 	}
 }

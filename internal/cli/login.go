@@ -19,21 +19,21 @@ import (
 )
 
 // attached is a service that a person has attached for a repository.
-type attached struct {
+type savedLogin struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
 }
 
 // attachments are kept per person, by the repository's name, in a file that
 // only they can read.
-type attachments struct {
-	Version int                 `json:"v"`
-	Repos   map[string]attached `json:"repos"`
+type savedLogins struct {
+	Version int                   `json:"v"`
+	Repos   map[string]savedLogin `json:"repos"`
 }
 
 // attachmentsFile is where they are kept; GRAYLOFT_CONFIG names another
 // directory.
-func attachmentsFile() (string, error) {
+func loginsFile() (string, error) {
 	dir := os.Getenv("GRAYLOFT_CONFIG")
 	if dir == "" {
 		base, err := os.UserConfigDir()
@@ -45,9 +45,9 @@ func attachmentsFile() (string, error) {
 	return filepath.Join(dir, "services.json"), nil
 }
 
-func readAttachments() (attachments, error) {
-	at := attachments{Version: 1, Repos: map[string]attached{}}
-	file, err := attachmentsFile()
+func readLogins() (savedLogins, error) {
+	at := savedLogins{Version: 1, Repos: map[string]savedLogin{}}
+	file, err := loginsFile()
 	if err != nil {
 		return at, err
 	}
@@ -64,8 +64,8 @@ func readAttachments() (attachments, error) {
 	return at, nil
 }
 
-func (at attachments) save() error {
-	file, err := attachmentsFile()
+func (at savedLogins) save() error {
+	file, err := loginsFile()
 	if err != nil {
 		return err
 	}
@@ -89,19 +89,19 @@ func (at attachments) save() error {
 	return os.Rename(file+".new", file)
 }
 
-func (a *app) attachCommand() *cobra.Command {
+func (a *app) loginCommand() *cobra.Command {
 	var rotate bool
 	c := &cobra.Command{
 		Use: "attach URL", Short: "Remember a service and a token for this repository and this person",
 		Long: "Asks the service whether it knows the token, and remembers both for this person and this repository.\n" +
 			"The token is read from standard input, or from GRAYLOFT_TOKEN; it never stands in a command line.",
-		Example: "  grayloft attach http://127.0.0.1:7420\n  echo \"$TOKEN\" | grayloft attach http://127.0.0.1:7420",
+		Example: "  grayloft login http://127.0.0.1:7420\n  echo \"$TOKEN\" | grayloft login http://127.0.0.1:7420",
 		Args: func(_ *cobra.Command, args []string) error {
 			if rotate && len(args) == 0 {
 				return nil
 			}
 			if len(args) != 1 || rotate {
-				return exit{exitWrong, "grayloft: attach wants the address of a service: grayloft attach http://127.0.0.1:7420"}
+				return exit{exitWrong, "grayloft: attach wants the address of a service: grayloft login http://127.0.0.1:7420"}
 			}
 			if !strings.HasPrefix(args[0], "http://") && !strings.HasPrefix(args[0], "https://") {
 				return exit{exitWrong, fmt.Sprintf("grayloft: %q is not the address of a service: write it like http://127.0.0.1:7420", args[0])}
@@ -112,7 +112,7 @@ func (a *app) attachCommand() *cobra.Command {
 			if rotate {
 				return a.rotate(cmd.Context())
 			}
-			return a.attach(cmd.Context(), strings.TrimSuffix(args[0], "/"))
+			return a.login(cmd.Context(), strings.TrimSuffix(args[0], "/"))
 		},
 	}
 	c.Flags().BoolVar(&rotate, "rotate", false, "ask the attached service for a new token in place of the one that is kept; the old one goes on for an hour")
@@ -125,7 +125,7 @@ func (a *app) rotate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	at, err := readAttachments()
+	at, err := readLogins()
 	if err != nil {
 		return exit{exitFailed, "grayloft: " + err.Error()}
 	}
@@ -140,7 +140,7 @@ func (a *app) rotate(ctx context.Context) error {
 	if err != nil {
 		return exit{exitFailed, fmt.Sprintf("grayloft: the service at %s gave no new token: %v. The old one is kept", have.URL, err)}
 	}
-	at.Repos[name] = attached{have.URL, got.Token}
+	at.Repos[name] = savedLogin{have.URL, got.Token}
 	if err := at.save(); err != nil {
 		return exit{exitFailed, "grayloft: the new token could not be kept: " + err.Error() + ". The old one works until " + got.OldUntil.Local().Format("15:04")}
 	}
@@ -148,7 +148,7 @@ func (a *app) rotate(ctx context.Context) error {
 	return nil
 }
 
-func (a *app) attach(ctx context.Context, url string) error {
+func (a *app) login(ctx context.Context, url string) error {
 	r, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -162,30 +162,30 @@ func (a *app) attach(ctx context.Context, url string) error {
 	client := remote.New(url, r.graph.Repo.Name, token, nil)
 	said := ""
 	client.Warn = func(s string) { said = s }
-	self, err := client.Who(ctx)
+	self, err := client.WhoAmI(ctx)
 	if err != nil {
 		if said == "" {
 			said = "the service at " + url + ": " + err.Error()
 		}
 		return exit{exitFailed, "grayloft: " + strings.TrimSuffix(said, "; going on with this machine's cache alone") + ". Nothing was remembered"}
 	}
-	at, err := readAttachments()
+	at, err := readLogins()
 	if err != nil {
 		return exit{exitFailed, "grayloft: " + err.Error()}
 	}
-	at.Repos[r.graph.Repo.Name] = attached{url, token}
+	at.Repos[r.graph.Repo.Name] = savedLogin{url, token}
 	if err := at.save(); err != nil {
 		return exit{exitFailed, "grayloft: remembering the service: " + err.Error()}
 	}
-	file, _ := attachmentsFile()
+	file, _ := loginsFile()
 	if a.format == "json" {
-		return a.json(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "puts_on": self.PutsOn, "takes_from": self.TakesFrom, "expires": self.Expires, "kept_in": file})
+		return a.json(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "writes_to": self.WritesTo, "reads_from": self.ReadsFrom, "expires": self.Expires, "kept_in": file})
 	}
-	fmt.Fprintf(a.out, "Attached to %s as %s: puts on %s, takes from %s.\n", url, self.Name, orNone(self.PutsOn), orNone(strings.Join(self.TakesFrom, ", ")))
+	fmt.Fprintf(a.out, "Attached to %s as %s: puts on %s, takes from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {
 		fmt.Fprintf(a.out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
 	}
-	fmt.Fprintf(a.out, "Kept in %s, for %s alone. GRAYLOFT_TOKEN goes before it; grayloft detach forgets it.\n", file, r.graph.Repo.Name)
+	fmt.Fprintf(a.out, "Kept in %s, for %s alone. GRAYLOFT_TOKEN goes before it; grayloft logout forgets it.\n", file, r.graph.Repo.Name)
 	return nil
 }
 
@@ -211,15 +211,15 @@ func (a *app) readToken() (string, error) {
 	return token, nil
 }
 
-func (a *app) detachCommand() *cobra.Command {
+func (a *app) logoutCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "detach", Short: "Forget the service and the token of this repository", Args: noArgs,
+		Use: "logout", Short: "Forget the service and the token of this repository", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := a.load(cmd.Context())
 			if err != nil {
 				return err
 			}
-			at, err := readAttachments()
+			at, err := readLogins()
 			if err != nil {
 				return exit{exitFailed, "grayloft: " + err.Error()}
 			}
@@ -246,7 +246,7 @@ func (a *app) service(r *repository) (url, token string) {
 	if url != "" && token != "" {
 		return url, token
 	}
-	at, err := readAttachments()
+	at, err := readLogins()
 	if err != nil {
 		fmt.Fprintf(a.err, "warning: %v\n", err)
 	}

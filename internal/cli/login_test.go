@@ -24,17 +24,17 @@ func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
 	r := trial.New(t, sample)
 	config := t.TempDir()
 	r.Env = append(r.Env, "GRAYLOFT_CONFIG="+config)
-	token := s.Token(t, "ann", "personal/ann", "trusted")
-	if a := answer(r, "nonsense\n", "attach", s.URL); a.Code != 1 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
+	token := s.Token(t, "ann", "person/ann", "trusted")
+	if a := answer(r, "nonsense\n", "login", s.URL); a.Code != 1 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
 		t.Errorf("a wrong token: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
-	if a := answer(r, "", "attach", s.URL); a.Code != 2 || !strings.Contains(a.Err, "no token") {
+	if a := answer(r, "", "login", s.URL); a.Code != 2 || !strings.Contains(a.Err, "no token") {
 		t.Errorf("no token: exit %d, %s", a.Code, a.Err)
 	}
-	if a := answer(r, "x\n", "attach", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
+	if a := answer(r, "x\n", "login", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
 		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
 	}
-	if a := answer(r, token+"\n", "attach", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: puts on personal/ann, takes from trusted") || strings.Contains(a.Out, token) {
+	if a := answer(r, token+"\n", "login", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: puts on person/ann, takes from trusted") || strings.Contains(a.Out, token) {
 		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	info, err := os.Stat(filepath.Join(config, "services.json"))
@@ -44,14 +44,14 @@ func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
 	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
 		t.Errorf("%+v", rep.Answer)
 	}
-	bob := r.Clone().Attach(s.URL, s.Token(t, "bob", "personal/bob", "personal/ann"), "home")
+	bob := r.Clone().Login(s.URL, s.Token(t, "bob", "person/bob", "person/ann"), "home")
 	if rep := bob.Run("--pick", "all"); rep.Totals["ran"] != 0 {
 		t.Errorf("nothing was shared by what is attached: %v", rep.Outcomes())
 	}
-	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
+	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
 		t.Errorf("detach: %s%s", a.Out, a.Err)
 	}
-	if a := r.Loft("detach"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
+	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
 		t.Errorf("detach again: %s%s", a.Out, a.Err)
 	}
 }
@@ -60,16 +60,16 @@ func TestATokenIsChangedForANewOne(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	r := trial.New(t, sample)
-	if a := r.Loft("attach", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "attached to no service") {
+	if a := r.Grayloft("login", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "attached to no service") {
 		t.Errorf("attached to nothing: %d %s", a.Code, a.Err)
 	}
 	ci, _ := everyone(t, s)
-	cmd := r.Command("attach", s.URL)
+	cmd := r.Command("login", s.URL)
 	cmd.Stdin = strings.NewReader(ci + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	if a := r.Loft("attach", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, "test has a new token") {
+	if a := r.Grayloft("login", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, "test has a new token") {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	if _, err := s.DB.Exec("UPDATE tokens SET old_until = now() WHERE old_until IS NOT NULL"); err != nil {
@@ -83,9 +83,9 @@ func TestATokenIsChangedForANewOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	trial.Wait(t, "the service to know", func() bool {
-		return strings.Contains(r.Loft("run", "--pick", "all").Err, "ask for a new one before that")
+		return strings.Contains(r.Grayloft("run", "--pick", "all").Err, "ask for a new one before that")
 	})
-	a := r.Loft("attach", "--rotate", s.URL)
+	a := r.Grayloft("login", "--rotate", s.URL)
 	if a.Code != 2 {
 		t.Errorf("an address beside --rotate: %d %s", a.Code, a.Err)
 	}
@@ -125,18 +125,18 @@ func TestAServiceBehindTLS(t *testing.T) {
 	cert, key := certificate(t)
 	s := trial.ServeWith(t, func(c *service.Config) { c.CertFile, c.KeyFile = cert, key })
 	ci, brenna := everyone(t, s)
-	r := trial.New(t, sample).Attach(s.URL, ci, "ci")
+	r := trial.New(t, sample).Login(s.URL, ci, "ci")
 	r.Env = append(r.Env, "SSL_CERT_FILE="+cert)
 	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" || !strings.HasPrefix(s.URL, "https://") {
 		t.Fatalf("%s: %v %s", s.URL, rep.Totals, rep.Answer.Err)
 	}
-	c := r.Clone().Attach(s.URL, brenna, "home")
+	c := r.Clone().Login(s.URL, brenna, "home")
 	c.Env = append(c.Env, "SSL_CERT_FILE="+cert)
 	if rep := c.Run("--pick", "all"); rep.Totals["ran"] != 0 {
 		t.Errorf("%v %s", rep.Totals, rep.Answer.Err)
 	}
 	// One that does not trust the certificate says so, and goes on alone.
-	d := r.Clone().Attach(s.URL, brenna, "office")
+	d := r.Clone().Login(s.URL, brenna, "office")
 	if rep := d.Run("--pick", "all"); !rep.OK || rep.Totals["ran"] != 4 || !strings.Contains(rep.Answer.Err, "certificate") {
 		t.Errorf("%v %s", rep.Totals, rep.Answer.Err)
 	}
