@@ -1,4 +1,4 @@
-// Package main measures Gray Loft against the machine's own limits, on
+// Command bench measures Gray Loft against the limits of this machine, on
 // repositories that it generates: `make bench`.
 package main
 
@@ -15,17 +15,17 @@ import (
 // shape is the size of a generated repository.
 type shape struct {
 	projects int
-	files    int   // in all
-	bytes    int64 // in all
+	files    int   // in total
+	bytes    int64 // in total
 }
 
-// large is the repository that most goals speak of: three tasks a project.
+// large is the repository that most goals refer to: three tasks per project.
 var large = shape{projects: 1000, files: 100_000, bytes: 760 << 20}
 
 // generate writes a repository of that shape: twenty areas of five layers, in
-// which each project needs two of the layer below, and every tenth one of the
-// first area as well; one kind for all, three tasks each. The contents are
-// pseudo-random, the same in every run.
+// which each project needs two of the layer below, and every tenth project also
+// one of the first area; one kind for all, three tasks each. The contents are
+// pseudo-random, and the same in every run.
 func generate(dir string, s shape) error {
 	rnd := rand.New(rand.NewPCG(7, 7))
 	kinds := `schema = 1
@@ -98,7 +98,7 @@ const (
 	layers = 5
 )
 
-// needsOf returns the projects that a project needs, by number.
+// needsOf returns the needs of a project, by number.
 func needsOf(rnd *rand.Rand, s shape, i int) []int {
 	per := max(s.projects/areas, 1)
 	wide := max(per/layers, 1)
@@ -118,7 +118,7 @@ func needsOf(rnd *rand.Rand, s shape, i int) []int {
 
 func projectName(s shape, i int) string { return fmt.Sprintf("area%02d/p%04d", i*areas/s.projects, i) }
 
-// noise returns bytes that compress about as well as sources do.
+// noise returns bytes that compress about as well as source code does.
 func noise(rnd *rand.Rand, n int) []byte {
 	out := make([]byte, 0, n+16)
 	for len(out) < n {
@@ -139,7 +139,7 @@ func write(name string, data []byte) error {
 	return os.WriteFile(name, data, 0o644)
 }
 
-// commit makes a git repository of what is there.
+// commit makes a git repository of the current files.
 func commit(dir string) error {
 	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=bench", "-c", "user.email=bench@bench.example", "commit", "-q", "-m", "start"}} {
 		cmd := exec.Command("git", args...)

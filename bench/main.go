@@ -12,11 +12,11 @@ import (
 )
 
 func main() {
-	dir := flag.String("dir", filepath.Join(os.TempDir(), "grayloft-bench"), "where the generated repositories are kept between calls")
+	dir := flag.String("dir", filepath.Join(os.TempDir(), "grayloft-bench"), "directory of the generated repositories; they are kept between calls")
 	bin := flag.String("bin", "bin/grayloft", "the client to measure")
-	out := flag.String("json", "bench.json", "where the table is written as JSON")
-	rounds := flag.Int("rounds", 5, "how often ours and the baseline alternate")
-	only := flag.String("only", "", "measure only rows whose name holds this")
+	out := flag.String("json", "bench.json", "file for the table as JSON")
+	rounds := flag.Int("rounds", 5, "number of rounds in which ours and the baseline alternate")
+	only := flag.String("only", "", "measure only rows whose name contains this")
 	flag.Parse()
 	if err := run(*dir, *bin, *out, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -72,7 +72,7 @@ func goalText(r result) string {
 	return fmt.Sprintf("%.2f%s", r.Goal, mark)
 }
 
-// repositories generates what is not there yet.
+// repositories generates the repositories that do not exist yet.
 func (b *bench) repositories() error {
 	for name, s := range map[string]shape{"large": large, "tenth": {projects: large.projects / 10, files: large.files / 10, bytes: large.bytes / 10}} {
 		at := filepath.Join(b.dir, name)
@@ -93,7 +93,7 @@ func (b *bench) repositories() error {
 	return b.bulky("bulky", 10_000, 500<<20)
 }
 
-// trivial is a repository of tasks that do nothing and keep nothing.
+// trivial is a repository of tasks that do nothing and write nothing.
 func (b *bench) trivial(tasks int) error {
 	at := filepath.Join(b.dir, "trivial")
 	if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
@@ -110,8 +110,8 @@ func (b *bench) trivial(tasks int) error {
 	return commit(at)
 }
 
-// bulky is a repository with one task that makes many files by copying them
-// from beside the repository.
+// bulky is a repository with one task that writes many files by copying them
+// from outside the repository.
 func (b *bench) bulky(name string, files int, bytes int64) error {
 	at, source := filepath.Join(b.dir, name), filepath.Join(b.dir, name+"-source")
 	if _, err := os.Stat(filepath.Join(at, ".git", "HEAD")); err == nil {
@@ -130,7 +130,7 @@ func (b *bench) bulky(name string, files int, bytes int64) error {
 	return commit(at)
 }
 
-// shell runs a line in a directory, with an environment of its own added.
+// shell runs a command line in a directory, with extra environment variables.
 func shell(dir, line string, env ...string) error {
 	cmd := exec.Command("sh", "-e", "-c", line)
 	cmd.Dir = dir

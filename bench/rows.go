@@ -11,21 +11,21 @@ import (
 // row is one line of the table: two commands that are timed in turn.
 type row struct {
 	name     string
-	goal     float64 // ours over the baseline, at most
+	goal     float64 // upper limit for ours divided by the baseline
 	in       string  // repository
-	once     string  // before the first round
-	rounds   int     // 0: as many as were asked for
-	less     bool    // the baseline's time is taken off ours: what comes on top of it
+	once     string  // runs before the first round
+	rounds   int     // 0: the default
+	less     bool    // subtract the baseline's time from ours, to measure the overhead
 	ours     side
 	baseline side
 }
 
-// side is a command, and what is done before each time, which is not timed.
+// side is a command and its preparation, which is not timed.
 type side struct {
 	before string
 	run    string
-	do     func() error // in place of run
-	in     string       // another repository than the row's
+	do     func() error // replaces run
+	in     string       // a different repository than the row's
 }
 
 type result struct {
@@ -129,8 +129,7 @@ func median(list []float64) float64 {
 	return (s[(len(s)-1)/2] + s[len(s)/2]) / 2
 }
 
-// spread writes many files of pseudo-random contents, in directories of a
-// hundred.
+// spread writes many files of pseudo-random contents, a hundred per directory.
 func spread(dir string, files int, bytes int64) error {
 	rnd := rand.New(rand.NewPCG(5, 5))
 	for i := range files {

@@ -28,25 +28,25 @@ const (
 	speed       = 10e6 / 8              // bytes per second of the slow line
 	delay       = 20 * time.Millisecond // each way
 	connections = 32
-	gets        = 3000 // of blobs of 1 MB
+	gets        = 3000 // blobs of 1 MB
 	lookups     = 40   // of 3,000 keys
 	keys        = 3000
 )
 
-// fleet is a service with its database, other servers to compare it with, and
-// what they are asked for.
+// fleet is a service with its database, the servers it is compared with, and
+// their test data.
 type fleet struct {
 	b       *bench
 	ctx     context.Context
 	url     string
-	slow    string // the service's address behind a slow line
-	files   string // a plain file server's
-	slowly  string // that, behind a slow line
+	slow    string // the service behind a slow line
+	files   string // of a plain file server
+	slowly  string // of the file server behind a slow line
 	nginx   string // empty: not installed
 	token   string
-	blobs   []string // of 1 MB, hex
+	blobs   []string // of blobs of 1 MB, in hex
 	keys    []string
-	script  string // for pgbench
+	script  string // input of pgbench
 	db      string
 	stopped []func()
 }
@@ -57,7 +57,7 @@ func (f *fleet) stop() {
 	}
 }
 
-// newFleet starts it all.
+// newFleet starts everything.
 func newFleet(b *bench) (f *fleet, err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	f = &fleet{b: b, ctx: ctx, stopped: []func(){cancel}}
@@ -70,7 +70,7 @@ func newFleet(b *bench) (f *fleet, err error) {
 	if err := os.RemoveAll(dir); err != nil {
 		return nil, err
 	}
-	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) { // PostgreSQL's own user has to get there
+	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) { // PostgreSQL's own user must be able to reach it
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			return nil, err
 		}
@@ -127,7 +127,7 @@ func (f *fleet) serve(dir string) error {
 			f.url = strings.TrimSpace(string(text))
 			break
 		}
-		time.Sleep(50 * time.Millisecond) // another program's file, of which there is no event
+		time.Sleep(50 * time.Millisecond) // the file is written by another program, so there is no event
 	}
 	if f.url == "" {
 		return fmt.Errorf("the service did not start")
@@ -137,7 +137,7 @@ func (f *fleet) serve(dir string) error {
 	return err
 }
 
-// lines starts a plain file server, nginx where it is there, and slow lines.
+// lines starts a plain file server, nginx if it is installed, and slow lines.
 func (f *fleet) lines() error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -183,7 +183,7 @@ func (f *fleet) lines() error {
 	return nil
 }
 
-// fill gives the service, and the servers beside it, what they are asked for.
+// fill stores the test data in the service and the other servers.
 func (f *fleet) fill() error {
 	for i := range 64 {
 		text := make([]byte, 1<<20)
@@ -227,7 +227,7 @@ func (f *fleet) fill() error {
 		return fmt.Errorf("psql: %w: %s", err, out)
 	}
 	f.script = filepath.Join(f.b.dir, "service", "lookup.sql")
-	query := "SELECT shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, rooted, made_name, made_host, made_place, made_run, made_at FROM entries " +
+	query := "SELECT shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, checkout_paths, made_name, made_host, made_place, made_run, made_at FROM entries " +
 		"WHERE repository_id = 1 AND key = ANY(ARRAY[" + strings.Join(list, ",") + "]::bytea[]);\n"
 	return os.WriteFile(f.script, []byte(query), 0o644)
 }
@@ -264,7 +264,7 @@ func (f *fleet) get(address func(blob string) string) error {
 	return nil
 }
 
-// lookup asks for all keys, again and again.
+// lookup looks all keys up, repeatedly.
 func (f *fleet) lookup() error {
 	type query struct {
 		Task string `json:"task"`
@@ -296,10 +296,10 @@ func (f *fleet) lookup() error {
 	return nil
 }
 
-// rows are those that need a service.
+// rows are the rows that need a service.
 func (f *fleet) rows() []row {
 	b := f.b
-	cache := filepath.Join(b.dir, "fetched") // of its own: it is thrown away each time
+	cache := filepath.Join(b.dir, "fetched") // its own, because it is deleted before each run
 	share := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
 	slow := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
 	pack := func(name string) string {

@@ -1,4 +1,4 @@
-// Command play sets Skerry Lines up: a git repository with some history, the
+// Command play sets up Skerry Lines: a git repository with some history, the
 // service, and real runs from three places, one of them behind a slow line.
 // Every run is real; only its date is moved back, so that the runs spread over
 // a few days.
@@ -23,7 +23,7 @@ import (
 	"grayloft.example/grayloft/demo/slowline"
 )
 
-// The home's line: 10 Mbit/s, and 20 ms each way.
+// The line of the home office: 10 Mbit/s, and 20 ms each way.
 const (
 	lineSpeed = 10e6 / 8
 	lineDelay = 20 * time.Millisecond
@@ -32,10 +32,10 @@ const (
 func main() {
 	var d demo
 	stay := flag.Bool("stay", true, "stay up until interrupted")
-	flag.StringVar(&d.dir, "dir", ".demo", "where everything is kept")
+	flag.StringVar(&d.dir, "dir", ".demo", "directory for everything")
 	flag.StringVar(&d.bin, "bin", "bin", "directory of grayloft and grayloftd")
 	flag.StringVar(&d.source, "source", "demo/skerry", "the repository's files")
-	flag.StringVar(&d.port, "port", "7420", "the service's port; a free one where it is taken")
+	flag.StringVar(&d.port, "port", "7420", "the service's port; a free one if it is taken")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -71,7 +71,7 @@ func (d *demo) run(ctx context.Context, stay bool) error {
 		if err := d.load(); err != nil {
 			return err
 		}
-		fmt.Println("The demonstration is running already.")
+		fmt.Println("The demonstration is already running.")
 		d.tell()
 		return nil
 	}
@@ -100,13 +100,14 @@ func (d *demo) paths() (err error) {
 		}
 	}
 	if os.Geteuid() == 0 && !open(filepath.Dir(d.dir)) {
-		// PostgreSQL does not run as root, and its own user has to get there.
+		// PostgreSQL does not run as root, and its own user must be able to
+		// reach the directory.
 		d.dir = filepath.Join("/var/tmp", "grayloft-demo"+strings.ReplaceAll(d.dir, "/", "-"))
 	}
 	return os.MkdirAll(d.dir, 0o755)
 }
 
-// open tells whether everyone may pass through a directory and those above it.
+// open tells whether everyone may pass through a directory and its parents.
 func open(dir string) bool {
 	for {
 		info, err := os.Stat(dir)
@@ -154,7 +155,7 @@ func (d *demo) save() error {
 	return os.WriteFile(d.path("state.json"), data, 0o600)
 }
 
-// serve starts the service as a process of its own.
+// serve starts the service as a separate process.
 func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
 	os.Remove(d.path("ready"))
 	port := d.port
@@ -170,7 +171,7 @@ func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
 	}
 	defer log.Close()
 	cmd.Stdout, cmd.Stderr = log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt reaches it through us
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // this process forwards an interrupt to it
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
@@ -198,8 +199,8 @@ func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
 	}, nil
 }
 
-// fill makes tokens, the repository and the runs, as far as they are not there
-// from an earlier start.
+// fill makes the tokens, the repository and the runs that an earlier start has
+// not made.
 func (d *demo) fill(ctx context.Context) error {
 	for _, t := range people {
 		if d.state.Tokens[t.name] != "" {
@@ -248,7 +249,7 @@ Three commands to try, as brenna in the north office:
 `, d.url, d.state.Tokens["brenna"], d.bin, d.url, d.state.Tokens["brenna"], d.path("places", "brenna", "cache"), dir)
 }
 
-// slow starts the home's line.
+// slow starts the slow line of the home office.
 func (d *demo) slow(ctx context.Context) (string, error) {
 	line, err := slowline.Start(ctx, strings.TrimPrefix(d.url, "http://"), lineSpeed, lineDelay)
 	if err != nil {

@@ -23,13 +23,13 @@ var people = []person{
 	{"isla", "home", []string{"--writes-to", "person/isla", "--reads-from", "person/isla,trusted"}},
 }
 
-// step is something that happened: somebody changes files and pushes, or only
-// fetches what is new, and then runs tasks.
+// step is an event of the story: somebody changes files and pushes, or only
+// pulls, and then runs tasks.
 type step struct {
 	ago    time.Duration
 	who    string
 	commit string            // empty: nothing is changed
-	append map[string]string // text to add at the end of files
+	append map[string]string // text to append to files
 	change map[string][2]string
 	run    []string
 	fails  bool
@@ -37,7 +37,7 @@ type step struct {
 
 const day = 24 * time.Hour
 
-// stretch spreads the story, which is told in four days, over more.
+// stretch spreads the story, which covers four days, over more days.
 const stretch = 2.4
 
 func at(days float64, hours float64) time.Duration {
@@ -155,7 +155,7 @@ func (d *demo) git(ctx context.Context, dir, who string, ago time.Duration, args
 
 func (d *demo) step(ctx context.Context, s step, slow string) error {
 	dir := d.path("places", s.who, "skerry")
-	if s.who == "ci" { // a runner of the fleet begins with nothing
+	if s.who == "ci" { // a runner of the fleet starts without a cache
 		if err := os.RemoveAll(filepath.Dir(dir)); err != nil {
 			return err
 		}
@@ -183,7 +183,7 @@ func (d *demo) step(ctx context.Context, s step, slow string) error {
 			return err
 		}
 		if !strings.Contains(string(old), c[0]) {
-			return fmt.Errorf("%s does not say %q", file, c[0])
+			return fmt.Errorf("%s does not contain %q", file, c[0])
 		}
 		if err := os.WriteFile(filepath.Join(dir, file), []byte(strings.ReplaceAll(string(old), c[0], c[1])), 0o644); err != nil {
 			return err

@@ -1,4 +1,4 @@
-// Package slowline is a stand-in for a slow connection: it passes TCP on to
+// Package slowline is a stand-in for a slow connection: it forwards TCP to
 // another address at a limited speed and with a delay.
 package slowline
 
@@ -11,12 +11,12 @@ import (
 
 // Line is a slow connection that is being served.
 type Line struct {
-	Addr string // to connect to
+	Addr string // target address
 	l    net.Listener
 }
 
 // Start serves a line to the address until the context ends. Speed is in bytes
-// a second, each way, of all connections together; delay is added each way.
+// per second, each way, for all connections together; delay is added each way.
 func Start(ctx context.Context, to string, speed float64, delay time.Duration) (*Line, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -64,7 +64,7 @@ type piece struct {
 	at   time.Time
 }
 
-// copyTo passes pieces on once their delay is over and the meter lets them.
+// copyTo forwards pieces when their delay is over and the meter allows it.
 func copyTo(w io.Writer, r io.Reader, m *meter, delay time.Duration) {
 	ch := make(chan piece, 256)
 	go func() {
@@ -83,7 +83,7 @@ func copyTo(w io.Writer, r io.Reader, m *meter, delay time.Duration) {
 	failed := false
 	for p := range ch {
 		if failed {
-			continue // let the reader end
+			continue // lets the reader end
 		}
 		time.Sleep(time.Until(p.at))
 		m.take(len(p.data))
@@ -92,7 +92,7 @@ func copyTo(w io.Writer, r io.Reader, m *meter, delay time.Duration) {
 	}
 }
 
-// meter hands out time slices of a line that many share.
+// meter divides the capacity of a line among its connections.
 type meter struct {
 	speed float64
 	next  chan time.Time

@@ -20,8 +20,8 @@ import (
 
 func main() {
 	dir := flag.String("demo", ".demo", "the demonstration's directory")
-	out := flag.String("out", "docs/screenshots", "where the pictures go")
-	only := flag.String("only", "", "only the pictures whose name holds this")
+	out := flag.String("out", "docs/screenshots", "directory for the pictures")
+	only := flag.String("only", "", "only the pictures whose name contains this")
 	flag.Parse()
 	if err := shoot(*dir, *out, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "shoot:", err)
@@ -34,7 +34,7 @@ type picture struct {
 	path   string
 	scheme string
 	width  int64
-	wait   string // a selector that has to be visible
+	wait   string // selector of an element that must be visible
 }
 
 func shoot(demo, out, only string) error {
@@ -80,7 +80,7 @@ func shoot(demo, out, only string) error {
 		}
 		if err := chromedp.Do(ctx,
 			chromedp.EmulateViewport(p.width, 800), chromedp.Navigate(url+p.path),
-			chromedp.WaitVisible(browser.CSS(p.wait)), chromedp.Sleep(900*time.Millisecond), // for what arrives after: logs, fonts
+			chromedp.WaitVisible(browser.CSS(p.wait)), chromedp.Sleep(900*time.Millisecond), // for what arrives later: logs, fonts
 		); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
@@ -126,8 +126,8 @@ func get(url, token string, out any) error {
 	return json.NewDecoder(resp.Body).Decode(out)
 }
 
-// interesting returns the run in which most kinds of outcome meet, with a task
-// of it that ran because of a file.
+// interesting returns the run with the most different outcomes, and a task of
+// it that ran because of a file.
 func interesting(url, token string) (string, error) {
 	var page struct {
 		Runs []struct {

@@ -1,4 +1,4 @@
-// Package browser starts headless Chromium, Debian's, for the console's tests
+// Package browser starts Debian's headless Chromium, for the console's tests
 // and pictures.
 package browser
 
@@ -15,7 +15,7 @@ import (
 // CSS is a selector.
 type CSS = chromedp.CSS
 
-// Start starts a browser with an empty profile of its own. Stop ends it.
+// Start starts a browser with an empty profile. Stop ends it.
 func Start(parent context.Context) (ctx context.Context, stop func(), err error) {
 	bin := ""
 	for _, name := range []string{"chromium", "chromium-browser"} {
@@ -34,7 +34,7 @@ func Start(parent context.Context) (ctx context.Context, stop func(), err error)
 		chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"), chromedp.WindowSize(1280, 800),
 	)
 	if os.Geteuid() == 0 {
-		opts = append(opts, chromedp.NoSandbox) // Chromium refuses its sandbox to root
+		opts = append(opts, chromedp.NoSandbox) // Chromium does not use its sandbox as root
 	}
 	alloc, endAlloc := chromedp.NewExecAllocator(parent, opts...)
 	ctx, endTab := chromedp.NewContext(alloc)
@@ -46,7 +46,7 @@ func Start(parent context.Context) (ctx context.Context, stop func(), err error)
 	return ctx, stop, nil
 }
 
-// Save writes a picture of the page as it is.
+// Save writes a picture of the current page.
 func Save(ctx context.Context, file string) error {
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	if err != nil {
@@ -55,7 +55,7 @@ func Save(ctx context.Context, file string) error {
 	return os.WriteFile(file, png, 0o644)
 }
 
-// Scheme has the page drawn as for a system that is set to "light" or "dark".
+// Scheme renders the page as on a system set to "light" or "dark".
 func Scheme(ctx context.Context, scheme string) error {
 	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
 		Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}},

@@ -29,14 +29,14 @@ func (a *app) adoptCommand() *cobra.Command {
 	var f adoptFlags
 	c := &cobra.Command{
 		Use: "adopt", Short: "Propose declarations for this repository, from its scripts and manifests", Args: noArgs,
-		Long: "Looks at npm manifests, Go modules, Makefiles, shell scripts, Cargo and Python manifests, works out projects,\n" +
-			"tasks and what needs what, asks what it cannot tell, and shows what it will write before it does. Scripts are\n" +
-			"left alone, and so is everything that is declared already: run again, it proposes only what is new.",
+		Long: "Reads npm manifests, Go modules, Makefiles, shell scripts, and Cargo and Python manifests; works out projects,\n" +
+			"tasks and needs; asks about what it cannot tell; and shows what it will write before it writes it. It does not\n" +
+			"change scripts or existing declarations: if you run it again, it proposes only what is new.",
 		Example: "  grayloft adopt --dry-run\n  grayloft adopt\n  grayloft adopt --yes",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return a.adopt(cmd.Context(), f) },
 	}
-	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "ask nothing: take every default")
-	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what would be written, and write nothing")
+	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "ask nothing and accept every default")
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what would be written, but write nothing")
 	return c
 }
 
@@ -57,7 +57,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	found := &adopt.Repo{FS: os.DirFS(root), Name: filepath.Base(root), Files: list}
 	p, err := a.propose(ctx, f, found, repo, old)
 	if errors.Is(err, errNoAnswer) {
-		return exit{exitFailed, "\nNo answer, so nothing was written. grayloft adopt --yes takes the defaults."}
+		return exit{exitFailed, "\nA question was not answered, so nothing was written. grayloft adopt --yes accepts the defaults."}
 	}
 	if err != nil || p == nil {
 		return err
@@ -68,7 +68,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	return a.writeProposal(f, root, p)
 }
 
-// adoptRoot returns where declarations go, and those that are there.
+// adoptRoot returns the directory for declarations, and the existing ones.
 func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
 	start, err := a.start()
 	if err != nil {
@@ -93,17 +93,17 @@ func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
 	return top, nil, err
 }
 
-// propose looks, asks, and puts together what would be written; nil where there
-// is nothing new.
+// propose inspects, asks, and assembles what would be written; nil if there is
+// nothing new.
 func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo git.Repo, old *decl.Repo) (*adopt.Proposal, error) {
 	choices := adopt.Choices{Split: map[string]bool{}}
 	modules := adopt.Splittable(found)
 	for _, dir := range sortedKeys(modules) {
-		if old != nil { // what is declared shows how it was answered before
+		if old != nil { // existing declarations show the earlier answer
 			choices.Split[dir] = slices.ContainsFunc(old.Projects, func(p *decl.Project) bool { return p.Dir != dir && slices.Contains(modules[dir], p.Dir) })
 			continue
 		}
-		yes, err := a.choose(f, fmt.Sprintf("The Go module in %s has packages in %d directories. A project for each, so that a change runs only what it reaches?",
+		yes, err := a.choose(f, fmt.Sprintf("The Go module in %s has packages in %d directories. Make a project of each, so that a change runs only what it affects?",
 			here(dir), len(modules[dir])), "yes", []string{"yes", "no"})
 		if err != nil {
 			return nil, err
@@ -112,8 +112,8 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	s := adopt.Inspect(found, choices)
 	if len(s.Projects) == 0 {
-		fmt.Fprintf(a.out, "Nothing to adopt: no npm, Cargo or Python manifest, Go module, Makefile with phony targets or script in bin/, scripts/ or tools/ was found in %s.\n"+
-			"Declare a first task by hand in %s: grayloft schema and the reference say how.\n", repo.Dir, decl.RootFile)
+		fmt.Fprintf(a.out, "Nothing to adopt: %s has no npm, Cargo or Python manifest, no Go module, no Makefile with phony targets and no script in bin/, scripts/ or tools/.\n"+
+			"Declare a first task by hand in %s: see the reference and grayloft schema.\n", repo.Dir, decl.RootFile)
 		return nil, nil
 	}
 	basics, err := a.basics(ctx, f, found, repo, old)
@@ -122,8 +122,8 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	p := adopt.Propose(s, basics, old)
 	if len(p.Files) == 0 {
-		fmt.Fprintln(a.out, "Everything that was found is declared already.")
-		a.listLines("Not declared, since reusing it would be wrong", p.NotAdopted)
+		fmt.Fprintln(a.out, "Everything that was found is already declared.")
+		a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
 		return nil, nil
 	}
 	fmt.Fprintf(a.out, "Found %s with %s to declare.\n\n", counted(len(p.Projects), "project", "projects"), counted(p.Tasks, "task", "tasks"))
@@ -136,9 +136,9 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	p = adopt.Propose(s, basics, old)
 	a.listLines("Never reused", p.Never)
-	a.listLines("Always run, until writes says what they make", p.Always)
-	a.listLines("Not declared, since reusing it would be wrong", p.NotAdopted)
-	a.listLines("To know", s.Notes)
+	a.listLines("Always run, until writes is declared", p.Always)
+	a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
+	a.listLines("Notes", s.Notes)
 	return p, nil
 }
 
@@ -157,7 +157,7 @@ func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo 
 	if old != nil {
 		return adopt.Basics{Name: old.Name, Since: old.Since}, nil
 	}
-	name, err := a.answer(f, "What is the repository called?", strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"))
+	name, err := a.answer(f, "What is the name of the repository?", strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"))
 	if err != nil {
 		return adopt.Basics{}, err
 	}
@@ -210,12 +210,12 @@ func (a *app) listLines(title string, lines []string) {
 	fmt.Fprintln(a.out)
 }
 
-// askVariables settles what becomes of the variables that scripts read.
+// askVariables decides how the variables that scripts read are declared.
 func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
 	if len(s.Variables) == 0 {
 		return nil
 	}
-	fmt.Fprintln(a.out, "Scripts and sources read these variables of the environment:")
+	fmt.Fprintln(a.out, "Scripts and sources read these environment variables:")
 	rows := [][]string{}
 	for _, v := range s.Variables {
 		rows = append(rows, []string{"  " + v.Name, string(v.Use), list3(v.Files), v.Why})
@@ -232,9 +232,9 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 		if !slices.ContainsFunc(v.Files, func(file string) bool {
 			return !strings.Contains(file, ".") || strings.Contains(file, " in ") || strings.HasSuffix(file, ".sh")
 		}) {
-			continue // read by sources alone: the default will do, and the declaration can be changed
+			continue // read only by sources: the default is good enough, and the declaration can be changed
 		}
-		use, err := a.choose(f, fmt.Sprintf("What is %s, read by %s?", v.Name, list3(v.Files)), string(v.Use), uses)
+		use, err := a.choose(f, fmt.Sprintf("How should %s, read by %s, be declared?", v.Name, list3(v.Files)), string(v.Use), uses)
 		if err != nil {
 			return err
 		}
@@ -243,14 +243,14 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 	return nil
 }
 
-// askWrites asks for what tasks make where nothing tells.
+// askWrites asks for the outputs of tasks for which nothing shows them.
 func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
 	for _, x := range p.Projects {
 		for _, t := range x.Tasks {
 			if t.Sort != adopt.Reusable || t.Writes != nil {
 				continue
 			}
-			text, err := a.answer(f, fmt.Sprintf("What does %s in %s make? Patterns with commas, \"nothing\", or \"unknown\" (it then always runs)", t.Name, here(x.Dir)), "unknown")
+			text, err := a.answer(f, fmt.Sprintf("What does %s in %s write? Patterns separated by commas, \"nothing\", or \"unknown\" (the task then always runs)", t.Name, here(x.Dir)), "unknown")
 			if err != nil {
 				return err
 			}
@@ -268,7 +268,7 @@ func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error 
 	return nil
 }
 
-// answer asks one question; Enter takes what stands in brackets.
+// answer asks one question; Enter accepts the value in brackets.
 func (a *app) answer(f adoptFlags, question, standard string) (string, error) {
 	if f.yes {
 		return standard, nil
@@ -284,7 +284,8 @@ func (a *app) answer(f adoptFlags, question, standard string) (string, error) {
 	return standard, nil
 }
 
-// choose asks until the answer is one of those offered, or begins only one.
+// choose asks until the answer is one of the choices, or a unique prefix of
+// one.
 func (a *app) choose(f adoptFlags, question, standard string, among []string) (string, error) {
 	for {
 		text, err := a.answer(f, fmt.Sprintf("%s (%s)", question, strings.Join(among, ", ")), standard)
@@ -303,12 +304,12 @@ func (a *app) choose(f adoptFlags, question, standard string, among []string) (s
 		if len(fits) == 1 {
 			return fits[0], nil
 		}
-		fmt.Fprintf(a.out, "Please answer one of %s.\n", strings.Join(among, ", "))
+		fmt.Fprintf(a.out, "Please answer with one of: %s.\n", strings.Join(among, ", "))
 	}
 }
 
 // checkProposal reads the declarations as they would be, so that nothing is
-// written that a run would then refuse.
+// written that a run would refuse.
 func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
 	fsys, err := proposed(found, p)
 	if err != nil {
@@ -316,7 +317,7 @@ func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
 	}
 	if _, err := graph.Load(fsys, found.Name); err != nil {
 		fmt.Fprintln(a.err, err)
-		return exit{exitFailed, "\ngrayloft: these declarations would be refused as they stand above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows all of them"}
+		return exit{exitFailed, "\ngrayloft: these declarations have the errors above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows them in full"}
 	}
 	return nil
 }
@@ -326,7 +327,7 @@ func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) error 
 		a.printDiff(file)
 	}
 	if f.dry {
-		fmt.Fprintf(a.out, "%s would be written; nothing was.\n", counted(len(p.Files), "file", "files"))
+		fmt.Fprintf(a.out, "%s would be written; nothing was written.\n", counted(len(p.Files), "file", "files"))
 		return nil
 	}
 	yes, err := a.choose(f, fmt.Sprintf("Write %s?", counted(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
@@ -335,14 +336,14 @@ func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) error 
 	}
 	for _, file := range p.Files {
 		if err := writeDeclaration(root, file); err != nil {
-			return exit{exitFailed, fmt.Sprintf("grayloft: %v; what was written before it stands", err)}
+			return exit{exitFailed, fmt.Sprintf("grayloft: %v; the files written before this one remain", err)}
 		}
 	}
 	a.afterAdopting(p)
 	return nil
 }
 
-// writeDeclaration writes a file, unless it changed since it was looked at.
+// writeDeclaration writes a file, unless it changed since it was read.
 func writeDeclaration(root string, file adopt.File) error {
 	full := filepath.Join(root, filepath.FromSlash(file.Path))
 	now, err := os.ReadFile(full)
@@ -357,12 +358,12 @@ func writeDeclaration(root string, file adopt.File) error {
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err
 	case string(now) != file.Old:
-		return fmt.Errorf("%s changed meanwhile, and was left alone: run grayloft adopt again", file.Path)
+		return fmt.Errorf("%s changed meanwhile and was not written: run grayloft adopt again", file.Path)
 	}
 	return files.WriteFile(full, []byte(file.New))
 }
 
-// printDiff shows a file as what is added to what is there.
+// printDiff shows what would be added to a file.
 func (a *app) printDiff(file adopt.File) {
 	if a.quiet {
 		return
@@ -378,7 +379,7 @@ func (a *app) printDiff(file adopt.File) {
 	fmt.Fprintln(a.out)
 }
 
-// afterAdopting says what to do and to look at next.
+// afterAdopting suggests the next steps.
 func (a *app) afterAdopting(p *adopt.Proposal) {
 	names := map[string]bool{}
 	for _, x := range p.Projects {
@@ -394,14 +395,14 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 	}
 	fmt.Fprintf(a.out, "Wrote %s. Next:\n\n", counted(len(p.Files), "file", "files"))
 	rows := [][]string{
-		{"grayloft run " + tasks, "run; a second time, what nothing changed for is current"},
-		{"grayloft graph", "what needs what"},
+		{"grayloft run " + tasks, "run them; the second time, unchanged tasks are current"},
+		{"grayloft graph", "which project needs which"},
 		{"grayloft show TASK", "the exact command, and where each part of it comes from"},
 		{"grayloft reach FILE", "what a file can affect"},
-		{"grayloft why TASK", "why it runs again"},
+		{"grayloft why TASK", "why a task runs again"},
 	}
 	for _, r := range rows {
 		fmt.Fprintf(a.out, "  %s  %s\n", pad(r[0], 26), a.soft(r[1]))
 	}
-	fmt.Fprintln(a.out, "\nThen read the declarations: reads and writes are what makes reuse right, and a name in them that is missing\nmakes it wrong. Commit them when they say what you mean.")
+	fmt.Fprintln(a.out, "\nThen read the declarations: reuse is right only if reads and writes name every file that matters.\nCommit them when they are right.")
 }

@@ -12,22 +12,23 @@ import (
 	"grayloft.example/grayloft/internal/machine/git"
 )
 
-// ahead is what a run needs and can be begun before its declarations are read:
-// the files of the checkout, their remembered digests, how tasks came out last.
+// ahead is the part of a run's preparation that can start before its
+// declarations are read: the files of the checkout, their remembered digests,
+// and the last outcomes of tasks.
 type ahead struct {
 	root   string
 	files  *files.Checkout
-	loaded sync.WaitGroup // how tasks came out last
+	loaded sync.WaitGroup // the last outcomes of tasks
 	state  func() (*checkout.State, error)
 }
 
-// begun begins it.
+// begun starts it.
 func (a *app) begun(ctx context.Context, root string) *ahead {
 	h := &ahead{root: root, files: &files.Checkout{Root: root, Git: git.Repo{Dir: root}, Memory: files.NewMemory(root)}}
 	h.files.Ahead(ctx)
 	h.files.Memory.Load(filepath.Join(root, checkout.Dir, checkout.DigestFile))
 	h.state = sync.OnceValues(func() (*checkout.State, error) { return checkout.Open(root) })
-	h.loaded.Go(func() { _, _ = h.state() }) // an error is met again by who needs it
+	h.loaded.Go(func() { _, _ = h.state() }) // whoever needs the state gets the error again
 	return h
 }
 
@@ -38,7 +39,7 @@ func (a *app) loadAhead(ctx context.Context) (*repository, error) {
 		return nil, err
 	}
 	var h *ahead
-	// Nothing is begun, and nothing written, where there is nothing to read.
+	// If there is no repository, nothing is started and nothing is written.
 	if _, err := os.Stat(filepath.Join(root, decl.RootFile)); err == nil {
 		h = a.begun(ctx, root)
 	}

@@ -14,7 +14,7 @@ import (
 
 func (a *app) cacheCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "cache", Short: "Look at, trim and verify this machine's cache", Args: noArgs,
+		Use: "cache", Short: "Inspect, trim and verify this machine's cache", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			return exit{exitWrong, "grayloft: cache stats, cache trim or cache verify?"}
 		},
@@ -33,7 +33,7 @@ func openStore() (*store.Store, error) {
 
 func (a *app) cacheStats() *cobra.Command {
 	return &cobra.Command{
-		Use: "stats", Short: "Say what this machine's cache holds", Args: noArgs,
+		Use: "stats", Short: "Show the contents of this machine's cache", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			st, err := openStore()
 			if err != nil {
@@ -55,10 +55,10 @@ func (a *app) cacheStats() *cobra.Command {
 				a.table([]string{"repository", "entries", "outputs"}, rows)
 			}
 			if s.Oldest != nil {
-				fmt.Fprintf(a.out, "\nWhat was not used for longest was last used %s.\n", clock(*s.Oldest, time.Now()))
+				fmt.Fprintf(a.out, "\nThe least recently used entry was last used %s.\n", clock(*s.Oldest, time.Now()))
 			}
 			if s.Spooled > 0 {
-				fmt.Fprintf(a.out, "%s to be sent to a service; the next run tries again.\n", counted(s.Spooled, "thing waits", "things wait"))
+				fmt.Fprintf(a.out, "%s to be sent to a service; the next run tries again.\n", counted(s.Spooled, "item waits", "items wait"))
 			}
 			return nil
 		},
@@ -69,8 +69,8 @@ func (a *app) cacheTrim() *cobra.Command {
 	var size, age string
 	var dry bool
 	c := &cobra.Command{
-		Use: "trim", Short: "Take away what was used least recently", Args: noArgs,
-		Long:    "Takes away entries by size and age, those that were used least recently first, and the blobs that nothing\nis left to name. What came or was used within the last hour stays: it is safe beside running work.",
+		Use: "trim", Short: "Delete the least recently used results", Args: noArgs,
+		Long:    "Deletes entries by size and age, the least recently used first, and then the blobs that no entry names.\nWhatever arrived or was used within the last hour stays, so it is safe while tasks run.",
 		Example: "  grayloft cache trim --size 5GB --age 30d\n  grayloft cache trim --age 7d --dry-run",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l := store.Limits{Dry: dry}
@@ -82,7 +82,7 @@ func (a *app) cacheTrim() *cobra.Command {
 				return exit{exitWrong, "grayloft: --age: " + err.Error()}
 			}
 			if l.Bytes == 0 && l.Age == 0 {
-				return exit{exitWrong, "grayloft: cache trim wants --size (such as 5GB), --age (such as 30d), or both"}
+				return exit{exitWrong, "grayloft: cache trim needs --size (such as 5GB), --age (such as 30d), or both"}
 			}
 			st, err := openStore()
 			if err != nil {
@@ -95,20 +95,20 @@ func (a *app) cacheTrim() *cobra.Command {
 			if a.format == "json" {
 				return a.json(t)
 			}
-			fmt.Fprintf(a.out, "%s %s and %s of %s; %s left.\n", orElse(dry, "Would take away", "Took away"),
+			fmt.Fprintf(a.out, "%s %s and %s of %s; %s left.\n", orElse(dry, "Would delete", "Deleted"),
 				counted(t.Entries, "entry", "entries"), counted(t.Blobs, "blob", "blobs"), bytesText(t.Bytes), bytesText(t.Left))
 			return nil
 		},
 	}
-	c.Flags().StringVar(&size, "size", "", "how much may be left, such as 5GB")
-	c.Flags().StringVar(&age, "age", "", "take away what was not used for so long, such as 30d or 12h")
-	c.Flags().BoolVar(&dry, "dry-run", false, "say what would go, and leave it")
+	c.Flags().StringVar(&size, "size", "", "how much to keep, such as 5GB")
+	c.Flags().StringVar(&age, "age", "", "delete what was not used for this long, such as 30d or 12h")
+	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be deleted, but delete nothing")
 	return c
 }
 
 func (a *app) cacheVerify() *cobra.Command {
 	return &cobra.Command{
-		Use: "verify", Short: "Read everything in this machine's cache, and take away what is damaged", Args: noArgs,
+		Use: "verify", Short: "Read everything in this machine's cache, and delete what is damaged", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			st, err := openStore()
 			if err != nil {
@@ -127,9 +127,9 @@ func (a *app) cacheVerify() *cobra.Command {
 					return err
 				}
 			} else if len(damaged) == 0 {
-				fmt.Fprintf(a.out, "Read %s; all are what their names say.\n", counted(read, "blob", "blobs"))
+				fmt.Fprintf(a.out, "Read %s; none is damaged.\n", counted(read, "blob", "blobs"))
 			} else {
-				fmt.Fprintf(a.out, "Read %s; %s damaged and taken away. What needs them is fetched or made again.\n", counted(read, "blob", "blobs"), counted(len(damaged), "was", "were"))
+				fmt.Fprintf(a.out, "Read %s; deleted %s that were damaged. They are fetched or made again when needed.\n", counted(read, "blob", "blobs"), counted(len(damaged), "was", "were"))
 			}
 			if len(damaged) > 0 {
 				return exit{exitFailed, ""}
@@ -141,7 +141,7 @@ func (a *app) cacheVerify() *cobra.Command {
 
 var sizeForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)\s*([kKMGT]?)(i?)B?$`)
 
-// parseSize reads a size: 5GB, 500 MB, 2GiB, or bytes alone.
+// parseSize reads a size: 5GB, 500 MB, 2GiB, or a number of bytes.
 func parseSize(s string) (int64, error) {
 	if s == "" {
 		return 0, nil
@@ -152,7 +152,7 @@ func parseSize(s string) (int64, error) {
 	}
 	n, err := strconv.ParseFloat(m[1], 64)
 	if err != nil || n <= 0 {
-		return 0, fmt.Errorf("%q is not a size from 1", s)
+		return 0, fmt.Errorf("%q is not a positive size", s)
 	}
 	unit := 1000.0
 	if m[3] != "" {
@@ -171,7 +171,7 @@ func power(prefix string) int {
 	return strings.Index("KMGT", strings.ToUpper(prefix)) + 1
 }
 
-// parseAge reads a length of time: 30d, 2w, or what Go writes (12h).
+// parseAge reads a duration: 30d, 2w, or Go's form (12h).
 func parseAge(s string) (time.Duration, error) {
 	if s == "" {
 		return 0, nil
@@ -189,7 +189,7 @@ func parseAge(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("%q is not a length of time: write it like 30d, 2w or 12h", s)
+		return 0, fmt.Errorf("%q is not a duration: write it like 30d, 2w or 12h", s)
 	}
 	return d, nil
 }

@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// choice is what a person says about settings.
+// choice is the settings that a person chose.
 type choice struct {
 	modes []string
 	sets  []string
@@ -12,11 +12,11 @@ type choice struct {
 
 func (c *choice) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringArrayVar(&c.modes, "mode", nil, "take the values of this mode (repeatable; later ones win)")
-	f.StringArrayVar(&c.sets, "set", nil, "give a setting a value: --set optimise=speed (repeatable; wins over modes)")
+	f.StringArrayVar(&c.modes, "mode", nil, "use the values of this mode (repeatable; later ones win)")
+	f.StringArrayVar(&c.sets, "set", nil, "set a setting: --set optimise=speed (repeatable; wins over modes)")
 }
 
-// apply puts the values that hold into the graph.
+// apply puts the effective values into the graph.
 func (c *choice) apply(r *repository) error {
 	vals, err := r.graph.Repo.Choose(c.modes, c.sets)
 	if err != nil {
@@ -27,7 +27,7 @@ func (c *choice) apply(r *repository) error {
 	return nil
 }
 
-// behindDash parts the names from what stands behind "--".
+// behindDash separates the names from the arguments after "--".
 func behindDash(cmd *cobra.Command, args []string) (names, extra []string) {
 	if at := cmd.ArgsLenAtDash(); at >= 0 {
 		return args[:at], args[at:]

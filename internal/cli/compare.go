@@ -18,14 +18,14 @@ func (a *app) compareCommand() *cobra.Command {
 	var f runFlags
 	var task string
 	c := &cobra.Command{
-		Use: "compare A B", Short: "Say what set the tasks of two runs apart",
-		Long: "Compares two runs task by task: which keys differed, and by which ingredient. A and B are the ids of\n" +
-			"runs (or how they begin) in this checkout or with the service. With --task they may also be keys, places\n" +
-			"or people, and every difference of that task is listed.",
+		Use: "compare A B", Short: "Show the differences between the tasks of two runs",
+		Long: "Compares two runs task by task: which keys differ, and in which ingredient. A and B are the ids of runs\n" +
+			"(or prefixes of them) in this checkout or on the service. With --task they may also be keys, places or\n" +
+			"people, and every difference of that task is listed.",
 		Example: "  grayloft compare 06h0fmed 06h0fq2a\n  grayloft compare --task test@fares brenna ci",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return exit{exitWrong, "grayloft: compare wants two runs; grayloft history lists those of this checkout"}
+				return exit{exitWrong, "grayloft: compare needs two runs; grayloft history lists those of this checkout"}
 			}
 			return nil
 		},
@@ -33,7 +33,7 @@ func (a *app) compareCommand() *cobra.Command {
 			return a.compare(cmd.Context(), f, task, args[0], args[1])
 		},
 	}
-	c.Flags().StringVar(&task, "task", "", "compare this task alone, ingredient by ingredient")
+	c.Flags().StringVar(&task, "task", "", "compare only this task, ingredient by ingredient")
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 	return c
 }
@@ -93,9 +93,9 @@ func (a *app) compareTask(ps *past, r *repository, task, one, two string) error 
 	case len(changes) > 0:
 		a.printChanges(changes)
 	case was.Key == is.Key && was.Listing != is.Listing && !was.Listing.IsZero() && !is.Listing.IsZero():
-		fmt.Fprintln(a.out, "\nThe keys are equal and the outputs are not: the task depends on something that it does not declare.")
+		fmt.Fprintln(a.out, "\nThe keys are equal but the outputs differ: the task depends on something that it does not declare.")
 	default:
-		fmt.Fprintln(a.out, "\nNothing differs.")
+		fmt.Fprintln(a.out, "\nThere is no difference.")
 	}
 	return nil
 }
@@ -119,7 +119,7 @@ func (p *past) side(of string) (side, error) {
 			continue
 		}
 		s := side{fmt.Sprintf("run %s of %s, here", run.ID, clock(run.At, p.a.now())), map[string]sideTask{}}
-		for _, older := range p.runs[i:] { // what was current then had been made before
+		for _, older := range p.runs[i:] { // a task that was current was made by an earlier run
 			for _, x := range older.Tasks {
 				if _, have := s.tasks[x.Task]; have || x.Key.IsZero() {
 					continue
@@ -134,7 +134,7 @@ func (p *past) side(of string) (side, error) {
 		return s, nil
 	}
 	if p.client == nil {
-		return side{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout that is remembered begins with %q: grayloft history lists them", of)}
+		return side{}, exit{exitFailed, fmt.Sprintf("grayloft: no remembered run of this checkout starts with %q: grayloft history lists them", of)}
 	}
 	d, err := p.client.Run(p.ctx, of)
 	if err != nil {
@@ -147,7 +147,7 @@ func (p *past) side(of string) (side, error) {
 	return s, nil
 }
 
-// differing are the tasks of two sides whose keys differ, sorted.
+// differing returns the tasks of two sides whose keys differ, sorted.
 func differing(one, two side) []string {
 	var out []string
 	for task, x := range one.tasks {
@@ -159,8 +159,8 @@ func differing(one, two side) []string {
 	return out
 }
 
-// complete finds the ingredients of those tasks that the service knows by key
-// alone.
+// complete looks up the ingredients of those tasks of which the service knows
+// only the key.
 func (p *past) complete(s side, tasks []string) {
 	var ask []protocol.Query
 	for _, t := range tasks {
@@ -173,7 +173,7 @@ func (p *past) complete(s side, tasks []string) {
 	}
 	entries, err := p.client.Lookup(p.ctx, ask)
 	if err != nil {
-		return // said by then; these tasks come out without their ingredients
+		return // already reported; these tasks stay without ingredients
 	}
 	of := map[digest.Digest]digest.Digest{}
 	for _, e := range entries {
@@ -232,7 +232,7 @@ func (a *app) compareRuns(ps *past, one, two string) error {
 	return nil
 }
 
-// setApart returns the first reason that sets two lists of ingredients apart.
+// setApart returns the first reason by which two lists of ingredients differ.
 func (p *past) setApart(was, is digest.Digest) (key.Reason, []key.Change) {
 	one, err := p.ingredients(reference{}, was)
 	if err != nil {

@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// completions returns what may stand in a place; a repository that cannot be
-// read has none, and nothing is said while somebody types.
+// completions returns what can be typed at a position; if the repository cannot
+// be read there is nothing, and no message.
 func (a *app) completions(list func(r *repository, typed string) []string) cobra.CompletionFunc {
 	return func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if a.begin() != nil {
@@ -30,7 +30,7 @@ func (a *app) completions(list func(r *repository, typed string) []string) cobra
 	}
 }
 
-// taskWords are the names of tasks; with an "@" typed, their addresses.
+// taskWords are the names of tasks, or their addresses after an "@".
 func taskWords(r *repository, typed string) []string {
 	var out []string
 	if strings.Contains(typed, "@") {
@@ -93,7 +93,7 @@ func pickWords(r *repository, typed string) []string {
 	return words
 }
 
-// settingWords completes "name=" and then the values that it may have.
+// settingWords completes "name=" and then the values of the setting.
 func settingWords(r *repository, _ string) []string {
 	var out []string
 	for _, name := range named(r, "setting") {
@@ -112,8 +112,8 @@ func settingWords(r *repository, _ string) []string {
 	return out
 }
 
-// completeFlags completes the flags that take names of this repository, on
-// every command that has them, and the values of those with few.
+// completeFlags completes flags that take names of this repository, on every
+// command that has them, and the values of flags with few.
 func (a *app) completeFlags(c *cobra.Command) {
 	for flag, list := range map[string]func(*repository, string) []string{
 		"pick": pickWords, "set": settingWords, "task": addressWords,

@@ -17,7 +17,7 @@ import (
 	"grayloft.example/grayloft/internal/remote"
 )
 
-// checked is something that doctor looked at.
+// checked is the result of one check by doctor.
 type checked struct {
 	What string `json:"what"`
 	OK   bool   `json:"ok"`
@@ -27,7 +27,7 @@ type checked struct {
 
 func (a *app) doctorCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "doctor", Short: "Say what this machine can do for Gray Loft, and what stands in its way", Args: noArgs,
+		Use: "doctor", Short: "Show what Gray Loft can do on this machine, and what prevents more", Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list := a.examine(cmd.Context())
 			bad := false
@@ -68,7 +68,7 @@ func (a *app) examine(ctx context.Context) []checked {
 		out = append(out, c)
 	}
 	version, err := exec.CommandContext(ctx, "git", "version").Output()
-	add("git", err, strings.TrimSpace(string(version)), "install git: files and changes are found with it")
+	add("git", err, strings.TrimSpace(string(version)), "install git: Gray Loft finds files and changes with it")
 	dir, err := store.DefaultDir()
 	var st *store.Store
 	if err == nil {
@@ -76,25 +76,25 @@ func (a *app) examine(ctx context.Context) []checked {
 			_, err = st.Put([]byte("doctor\n"))
 		}
 	}
-	add("cache", err, dir, "set GRAYLOFT_CACHE to a directory that can be written to, or make room with grayloft cache trim")
+	add("cache", err, dir, "set GRAYLOFT_CACHE to a writable directory, or free space with grayloft cache trim")
 	tmp, err := os.MkdirTemp("", "grayloft-doctor-")
 	if err == nil {
 		defer os.RemoveAll(tmp)
 		able := isolate.Able(filepath.Clean(tmp))
 		said := "held: " + able.String()
 		if lacks := able.Lacks(false); len(lacks) > 0 {
-			said += "; what such tasks make stays on this machine"
+			said += "; outputs of such tasks stay on this machine"
 		}
 		add("sealed tasks", nil, said, "")
 	}
-	add("traced", engine.Watching(), "strace is there", "audited tasks run, and what they make stays on this machine; grayloft drift does not work")
+	add("traced", engine.Watching(), "strace is installed", "traced tasks run, but their outputs stay on this machine; grayloft drift does not work")
 	r, err := a.load(ctx)
 	if err != nil {
-		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects says all that is wrong")
+		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects lists all errors")
 		return out
 	}
 	add("repository", r.git.Check(ctx), fmt.Sprintf("%s: %s, %s", r.graph.Repo.Name, counted(len(r.graph.Projects), "project", "projects"), counted(len(r.graph.Tasks), "task", "tasks")),
-		"Gray Loft works in a git repository: git init")
+		"Gray Loft needs a git repository: git init")
 	return append(out, a.examineService(ctx, r, st))
 }
 
@@ -102,9 +102,9 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	url, token := a.service(r)
 	switch {
 	case url == "":
-		return checked{"service", true, "none: this machine's cache alone", ""}
+		return checked{"service", true, "none: only this machine's cache", ""}
 	case token == "":
-		return checked{"service", false, url + ", and no token for it", "grayloft login " + url}
+		return checked{"service", false, url + ", but no token for it", "grayloft login " + url}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
@@ -114,9 +114,9 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	began := time.Now()
 	self, err := client.WhoAmI(ctx)
 	if err != nil {
-		return checked{"service", false, strings.TrimSuffix(said, "; going on with this machine's cache alone"), "runs go on without it; grayloft login changes the address or the token"}
+		return checked{"service", false, strings.TrimSuffix(said, "; the run goes on with this machine's cache alone"), "runs work without it; grayloft login changes the address or the token"}
 	}
-	text := fmt.Sprintf("%s answers in %d ms; %s puts on %s, takes from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
+	text := fmt.Sprintf("%s answers in %d ms; %s writes to %s, reads from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {
 		text += ", until " + self.Expires.Local().Format("2 January 2006")
 	}

@@ -16,10 +16,10 @@ func (a *app) driftCommand() *cobra.Command {
 	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
 	f.everything = true
 	c := &cobra.Command{
-		Use: "drift [TASK…]", Short: "Find where declarations and what tasks really open part, with the lines to change",
-		Long: "What the tasks come after is settled first, as in a run. Then each task runs in the checkout while the\n" +
-			"files that it opens are watched, and these are compared with what it declares. Nothing is kept.\n" +
-			"Exit code 1 says that something is to be changed: for CI.",
+		Use: "drift [TASK…]", Short: "Compare what tasks open with what they declare, and name the lines to change",
+		Long: "First settles the dependencies of the tasks, as in a run. Then each task runs in the checkout while the files\n" +
+			"that it opens are traced, and these are compared with its declaration. Nothing is cached.\n" +
+			"Exit code 1 means that a declaration must change, for use in CI.",
 		Example: "  grayloft drift\n  grayloft drift build@fares\n  grayloft drift --pick changed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := engine.Watching(); err != nil {
@@ -73,7 +73,7 @@ func (a *app) reportDrift(list []engine.Drift) error {
 		case len(list) == 0:
 			fmt.Fprintln(a.out, "Nothing to do: no task was selected.")
 		case parted == 0 && failed == 0:
-			fmt.Fprintf(a.out, "What %s declared is what was opened.\n", counted(len(list), "task", "tasks"))
+			fmt.Fprintf(a.out, "%s opened exactly what was declared.\n", counted(len(list), "task", "tasks"))
 		default:
 			text := fmt.Sprintf("%s to change, of %d of %s.", counted(lines, "line", "lines"), parted, counted(len(list), "task", "tasks"))
 			if failed > 0 {
@@ -91,7 +91,7 @@ func (a *app) reportDrift(list []engine.Drift) error {
 func (a *app) sayDrift(d engine.Drift) {
 	if len(d.Findings) == 0 && d.Failed == "" {
 		if a.verbose {
-			fmt.Fprintf(a.out, "%s opens what it declares\n", d.Task.Addr())
+			fmt.Fprintf(a.out, "%s opens exactly what it declares\n", d.Task.Addr())
 		}
 		return
 	}

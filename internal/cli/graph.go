@@ -14,17 +14,17 @@ func (a *app) graphCommand() *cobra.Command {
 	var sel selection
 	var as, of string
 	c := &cobra.Command{
-		Use: "graph [TASK…]", Short: "Draw what needs what, or which task comes after which",
+		Use: "graph [TASK…]", Short: "Show which project needs which, or which task depends on which",
 		Example: "  grayloft graph\n  grayloft graph --of tasks test@booking\n  grayloft graph --pick 'needs(booking)' --as mermaid",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if as == "" {
 				as = a.format
 			}
 			if !slices.Contains([]string{"text", "dot", "mermaid", "json"}, as) {
-				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not known: text, dot, mermaid or json", as)}
+				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not valid: text, dot or mermaid", as)}
 			}
 			if of != "projects" && of != "tasks" {
-				return exit{exitWrong, fmt.Sprintf("grayloft: --of %q is not known: projects or tasks", of)}
+				return exit{exitWrong, fmt.Sprintf("grayloft: --of %q is not valid: projects or tasks", of)}
 			}
 			r, err := a.load(cmd.Context())
 			if err != nil {
@@ -44,19 +44,19 @@ func (a *app) graphCommand() *cobra.Command {
 		},
 	}
 	sel.flags(c)
-	c.Flags().StringVar(&as, "as", "", "text, dot, mermaid or json")
+	c.Flags().StringVar(&as, "as", "", "text, dot or mermaid")
 	c.Flags().StringVar(&of, "of", "projects", "projects or tasks")
 	return c
 }
 
-// drawing is a graph to be drawn: from each node to those that it builds on.
+// drawing is a graph to draw: from each node to those that it depends on.
 type drawing struct {
 	nodes []string // sorted
 	to    map[string][]string
 }
 
-// projectDrawing takes the projects of tasks and those that they need; where
-// everything is meant, projects without tasks as well.
+// projectDrawing takes the projects of tasks and the projects they need; if
+// everything is selected, also projects without tasks.
 func projectDrawing(r *repository, tasks []*graph.Task, everything bool) drawing {
 	in := map[*graph.Project]bool{}
 	for _, t := range tasks {
@@ -140,9 +140,9 @@ func (a *app) mermaid(d drawing) {
 	}
 }
 
-// tree writes each node below those that build on it, beginning with what
-// nothing builds on. What was shown with its own below it already is only
-// named again.
+// tree writes each node below its dependents, starting with nodes that nothing
+// depends on. A node that was already shown with its subtree is only named
+// again.
 func (a *app) tree(d drawing) {
 	below := map[string]bool{}
 	for _, n := range d.nodes {

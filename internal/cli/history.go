@@ -18,7 +18,7 @@ import (
 func (a *app) historyCommand() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "history [TASK]", Short: "List the runs in this checkout, or how one task came out in them",
+		Use: "history [TASK]", Short: "List the runs in this checkout, or the outcomes of one task",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := a.load(cmd.Context())
@@ -44,7 +44,7 @@ func (a *app) historyCommand() *cobra.Command {
 			return a.runHistory(runs, limit)
 		},
 	}
-	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many at most, the newest")
+	c.Flags().IntVarP(&limit, "limit", "n", 20, "maximum number, newest first")
 	return c
 }
 
@@ -59,7 +59,7 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 	}
 	rows := [][]string{}
 	for _, p := range runs {
-		out := "all right"
+		out := "passed"
 		switch {
 		case p.Interrupted:
 			out = "interrupted"
@@ -68,11 +68,11 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 		}
 		rows = append(rows, []string{clock(p.At, a.now()), p.ID, out, seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
 	}
-	a.table([]string{"when", "run", "came out", "took", "tasks", "asked for"}, rows)
+	a.table([]string{"when", "run", "outcome", "took", "tasks", "requested"}, rows)
 	return nil
 }
 
-// countsOf writes the outcomes that a run had: 3 ran, 12 current.
+// countsOf lists the outcomes of a run: 3 ran, 12 current.
 func countsOf(totals map[string]int) string {
 	var out []string
 	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Fetched, engine.Restored, engine.Cached, engine.Current, engine.Blocked, engine.Stopped, engine.NotStarted} {
@@ -113,21 +113,21 @@ func (a *app) taskHistory(t *graph.Task, runs []checkout.PastRun, limit int) err
 		return a.json(list)
 	}
 	if len(rows) == 0 {
-		fmt.Fprintf(a.out, "%s has not come out in any run of this checkout that is remembered.\n", t.Addr())
+		fmt.Fprintf(a.out, "No remembered run of this checkout contains %s.\n", t.Addr())
 		return nil
 	}
 	a.table([]string{"when", "run", "outcome", "took", "key", "why"}, rows)
 	return nil
 }
 
-// oneTask returns the single task that a name means.
+// oneTask returns the single task that a name refers to.
 func (a *app) oneTask(ctx context.Context, r *repository, command, name string) (*graph.Task, error) {
 	tasks, err := a.selected(ctx, r, selection{}, []string{name})
 	if err != nil {
 		return nil, err
 	}
 	if len(tasks) != 1 {
-		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %s takes one task, and %q is %d: name one of %s", command, name, len(tasks), list3(addrs(tasks)))}
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %s needs exactly one task, but %q matches %d: name one of %s", command, name, len(tasks), list3(addrs(tasks)))}
 	}
 	return tasks[0], nil
 }
@@ -135,10 +135,10 @@ func (a *app) oneTask(ctx context.Context, r *repository, command, name string) 
 func (a *app) logCommand() *cobra.Command {
 	var run string
 	c := &cobra.Command{
-		Use: "log TASK", Short: "Print what a task printed when it last ran, or was made",
+		Use: "log TASK", Short: "Print the log of a task's last run, or of the run that made its outputs",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: log wants one task, such as test@fares"}
+				return exit{exitWrong, "grayloft: log needs exactly one task, such as test@fares"}
 			}
 			return nil
 		},
@@ -154,7 +154,7 @@ func (a *app) logCommand() *cobra.Command {
 			return a.log(r, t, run)
 		},
 	}
-	c.Flags().StringVar(&run, "run", "", "of this run, rather than the last one (grayloft history lists them)")
+	c.Flags().StringVar(&run, "run", "", "the log of this run instead of the last one (grayloft history lists runs)")
 	return c
 }
 
@@ -209,7 +209,7 @@ func (a *app) logDigest(state *checkout.State, t *graph.Task, run string) (diges
 	return x.Log, nil
 }
 
-// pastRun returns the run of this checkout whose id begins with run.
+// pastRun returns the run of this checkout whose id starts with run.
 func pastRun(state *checkout.State, run string) (checkout.PastRun, error) {
 	runs, err := state.History()
 	if err != nil {
@@ -220,5 +220,5 @@ func pastRun(state *checkout.State, run string) (checkout.PastRun, error) {
 			return p, nil
 		}
 	}
-	return checkout.PastRun{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout that is remembered begins with %q: grayloft history lists them", run)}
+	return checkout.PastRun{}, exit{exitFailed, fmt.Sprintf("grayloft: no remembered run of this checkout starts with %q: grayloft history lists them", run)}
 }

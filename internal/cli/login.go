@@ -18,21 +18,20 @@ import (
 	"grayloft.example/grayloft/internal/remote"
 )
 
-// attached is a service that a person has attached for a repository.
+// savedLogin is a service and a token that a person uses for a repository.
 type savedLogin struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
 }
 
-// attachments are kept per person, by the repository's name, in a file that
-// only they can read.
+// savedLogins are stored per person, by the repository's name, in a file that
+// only this person can read.
 type savedLogins struct {
 	Version int                   `json:"v"`
 	Repos   map[string]savedLogin `json:"repos"`
 }
 
-// attachmentsFile is where they are kept; GRAYLOFT_CONFIG names another
-// directory.
+// loginsFile is the path of that file; GRAYLOFT_CONFIG names another directory.
 func loginsFile() (string, error) {
 	dir := os.Getenv("GRAYLOFT_CONFIG")
 	if dir == "" {
@@ -59,7 +58,7 @@ func readLogins() (savedLogins, error) {
 		return at, err
 	}
 	if err := json.Unmarshal(data, &at); err != nil || at.Version != 1 {
-		return at, fmt.Errorf("%s is damaged or of another version: move it away and attach again", file)
+		return at, fmt.Errorf("%s is damaged or of another version: move it away and run grayloft login again", file)
 	}
 	return at, nil
 }
@@ -76,7 +75,7 @@ func (at savedLogins) save() error {
 	if err != nil {
 		return err
 	}
-	// Nobody else may read it for a moment either.
+	// Nobody else may be able to read it, not even for a moment.
 	if err := os.WriteFile(file+".new", nil, 0o600); err != nil {
 		return err
 	}
@@ -92,16 +91,16 @@ func (at savedLogins) save() error {
 func (a *app) loginCommand() *cobra.Command {
 	var rotate bool
 	c := &cobra.Command{
-		Use: "attach URL", Short: "Remember a service and a token for this repository and this person",
+		Use: "login URL", Short: "Remember a service and a token for this repository and this person",
 		Long: "Asks the service whether it knows the token, and remembers both for this person and this repository.\n" +
-			"The token is read from standard input, or from GRAYLOFT_TOKEN; it never stands in a command line.",
+			"The token is read from standard input or from GRAYLOFT_TOKEN; it never appears in a command line.",
 		Example: "  grayloft login http://127.0.0.1:7420\n  echo \"$TOKEN\" | grayloft login http://127.0.0.1:7420",
 		Args: func(_ *cobra.Command, args []string) error {
 			if rotate && len(args) == 0 {
 				return nil
 			}
 			if len(args) != 1 || rotate {
-				return exit{exitWrong, "grayloft: attach wants the address of a service: grayloft login http://127.0.0.1:7420"}
+				return exit{exitWrong, "grayloft: login needs the address of a service: grayloft login http://127.0.0.1:7420"}
 			}
 			if !strings.HasPrefix(args[0], "http://") && !strings.HasPrefix(args[0], "https://") {
 				return exit{exitWrong, fmt.Sprintf("grayloft: %q is not the address of a service: write it like http://127.0.0.1:7420", args[0])}
@@ -115,11 +114,11 @@ func (a *app) loginCommand() *cobra.Command {
 			return a.login(cmd.Context(), strings.TrimSuffix(args[0], "/"))
 		},
 	}
-	c.Flags().BoolVar(&rotate, "rotate", false, "ask the attached service for a new token in place of the one that is kept; the old one goes on for an hour")
+	c.Flags().BoolVar(&rotate, "rotate", false, "ask the remembered service for a new token; the old one stays valid for an hour")
 	return c
 }
 
-// rotate changes the token that is kept for a new one with the same rights.
+// rotate replaces the remembered token by a new one with the same rights.
 func (a *app) rotate(ctx context.Context) error {
 	r, err := a.load(ctx)
 	if err != nil {
@@ -132,19 +131,19 @@ func (a *app) rotate(ctx context.Context) error {
 	name := r.graph.Repo.Name
 	have, ok := at.Repos[name]
 	if !ok {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %s is attached to no service, so there is no token to change", name)}
+		return exit{exitWrong, fmt.Sprintf("grayloft: no service is remembered for %s, so there is no token to rotate", name)}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	got, err := remote.New(have.URL, name, have.Token, nil).Rotate(ctx)
 	if err != nil {
-		return exit{exitFailed, fmt.Sprintf("grayloft: the service at %s gave no new token: %v. The old one is kept", have.URL, err)}
+		return exit{exitFailed, fmt.Sprintf("grayloft: the service at %s did not issue a new token: %v. The old one is still in use", have.URL, err)}
 	}
 	at.Repos[name] = savedLogin{have.URL, got.Token}
 	if err := at.save(); err != nil {
-		return exit{exitFailed, "grayloft: the new token could not be kept: " + err.Error() + ". The old one works until " + got.OldUntil.Local().Format("15:04")}
+		return exit{exitFailed, "grayloft: the new token could not be saved: " + err.Error() + ". The old one is valid until " + got.OldUntil.Local().Format("15:04")}
 	}
-	fmt.Fprintf(a.out, "%s has a new token. The old one works until %s.\n", name, got.OldUntil.Local().Format("15:04"))
+	fmt.Fprintf(a.out, "%s has a new token. The old one is valid until %s.\n", name, got.OldUntil.Local().Format("15:04"))
 	return nil
 }
 
@@ -167,7 +166,7 @@ func (a *app) login(ctx context.Context, url string) error {
 		if said == "" {
 			said = "the service at " + url + ": " + err.Error()
 		}
-		return exit{exitFailed, "grayloft: " + strings.TrimSuffix(said, "; going on with this machine's cache alone") + ". Nothing was remembered"}
+		return exit{exitFailed, "grayloft: " + strings.TrimSuffix(said, "; the run goes on with this machine's cache alone") + ". Nothing was remembered"}
 	}
 	at, err := readLogins()
 	if err != nil {
@@ -181,16 +180,16 @@ func (a *app) login(ctx context.Context, url string) error {
 	if a.format == "json" {
 		return a.json(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "writes_to": self.WritesTo, "reads_from": self.ReadsFrom, "expires": self.Expires, "kept_in": file})
 	}
-	fmt.Fprintf(a.out, "Attached to %s as %s: puts on %s, takes from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
+	fmt.Fprintf(a.out, "Logged in to %s as %s: writes to %s, reads from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {
 		fmt.Fprintf(a.out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
 	}
-	fmt.Fprintf(a.out, "Kept in %s, for %s alone. GRAYLOFT_TOKEN goes before it; grayloft logout forgets it.\n", file, r.graph.Repo.Name)
+	fmt.Fprintf(a.out, "Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n", file, r.graph.Repo.Name)
 	return nil
 }
 
-// readToken takes the token from the environment, from what is piped in, or
-// from a person, without showing it.
+// readToken takes the token from the environment, from a pipe, or from a
+// person, without showing it.
 func (a *app) readToken() (string, error) {
 	if t := os.Getenv("GRAYLOFT_TOKEN"); t != "" {
 		return t, nil
@@ -206,7 +205,7 @@ func (a *app) readToken() (string, error) {
 	}
 	token := strings.TrimSpace(string(text))
 	if err != nil || token == "" {
-		return "", exit{exitWrong, "grayloft: no token: pipe it in, or set GRAYLOFT_TOKEN; grayloftd token new makes one"}
+		return "", exit{exitWrong, "grayloft: there is no token: pipe it in, or set GRAYLOFT_TOKEN; grayloftd token new makes one"}
 	}
 	return token, nil
 }
@@ -225,21 +224,21 @@ func (a *app) logoutCommand() *cobra.Command {
 			}
 			have, ok := at.Repos[r.graph.Repo.Name]
 			if !ok {
-				fmt.Fprintf(a.out, "%s is attached to no service.\n", r.graph.Repo.Name)
+				fmt.Fprintf(a.out, "No service is remembered for %s.\n", r.graph.Repo.Name)
 				return nil
 			}
 			delete(at.Repos, r.graph.Repo.Name)
 			if err := at.save(); err != nil {
 				return exit{exitFailed, "grayloft: " + err.Error()}
 			}
-			fmt.Fprintf(a.out, "Forgot %s and its token. The token still works: whoever manages tokens can revoke it.\n", have.URL)
+			fmt.Fprintf(a.out, "Forgot %s and its token. The token is still valid: a person who manages tokens can revoke it.\n", have.URL)
 			return nil
 		},
 	}
 }
 
-// service returns the address and the token that hold for a repository: the
-// environment first, then what was attached, the address also from the
+// service returns the address and the token to use for a repository: from the
+// environment, else from the saved login; the address also from the
 // declarations.
 func (a *app) service(r *repository) (url, token string) {
 	url, token = os.Getenv("GRAYLOFT_SERVICE"), os.Getenv("GRAYLOFT_TOKEN")
@@ -254,7 +253,7 @@ func (a *app) service(r *repository) (url, token string) {
 	if url == "" {
 		url = orElse(kept.URL != "", kept.URL, r.graph.Repo.ServiceURL)
 	}
-	if token == "" && kept.URL == strings.TrimSuffix(url, "/") { // a token is for the service that it was given to
+	if token == "" && kept.URL == strings.TrimSuffix(url, "/") { // a token belongs to the service that issued it
 		token = kept.Token
 	}
 	return url, token

@@ -60,7 +60,7 @@ func (a *app) projectsCommand() *cobra.Command {
 				rows = append(rows, []string{p.Name, orDash(strings.Join(p.Kind, " ")), p.Dir, strings.Join(p.Tasks, " "), orDash(strings.Join(p.Needs, " "))})
 			}
 			if len(rows) == 0 {
-				fmt.Fprintf(a.out, "No projects yet: add a %s to a directory that [repo] projects in %s names.\n", decl.ProjectFile, decl.RootFile)
+				fmt.Fprintf(a.out, "No projects yet: add a %s to a directory that matches [repo] projects in %s.\n", decl.ProjectFile, decl.RootFile)
 				return nil
 			}
 			a.table([]string{"project", "kind", "directory", "tasks", "needs"}, rows)
@@ -112,7 +112,7 @@ func (a *app) tasksCommand() *cobra.Command {
 			if a.format == "json" {
 				return a.json(list)
 			}
-			a.table([]string{"task", "what it does"}, rows)
+			a.table([]string{"task", "help"}, rows)
 			return nil
 		},
 	}
@@ -130,7 +130,7 @@ func firstLine(s string) string {
 
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %s takes no names, and %q was given", cmd.Name(), args[0])}
+		return exit{exitWrong, fmt.Sprintf("grayloft: %s takes no names, but got %q", cmd.Name(), args[0])}
 	}
 	return nil
 }

@@ -23,14 +23,14 @@ import (
 func (a *app) newCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "new KIND DIR", Short: "Make a project from the template of a kind",
-		Long: "Copies the files of the kind's template directory to DIR. In their names and texts %{name} becomes the\n" +
+		Long: "Copies the files of the kind's template directory to DIR. In their names and texts, %{name} becomes the\n" +
 			"project's name, %{base} its last segment, %{dir} its directory, %{repo} the repository's name, and %{ident}\n" +
-			"(%{Ident}) a word that languages take as a name. The ending .tmpl of a file's name is dropped, so that\n" +
-			"tools do not take a template for a source. Nothing that is there is overwritten.",
+			"(%{Ident}) an identifier that most languages accept. The suffix .tmpl of a file's name is dropped, so that\n" +
+			"tools do not mistake a template for a source file. Existing files are never overwritten.",
 		Example: "  grayloft new go-library libs/ferries",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return exit{exitWrong, "grayloft: new wants a kind and a directory: grayloft new go-library libs/ferries"}
+				return exit{exitWrong, "grayloft: new needs a kind and a directory: grayloft new go-library libs/ferries"}
 			}
 			return nil
 		},
@@ -45,14 +45,14 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 	}
 	k := r.graph.Repo.Kinds[kind]
 	if k == nil {
-		msg := fmt.Sprintf("grayloft: no kind is called %q", kind)
+		msg := fmt.Sprintf("grayloft: no kind is named %q", kind)
 		if c := decl.Closest(kind, slices.Collect(maps.Keys(r.graph.Repo.Kinds))); c != "" {
 			msg += fmt.Sprintf("; did you mean %q?", c)
 		}
 		return exit{exitWrong, msg}
 	}
 	if k.Template.Text == "" {
-		return exit{exitWrong, fmt.Sprintf("grayloft: kind %q has no template: add template = \"build/templates/%s\" in %s, and put there what a new project begins with", kind, kind, k.Pos.At())}
+		return exit{exitWrong, fmt.Sprintf("grayloft: kind %q has no template: add template = \"build/templates/%s\" in %s, and put the files of a new project there", kind, kind, k.Pos.At())}
 	}
 	dir, err := a.fromRoot(r, where)
 	if err != nil {
@@ -74,10 +74,10 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 	return a.checkNew(r, dir, texts)
 }
 
-// placeFor tells what is wrong where a project cannot be made in a directory.
+// placeFor explains why a project cannot be made in a directory.
 func (a *app) placeFor(r *repository, dir string) error {
 	if dir == "." {
-		return exit{exitWrong, "grayloft: the root of the repository is no place for a new project"}
+		return exit{exitWrong, "grayloft: a new project cannot be made at the root of the repository"}
 	}
 	holds := slices.ContainsFunc(r.graph.Repo.KindFiles, func(it decl.Item) bool {
 		p, err := glob.Parse(it.Text)
@@ -88,11 +88,11 @@ func (a *app) placeFor(r *repository, dir string) error {
 		for _, it := range r.graph.Repo.KindFiles {
 			among = append(among, it.Text)
 		}
-		return exit{exitWrong, fmt.Sprintf("grayloft: no pattern of [repo] projects in %s names %q: choose a directory that one of %s does, or add it there", decl.RootFile, dir, strings.Join(among, ", "))}
+		return exit{exitWrong, fmt.Sprintf("grayloft: no pattern of [repo] projects in %s matches %q: choose a directory that one of %s matches, or add a pattern there", decl.RootFile, dir, strings.Join(among, ", "))}
 	}
 	list, err := os.ReadDir(filepath.Join(r.root, dir))
 	if err == nil && len(list) > 0 {
-		return exit{exitFailed, fmt.Sprintf("grayloft: %s is there and not empty: nothing was made, and nothing is overwritten", dir)}
+		return exit{exitFailed, fmt.Sprintf("grayloft: %s exists and is not empty: nothing was made", dir)}
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return exit{exitFailed, "grayloft: " + err.Error()}
@@ -105,8 +105,8 @@ type filled struct {
 	mode fs.FileMode
 }
 
-// fill reads a template and puts in the names. Files that are not text are
-// copied as they are.
+// fill reads a template and inserts the names. Files that are not text are
+// copied unchanged.
 func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 	base := path.Base(dir)
 	names := strings.NewReplacer("%{name}", dir, "%{base}", base, "%{dir}", dir, "%{repo}", repo,
@@ -117,7 +117,7 @@ func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 			return err
 		}
 		if !d.Type().IsRegular() {
-			return fmt.Errorf("%s in the template is no ordinary file", p)
+			return fmt.Errorf("%s in the template is not a regular file", p)
 		}
 		b, err := fs.ReadFile(fsys, p)
 		if err != nil {
@@ -133,7 +133,7 @@ func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 		}
 		rel := strings.TrimSuffix(names.Replace(strings.TrimPrefix(p, template+"/")), ".tmpl")
 		if !fs.ValidPath(rel) {
-			return fmt.Errorf("%s in the template becomes %q, which is no path inside the project", p, rel)
+			return fmt.Errorf("%s in the template becomes %q, which is not a path inside the project", p, rel)
 		}
 		out[rel] = filled{text, info.Mode().Perm()}
 		return nil
@@ -144,7 +144,7 @@ func fill(fsys fs.FS, template, repo, dir string) (map[string]filled, error) {
 	return out, err
 }
 
-// ident returns a name as it may stand in most languages.
+// ident returns a name in a form that most languages accept as an identifier.
 func ident(s string) string {
 	return strings.ToLower(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' {
@@ -179,12 +179,12 @@ func writeNew(root, dir string, texts map[string]filled) error {
 	return nil
 }
 
-// checkNew reads the declarations with the new project in them.
+// checkNew reads the declarations including the new project.
 func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error {
 	g, err := graph.Load(os.DirFS(r.root), filepath.Base(r.root))
 	if err != nil {
 		fmt.Fprintln(a.err, err)
-		return exit{exitFailed, fmt.Sprintf("\ngrayloft: %s was made, and its declaration is refused as it stands above: mend the template, or the project", dir)}
+		return exit{exitFailed, fmt.Sprintf("\ngrayloft: %s was made, but its declaration has the errors above: fix the template or the project", dir)}
 	}
 	p := g.Containing(dir)
 	fmt.Fprintf(a.out, "Made %s from %s: project %s with %s.\n", dir, counted(len(texts), "file", "files"), p.Name, counted(len(p.Tasks), "task", "tasks"))

@@ -13,7 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/remote"
 )
 
-// maxParts bounds how many runners share a run.
+// maxParts limits how many runners share a run.
 const maxParts = 1000
 
 // partOf reads "2/5".
@@ -22,14 +22,14 @@ func partOf(text string) (which, of int, err error) {
 	which, errA := strconv.Atoi(a)
 	of, errB := strconv.Atoi(b)
 	if !ok || errA != nil || errB != nil || which < 1 || which > of || of > maxParts {
-		return 0, 0, exit{exitWrong, fmt.Sprintf("grayloft: --part %q is not a share: write it like 2/5, the second of five", text)}
+		return 0, 0, exit{exitWrong, fmt.Sprintf("grayloft: --part %q is not valid: write it like 2/5, the second of five", text)}
 	}
 	return which, of, nil
 }
 
-// part returns this runner's share of the picked tasks. All runners have to
-// divide alike, so they agree through the service on how long tasks take;
-// without one, every task counts the same.
+// part returns this runner's share of the picked tasks. All runners must divide
+// in the same way, so they get the durations of tasks from the service; without
+// a service, every task counts the same.
 func (a *app) part(ctx context.Context, r *repository, client *remote.Client, f runFlags, picked []*graph.Task) ([]*graph.Task, error) {
 	which, of, err := partOf(f.part)
 	if err != nil {
@@ -43,7 +43,7 @@ func (a *app) part(ctx context.Context, r *repository, client *remote.Client, f 
 		}
 		seconds, err = client.Parts(ctx, a.under(ctx, r, picked, of), names)
 		if err != nil {
-			return nil, exit{exitFailed, fmt.Sprintf("grayloft: --part: the runners agree through the service on who runs what, and it cannot be asked: %v.\n"+
+			return nil, exit{exitFailed, fmt.Sprintf("grayloft: --part: the runners agree through the service who runs what, but the service cannot be asked: %v.\n"+
 				"Give all of them --offline to divide by the number of tasks instead, or run without --part.", err)}
 		}
 	}
@@ -54,7 +54,8 @@ func (a *app) part(ctx context.Context, r *repository, client *remote.Client, f 
 	return parts[which-1], nil
 }
 
-// under names what is divided: these tasks, of this commit, in so many parts.
+// under returns a digest of what is divided: these tasks, of this commit, into
+// so many parts.
 func (a *app) under(ctx context.Context, r *repository, picked []*graph.Task, of int) digest.Digest {
 	h := digest.New()
 	commit, _ := r.git.Head(ctx)

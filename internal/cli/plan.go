@@ -18,7 +18,7 @@ import (
 func (a *app) planCommand() *cobra.Command {
 	var f runFlags
 	c := &cobra.Command{
-		Use: "plan TASK…", Short: "Say what a run would do and why, and run nothing",
+		Use: "plan TASK…", Short: "Show what a run would do and why, without running anything",
 		Example: "  grayloft plan build test\n  grayloft plan --pick affected",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			args, f.extra = behindDash(cmd, args)
@@ -26,7 +26,7 @@ func (a *app) planCommand() *cobra.Command {
 		},
 	}
 	f.sharedFlags(c)
-	c.Flags().BoolVar(&f.noReuse, "anew", false, "as if everything had to run")
+	c.Flags().BoolVar(&f.noReuse, "anew", false, "plan as if nothing could be reused")
 	return c
 }
 
@@ -80,7 +80,7 @@ func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*
 }
 
 type planJSON struct {
-	Run     *string        `json:"run"` // there is none
+	Run     *string        `json:"run"` // always null
 	OK      bool           `json:"ok"`
 	Seconds float64        `json:"seconds"` // expected, on the longest path
 	Tasks   []planTaskJSON `json:"tasks"`
@@ -92,7 +92,7 @@ type planJSON struct {
 type planTaskJSON struct {
 	runTaskJSON
 	On       []string  `json:"on"`
-	Expected *float64  `json:"expected_seconds"` // going by the last time; null: not known
+	Expected *float64  `json:"expected_seconds"` // from its last run; null: unknown
 	Compared *pastJSON `json:"compared_with"`
 }
 
@@ -126,7 +126,7 @@ var verbs = map[engine.Outcome]string{
 	engine.Cached: "known", engine.Current: "current", engine.Failed: "fail",
 }
 
-// printPlan says first what matters, then the list, then the legend.
+// printPlan prints the summary, then the list, then the legend.
 func (a *app) printPlan(p *engine.Preview) {
 	if len(p.Tasks) == 0 {
 		fmt.Fprintln(a.out, "Nothing to do: no task was selected.")
@@ -189,12 +189,12 @@ func headline(p *engine.Preview) string {
 		fmt.Fprintf(&b, " Saves %s.", inWords(s))
 	}
 	if f := n[string(engine.Failed)]; f > 0 {
-		fmt.Fprintf(&b, " %s cannot be looked at.", counted(f, "task", "tasks"))
+		fmt.Fprintf(&b, " %s cannot be examined.", counted(f, "task", "tasks"))
 	}
 	return b.String()
 }
 
-// slowest returns the task on the longest path that takes most of it.
+// slowest returns the task that takes longest on the longest path.
 func slowest(p *engine.Preview) *graph.Task {
 	var best *graph.Task
 	took := map[*graph.Task]float64{}
@@ -228,9 +228,9 @@ func (a *app) planRow(x *engine.Expected) []string {
 	case x.Outcome == engine.MayRun && x.Reason == "":
 		what = "unless " + list3(addrs(x.On)) + sameWord(len(x.On))
 	case x.Outcome == engine.MayRun:
-		what = strings.TrimPrefix(what+"; after "+list3(addrs(x.On)), "; ")
+		what = strings.TrimPrefix(what+"; depends on "+list3(addrs(x.On)), "; ")
 	case x.MadeBy != nil:
-		what = fmt.Sprintf("made by %s at %s, %s", x.MadeBy.Name, x.MadeBy.Place, clock(x.MadeBy.At, a.now()))
+		what = fmt.Sprintf("built by %s at %s, %s", x.MadeBy.Name, x.MadeBy.Place, clock(x.MadeBy.At, a.now()))
 	}
 	reason := string(x.Reason)
 	if x.Outcome == engine.MayRun && reason == "" {
@@ -241,9 +241,9 @@ func (a *app) planRow(x *engine.Expected) []string {
 
 func sameWord(n int) string {
 	if n == 1 {
-		return " comes out the same"
+		return " produces the same outputs"
 	}
-	return " come out the same"
+	return " produce the same outputs"
 }
 
 func list3(names []string) string {
@@ -253,7 +253,7 @@ func list3(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// bytesText writes a size: 41 MB.
+// bytesText formats a size: 41 MB.
 func bytesText(n int64) string {
 	v, unit := float64(n), 0
 	for v >= 1000 && unit < 4 {
@@ -281,7 +281,7 @@ func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
 		}
 		text := key.Legend[r]
 		if r == key.Upstream {
-			text = "what comes before it came out different, or may"
+			text = "the outputs of a dependency changed, or may change"
 		}
 		lines = append(lines, fmt.Sprintf("%-11s %s", r, text))
 	}
@@ -315,7 +315,7 @@ func compared(p *engine.Preview) string {
 	slices.SortFunc(ids, func(x, y string) int { return runs[y].Compare(runs[x]) })
 	out := fmt.Sprintf("compared with run %s of %s", ids[0], clock(runs[ids[0]], time.Now()))
 	if len(ids) > 1 {
-		out += fmt.Sprintf(", and %s", counted(len(ids)-1, "older one", "older ones"))
+		out += fmt.Sprintf(", and %s", counted(len(ids)-1, "older run", "older runs"))
 	}
-	return out + "; times (~) are those of the last time"
+	return out + "; ~ marks durations of earlier runs"
 }

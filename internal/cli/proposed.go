@@ -9,13 +9,13 @@ import (
 )
 
 // proposed returns the repository's declarations as they would be: its TOML
-// files, with those of the proposal in their place, and the directories that
-// templates stand in.
+// files, with those of the proposal added or replaced, and the directories of
+// templates.
 func proposed(found *adopt.Repo, p *adopt.Proposal) (fs.FS, error) {
 	out := fstest.MapFS{}
 	for _, f := range found.Files {
 		if path.Ext(f) != ".toml" {
-			out[f] = &fstest.MapFile{} // so that its directory is there
+			out[f] = &fstest.MapFile{} // so that its directory exists
 			continue
 		}
 		b, err := fs.ReadFile(found.FS, f)

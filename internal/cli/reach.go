@@ -17,13 +17,13 @@ func (a *app) reachCommand() *cobra.Command {
 	var sel selection
 	var as string
 	c := &cobra.Command{
-		Use: "reach [FILE…]", Short: "Say what files, or else the changes since the base, can affect, and by what path",
+		Use: "reach [FILE…]", Short: "Show what files, or the changes since the base, can affect, and by what path",
 		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as ci-matrix",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch as {
 			case "", "text", "json", "ci-matrix":
 			default:
-				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not known: text, json or matrix", as)}
+				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not valid: text or ci-matrix", as)}
 			}
 			if as == "" {
 				as = a.format
@@ -38,18 +38,18 @@ func (a *app) reachCommand() *cobra.Command {
 		},
 	}
 	sel.changeFlags(c)
-	c.Flags().StringVar(&as, "as", "", "text, json, or matrix (a job for each project, for a CI system)")
+	c.Flags().StringVar(&as, "as", "", "text or ci-matrix (JSON with one job per project, for CI systems that expand a job matrix)")
 	return c
 }
 
-// reached is a task that changes can affect, with the way by which they do.
+// reached is a task that changes can affect, with the path by which they do.
 type reached struct {
 	task *graph.Task
-	by   change.Touch  // at the beginning of the way
-	way  []*graph.Task // from the task that is touched to this one
+	by   change.Touch  // at the start of the path
+	way  []*graph.Task // from the touched task to this one
 }
 
-// ways finds, for every task that the touched ones can affect, a shortest way
+// ways finds, for every task that the touched ones can affect, a shortest path
 // from one of them.
 func ways(g *graph.Graph, touched []change.Touch) []reached {
 	found := map[*graph.Task]*reached{}
@@ -103,7 +103,7 @@ func (a *app) reach(ctx context.Context, r *repository, s selection, as string) 
 	return nil
 }
 
-// reachEach explains several files one after the other.
+// reachEach explains several files one after another.
 func (a *app) reachEach(c *changes) error {
 	for i, f := range c.s.files {
 		if i > 0 {
@@ -141,9 +141,9 @@ func (a *app) printReach(c *changes, list []reached) {
 	a.table([]string{"task", "by"}, rows)
 }
 
-// noReach says why a file affects nothing.
+// noReach explains why a file affects nothing.
 func (a *app) noReach(c *changes) string {
-	const nothing = "Nothing: no task reads what changed, and no declaration came out different."
+	const nothing = "Nothing: no task reads what changed, and no declaration changed."
 	paths, err := c.named()
 	if err != nil || len(paths) != 1 {
 		return nothing
@@ -153,15 +153,15 @@ func (a *app) noReach(c *changes) string {
 	owner := g.Owner(p)
 	switch w := g.Writer(p); {
 	case c.touchesDeclarations(paths):
-		return fmt.Sprintf("Nothing: %s holds declarations, and none of them came out different from those at %s.", p, c.rev)
+		return fmt.Sprintf("Nothing: %s contains declarations, and none of them differs from those at %s.", p, c.rev)
 	case w != nil:
-		return fmt.Sprintf("Nothing: %s is made by %s, and what tasks make counts as their output, not as a file. What it is made of counts: grayloft show %s", p, w.Addr(), w.Addr())
+		return fmt.Sprintf("Nothing: %s is an output of %s. An output affects other tasks through the task that writes it: grayloft show %s", p, w.Addr(), w.Addr())
 	case owner == nil:
-		return fmt.Sprintf("Nothing: %s lies in no project, and no task reads it by a \"repo:\" pattern.", p)
+		return fmt.Sprintf("Nothing: %s is in no project, and no task reads it with a \"repo:\" pattern.", p)
 	case len(owner.Tasks) == 0:
 		return fmt.Sprintf("Nothing: %s belongs to project %s, which has no tasks.", p, owner.Name)
 	}
-	return fmt.Sprintf("Nothing: %s belongs to project %s, and none of its tasks reads it; grayloft show %s says what they read.", p, owner.Name, owner.Tasks[0].Addr())
+	return fmt.Sprintf("Nothing: %s belongs to project %s, and none of its tasks reads it; grayloft show %s shows what they read.", p, owner.Name, owner.Tasks[0].Addr())
 }
 
 func projectsOf(list []reached) []string {
@@ -192,10 +192,10 @@ func reachJSON(list []reached) reachDocument {
 type matrixJob struct {
 	Project string `json:"project"`
 	Dir     string `json:"dir"`
-	Tasks   string `json:"tasks"` // addresses with spaces between them, as run takes them
+	Tasks   string `json:"tasks"` // addresses separated by spaces, as run takes them
 }
 
-// matrix writes one line of JSON: a job for each project that is reached.
+// matrix writes one line of JSON: a job for each affected project.
 func (a *app) matrix(list []reached) error {
 	jobs := []matrixJob{}
 	at := map[string]int{}

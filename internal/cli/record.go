@@ -11,7 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/remote"
 )
 
-// recording is an observer that tells the service how a run goes.
+// recording is an observer that reports a run to the service.
 type recording struct{ to *remote.Recorder }
 
 func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string) recording {
@@ -23,7 +23,7 @@ func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *en
 	})}
 }
 
-// asked returns what the person named, in few words.
+// asked returns what the person requested, in few words.
 func asked(s selection, args []string) []string {
 	out := append([]string{}, args...)
 	if s.pick != "" {
@@ -34,8 +34,8 @@ func asked(s selection, args []string) []string {
 	return out
 }
 
-// past is a run as the history of this checkout keeps it: what was current is
-// left out, so that a run that had nothing to do costs one short line.
+// past is a run for the history of this checkout: current tasks are left out,
+// so that a run with nothing to do costs one short line.
 func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *engine.Summary, asked []string) checkout.PastRun {
 	p := checkout.PastRun{
 		ID: opt.Run, At: a.now().UTC(), Asked: asked, OK: s.OK(), Interrupted: s.Interrupted, Seconds: round(s.Took.Seconds()),
@@ -64,7 +64,7 @@ func (r recording) Started(t *graph.Task, at time.Duration, slot int) {
 	r.to.Started(protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot})
 }
 
-func (recording) Line(*graph.Task, string) {} // logs are recorded whole
+func (recording) Line(*graph.Task, string) {} // logs are recorded as a whole
 func (recording) Warn(string)              {} // warnings are for the person
 
 func (r recording) Done(res *engine.Result) {
@@ -81,7 +81,7 @@ func (r recording) Done(res *engine.Result) {
 	r.to.Done(rec, made)
 }
 
-// finish closes the record. Sum is nil where the run never began.
+// finish closes the record. Sum is nil if the run could not start.
 func (r recording) finish(sum *engine.Summary, took time.Duration) {
 	fin := protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
 	if sum != nil {

@@ -22,12 +22,12 @@ type reference struct {
 	At      time.Time
 	Key     digest.Digest
 	Listing digest.Digest
-	Commit  string // of the checkout then, where it is known
+	Commit  string // of the checkout at that time, if known
 	in      *key.Ingredients
 }
 
-// past finds what tasks were made of before: in this checkout's journal and
-// history, in this machine's cache, and with the service.
+// past finds the ingredients of earlier results: in this checkout's journal and
+// history, in this machine's cache, and on the service.
 type past struct {
 	a      *app
 	ctx    context.Context
@@ -59,19 +59,19 @@ func (p *past) ingredients(ref reference, d digest.Digest) (reference, error) {
 	}
 	text, err := p.read(d)
 	if err != nil {
-		return ref, fmt.Errorf("its ingredients are not to be had any more: %w", err)
+		return ref, fmt.Errorf("its ingredients are no longer available: %w", err)
 	}
 	ref.in, err = key.Decode(text)
 	return ref, err
 }
 
-// last returns the state of the task when it last came out here.
+// last returns the state of the task's last result here.
 func (p *past) last(task string) (reference, error) {
 	rec, ok := p.e.State.Last(task)
 	if !ok {
-		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: %s has never come out in this checkout, so there is nothing to compare with; --against takes a run, a key, a place or a person", task)}
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: %s has no result in this checkout to compare with; --against takes a run, a key, a place or a person", task)}
 	}
-	ref := reference{Label: "the last time here", Run: rec.Run, At: rec.At, Key: rec.Key, Listing: rec.Listing}
+	ref := reference{Label: "the last result here", Run: rec.Run, At: rec.At, Key: rec.Key, Listing: rec.Listing}
 	for _, run := range p.runs {
 		if run.ID == rec.Run {
 			ref.Commit = run.Commit
@@ -80,8 +80,8 @@ func (p *past) last(task string) (reference, error) {
 	return p.ingredients(ref, rec.Ingredients)
 }
 
-// find returns the state of the task that a person names: a run, the beginning
-// of a key, a place, or who made it.
+// find returns the state of the task that a person refers to: by a run, the
+// start of a key, a place, or who made it.
 func (p *past) find(task, of string) (reference, error) {
 	if of == "" {
 		return p.last(task)
@@ -90,13 +90,13 @@ func (p *past) find(task, of string) (reference, error) {
 		return ref, err
 	}
 	if p.client == nil {
-		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout and no key of %s here begins with %q; places and people can be named where there is a service (grayloft login, or GRAYLOFT_TOKEN; and not --offline)", task, of)}
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: no run of this checkout and no key of %s here starts with %q; places and people can be named if there is a service (grayloft login, or GRAYLOFT_TOKEN; and not --offline)", task, of)}
 	}
 	return p.shared(task, of)
 }
 
-// local looks in the history of this checkout. A run in which the task was
-// current stands for the one before that had made it.
+// local looks in the history of this checkout. If the task was current in a
+// run, the run that made it is used.
 func (p *past) local(task, of string) (reference, bool, error) {
 	want := strings.ToLower(of)
 	begun := false
@@ -124,18 +124,18 @@ func (p *past) shared(task, of string) (reference, error) {
 				}
 			}
 		} else {
-			err = nil // it names no run either
+			err = nil // it is not the id of a run either
 		}
 	}
 	if err != nil {
 		return reference{}, exit{exitFailed, "grayloft: asking the service: " + err.Error()}
 	}
 	if len(list) == 0 {
-		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: the service has no entry of %s from %q: name a run, the beginning of a key, a place or a person", task, of)}
+		return reference{}, exit{exitFailed, fmt.Sprintf("grayloft: the service has no entry of %s that matches %q: name a run, the start of a key, a place or a person", task, of)}
 	}
 	e := list[0]
 	ref := reference{
-		Label: fmt.Sprintf("what %s made at %s", e.MadeBy.Name, e.MadeBy.Place), Run: e.MadeBy.Run, At: e.MadeBy.At, Key: e.Key, Listing: e.Listing,
+		Label: fmt.Sprintf("built by %s at %s", e.MadeBy.Name, e.MadeBy.Place), Run: e.MadeBy.Run, At: e.MadeBy.At, Key: e.Key, Listing: e.Listing,
 	}
 	if run, err := p.client.Run(p.ctx, e.MadeBy.Run); err == nil {
 		ref.Commit = run.Commit

@@ -34,7 +34,7 @@ type runTaskJSON struct {
 	Audit        []drift.Finding `json:"drift,omitempty"`
 }
 
-// say writes how a run came out, for people.
+// say prints the outcome of a run for people.
 func (a *app) say(s *engine.Summary) {
 	if a.format != "json" && (!a.quiet || !s.OK()) {
 		a.legend(s)
@@ -42,18 +42,19 @@ func (a *app) say(s *engine.Summary) {
 	}
 }
 
-// sharing says on a terminal, after a while, what it is that still goes on.
+// sharing says on a terminal, after a while, that uploads are still in
+// progress.
 func (a *app) sharing() (stop func()) {
 	if a.width() == 0 || a.quiet {
 		return func() {}
 	}
 	t := time.AfterFunc(time.Second, func() {
-		fmt.Fprintln(a.err, a.soft("Sharing what was made; an interrupt leaves the rest to a later run."))
+		fmt.Fprintln(a.err, a.soft("Uploading results; an interrupt leaves the rest to a later run."))
 	})
 	return func() { t.Stop() }
 }
 
-// report writes the document of a run, and gives its exit code.
+// report writes the document of a run, and returns its exit code.
 func (a *app) report(opt engine.Options, s *engine.Summary) error {
 	if a.format == "json" {
 		out := runJSON{Run: opt.Run, OK: s.OK(), Seconds: round(s.Took.Seconds()), Tasks: []runTaskJSON{}, Totals: s.Totals()}
@@ -111,7 +112,7 @@ func sign(s float64) float64 {
 	return 1
 }
 
-// summary says in plain sentences how a run came out.
+// summary describes the outcome of a run in plain sentences.
 func (a *app) summary(s *engine.Summary) string {
 	n := s.Totals()
 	count := func(o engine.Outcome) int { return n[string(o)] }
@@ -129,9 +130,9 @@ func (a *app) summary(s *engine.Summary) string {
 	if f := count(engine.Failed); f > 0 {
 		word := fmt.Sprintf("%d failed", f)
 		if h := count(engine.Blocked); h == 1 {
-			word += " and holds 1 more"
+			word += " and blocks 1 more"
 		} else if h > 1 {
-			word += fmt.Sprintf(" and holds %d more", h)
+			word += fmt.Sprintf(" and blocks %d more", h)
 		}
 		parts = append(parts, word)
 	}
@@ -142,7 +143,7 @@ func (a *app) summary(s *engine.Summary) string {
 		}
 	}
 	if c := count(engine.Current); c > 0 {
-		rest = append(rest, fmt.Sprintf("%d already right", c))
+		rest = append(rest, fmt.Sprintf("%d current", c))
 	}
 	for _, o := range []engine.Outcome{engine.Stopped, engine.NotStarted} {
 		if count(o) > 0 {
@@ -157,7 +158,7 @@ func (a *app) summary(s *engine.Summary) string {
 	switch {
 	case saved < 0.1:
 	case cost > 0.05:
-		line += fmt.Sprintf(" Saved %s for %s of fetching.", inWords(saved), inWords(cost))
+		line += fmt.Sprintf(" Saved %s; fetching took %s.", inWords(saved), inWords(cost))
 	default:
 		line += fmt.Sprintf(" Saved %s.", inWords(saved))
 	}

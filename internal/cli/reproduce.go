@@ -18,10 +18,10 @@ import (
 func (a *app) reproduceCommand() *cobra.Command {
 	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
 	c := &cobra.Command{
-		Use: "twice TASK…", Short: "Run tasks two times, sealed, and compare what they made",
-		Long: "What a task comes after is settled first, as in a run. Then the task itself runs two times, each in a\n" +
-			"tree that holds only what it declares, in different directories and different seconds. What differs is\n" +
-			"shown to the byte. Nothing of it is kept.",
+		Use: "reproduce TASK…", Short: "Run tasks twice, sealed, and compare their outputs",
+		Long: "First settles the dependencies of the task, as in a run. Then the task itself runs twice, each time in a\n" +
+			"tree that contains only what it declares, in different directories and different seconds. Differences are\n" +
+			"shown to the byte. Nothing is cached.",
 		Example: "  grayloft reproduce package@booking",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -45,8 +45,8 @@ func (a *app) reproduce(ctx context.Context, f runFlags, args []string) error {
 	return a.reportReproduction(list)
 }
 
-// apart does something with tasks of which nothing is kept, once what comes
-// before them is settled.
+// apart prepares the dependencies of tasks and then does something with the
+// tasks of which nothing is cached.
 func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(context.Context, *engine.Engine, engine.Options) (*engine.Summary, error)) error {
 	r, picked, err := a.chosen(ctx, a.load, f, args)
 	if err != nil {
@@ -74,10 +74,10 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	case !sum.OK():
 		for _, res := range sum.Results {
 			if res.Outcome == engine.Failed {
-				return exit{exitFailed, fmt.Sprintf("grayloft: %s, which comes before, failed: %s\nSee grayloft log %s.", res.Task.Addr(), firstLine(res.Message), res.Task.Addr())}
+				return exit{exitFailed, fmt.Sprintf("grayloft: the dependency %s failed: %s\nSee grayloft log %s.", res.Task.Addr(), firstLine(res.Message), res.Task.Addr())}
 			}
 		}
-		return exit{exitFailed, "grayloft: a task that comes before did not come out"}
+		return exit{exitFailed, "grayloft: a dependency failed"}
 	}
 	return nil
 }
@@ -102,7 +102,7 @@ func (a *app) reportReproduction(list []engine.Reproduction) error {
 		}
 	}
 	if a.format != "json" && len(list) > 0 {
-		fmt.Fprintln(a.out, "\n"+a.soft("Both were held: "+list[0].Held+"."))
+		fmt.Fprintln(a.out, "\n"+a.soft("Isolation of both runs: "+list[0].Held+"."))
 	}
 	if a.format == "json" {
 		if err := a.json(out); err != nil {
@@ -118,25 +118,25 @@ func (a *app) reportReproduction(list []engine.Reproduction) error {
 func (a *app) printReproduction(t engine.Reproduction) {
 	switch {
 	case t.Failed != "":
-		fmt.Fprintf(a.out, "%s failed when it was sealed: %s\n", t.Task.Addr(), t.Failed)
+		fmt.Fprintf(a.out, "%s failed in a sealed run: %s\n", t.Task.Addr(), t.Failed)
 		for _, l := range tasklog.Parse(t.Log) {
 			fmt.Fprintln(a.out, "    │ "+l.Text)
 		}
 	case len(t.Differ) == 0 && t.Outputs == 0:
-		fmt.Fprintf(a.out, "%s made nothing in either run\n", t.Task.Addr())
+		fmt.Fprintf(a.out, "%s wrote nothing in either run\n", t.Task.Addr())
 	case len(t.Differ) == 0:
-		fmt.Fprintf(a.out, "%s made the same twice: %s\n", t.Task.Addr(), counted(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(a.out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), counted(t.Outputs, "output", "outputs"))
 	default:
-		fmt.Fprintf(a.out, "%s came out different in %d of %s\n", t.Task.Addr(), len(t.Differ), counted(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(a.out, "%s is not reproducible: %d of %s differ\n", t.Task.Addr(), len(t.Differ), counted(t.Outputs, "output", "outputs"))
 		for _, d := range t.Differ {
 			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.Kind))
 			for _, r := range d.Ranges {
 				fmt.Fprintf(a.out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
 			}
 			if more := d.Count - len(d.Ranges); more > 0 {
-				fmt.Fprintf(a.out, "    and at %s\n", counted(more, "place more", "places more"))
+				fmt.Fprintf(a.out, "    and at %s\n", counted(more, "more place", "more places"))
 			}
 		}
-		fmt.Fprintln(a.out, "\nThe two runs had different directories and different seconds. A path, the time, chance and the order\nin which files are listed or tasks finish are what usually comes in.")
+		fmt.Fprintln(a.out, "\nThe two runs had different directories and different seconds. Usual causes are paths, the current time,\nrandom values, and the order in which files are listed or tasks finish.")
 	}
 }

@@ -1,5 +1,5 @@
-// Package cli is the client's commands and what they print. It wires the parts
-// together and holds no rule of the job itself.
+// Package cli defines the client's commands. It wires the parts together and
+// contains no rule of the job itself.
 package cli
 
 import (
@@ -28,7 +28,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
-// Version is the program's version, set when it is built.
+// Version is the program's version, set at build time.
 var Version = "0.1.0"
 
 // Exit codes.
@@ -38,8 +38,8 @@ const (
 	exitInterrupted = 130
 )
 
-// exit is an error that ends the program with a code of its own. An empty
-// message has been said already.
+// exit is an error that ends the program with its own exit code. An empty
+// message means that it was already printed.
 type exit struct {
 	code int
 	msg  string
@@ -60,11 +60,11 @@ type app struct {
 	dir     string // the working directory
 	style   *lipgloss.Renderer
 	ctx     context.Context // of the whole call
-	in      *bufio.Reader   // what a person answers
+	in      *bufio.Reader   // answers of a person
 }
 
-// Enter has to be called first in main: some of the processes that the client
-// starts are the client itself, in another part.
+// Enter must be called first in main: some of the processes that the client
+// starts are the client itself in another role.
 func Enter() {
 	isolate.Enter()
 	process.Enter()
@@ -99,13 +99,13 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	return exitWrong
 }
 
-// collectLate lets memory grow to a fair size before any of it is looked for
-// that is free: most calls end before that.
+// collectLate delays the first garbage collection until memory has grown to a
+// moderate size: most calls end before that.
 func collectLate() {
 	const fair = 96 << 20
 	limit := debug.SetMemoryLimit(fair)
 	percent := debug.SetGCPercent(-1)
-	// The first collection, at that size, makes it as usual.
+	// The first collection, at that size, restores the usual settings.
 	runtime.SetFinalizer(new([64]byte), func(*[64]byte) {
 		debug.SetGCPercent(max(percent, 100))
 		debug.SetMemoryLimit(limit)
@@ -115,9 +115,9 @@ func collectLate() {
 func (a *app) command() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "grayloft",
-		Short: "Run only what a change affects, and share what anyone has made already",
-		Long: "Gray Loft runs the tasks of a repository with many projects: only those that a change affects,\n" +
-			"in parallel and in the right order, and fetches what somebody has already made from the same files.",
+		Short: "Run only what a change affects, and share what anyone has already built",
+		Long: "Gray Loft runs the tasks of a repository with many projects: only those that a change affects, in parallel\n" +
+			"and in the right order. What somebody has already built from the same files is fetched instead of built again.",
 		Version: Version, SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.begin() },
 	}
@@ -125,8 +125,8 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.repo, "repo", "", "the repository's directory (default: the nearest above that has a "+decl.RootFile+")")
 	f.StringVar(&a.format, "format", "text", "text or json")
 	f.StringVar(&a.color, "color", "auto", "auto, always or never")
-	f.BoolVarP(&a.quiet, "quiet", "q", false, "say only what went wrong")
-	f.BoolVarP(&a.verbose, "verbose", "v", false, "list what needed nothing, too")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "print only errors and failures")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "also list tasks that needed no work")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
@@ -146,7 +146,7 @@ func (a *app) command() *cobra.Command {
 
 func (a *app) begin() error {
 	if a.format != "text" && a.format != "json" {
-		return exit{exitWrong, fmt.Sprintf("grayloft: --format %q is not known: text or json", a.format)}
+		return exit{exitWrong, fmt.Sprintf("grayloft: --format %q is not valid: text or json", a.format)}
 	}
 	a.style = lipgloss.NewRenderer(a.out)
 	switch a.color {
@@ -159,14 +159,15 @@ func (a *app) begin() error {
 	case "never":
 		a.style.SetColorProfile(termenv.Ascii)
 	default:
-		return exit{exitWrong, fmt.Sprintf("grayloft: --color %q is not known: auto, always or never", a.color)}
+		return exit{exitWrong, fmt.Sprintf("grayloft: --color %q is not valid: auto, always or never", a.color)}
 	}
 	dir, err := os.Getwd()
 	a.dir = dir
 	return err
 }
 
-// width returns the columns of the terminal, or 0 where the output is none.
+// width returns the columns of the terminal, or 0 if the output is not a
+// terminal.
 func (a *app) width() int {
 	f, ok := a.out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
@@ -184,10 +185,10 @@ type repository struct {
 	root  string
 	graph *graph.Graph
 	git   git.Repo
-	here  string // the working directory, from the root; empty where it is outside
+	here  string // the working directory, from the root; empty if it is outside
 
-	choice choice // what was said about settings
-	ahead  *ahead // what was begun before the declarations were read
+	choice choice // the chosen settings
+	ahead  *ahead // what was started before the declarations were read
 }
 
 func (a *app) load(ctx context.Context) (*repository, error) {
@@ -207,7 +208,7 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 	return r, nil
 }
 
-// start returns the directory in which the search for a repository begins.
+// start returns the directory in which the search for a repository starts.
 func (a *app) start() (string, error) {
 	start := a.dir
 	if a.repo != "" {
@@ -237,7 +238,7 @@ func (a *app) findRoot() (string, error) {
 		}
 		if d == filepath.Dir(d) {
 			return "", exit{exitWrong, fmt.Sprintf("grayloft: there is no %s in %s or above it.\n"+
-				"grayloft adopt proposes one from the scripts and manifests that are there.", decl.RootFile, start)}
+				"grayloft adopt proposes one from existing scripts and manifests.", decl.RootFile, start)}
 		}
 	}
 }
@@ -251,12 +252,12 @@ func (a *app) json(v any) error {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Say which version this is", Args: cobra.NoArgs,
+		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.format == "json" {
 				return a.json(map[string]any{"version": Version, "schema": decl.Schema})
 			}
-			fmt.Fprintf(a.out, "grayloft %s, declarations of schema %d\n", Version, decl.Schema)
+			fmt.Fprintf(a.out, "grayloft %s, schema %d of declarations\n", Version, decl.Schema)
 			return nil
 		},
 	}

@@ -34,13 +34,13 @@ type runFlags struct {
 	fetch     string
 	offline   bool
 	choice    choice
-	extra     []string // behind --
+	extra     []string // after --
 }
 
 func (a *app) runCommand() *cobra.Command {
 	var f runFlags
 	c := &cobra.Command{
-		Use: "run TASK…", Short: "Run tasks, and all that they come after, as far as nothing of it is there",
+		Use: "run TASK…", Short: "Run tasks and their dependencies, reusing cached results",
 		Example: "  grayloft run build test\n  grayloft run test@fares\n  grayloft run --pick 'affected and not tag:slow'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			args, f.extra = behindDash(cmd, args)
@@ -50,32 +50,31 @@ func (a *app) runCommand() *cobra.Command {
 	f.sharedFlags(c)
 	f.workFlags(c)
 	fl := c.Flags()
-	fl.BoolVar(&f.noReuse, "anew", false, "run everything, whatever is there already")
-	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by how long they took")
+	fl.BoolVar(&f.noReuse, "anew", false, "run everything, even if a result could be reused")
+	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations")
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c
 }
 
-// sharedFlags are those of every command that settles tasks or says how they
-// would be: which tasks, with which settings, and what may be asked of the
-// service.
+// sharedFlags are those of every command that settles tasks or predicts it:
+// which tasks, with which settings, and what may be asked of the service.
 func (f *runFlags) sharedFlags(c *cobra.Command) {
 	f.flags(c)
 	f.choice.flags(c)
-	c.Flags().StringVar(&f.fetch, "fetch", "needed", "needed, all or none")
+	c.Flags().StringVar(&f.fetch, "fetch", "needed", "what to transfer from the cache: needed (outputs you asked for, and what a task that runs will read), all (every output of the plan), or none (only what a task that runs will read)")
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 }
 
 // workFlags are those of every command that runs tasks.
 func (f *runFlags) workFlags(c *cobra.Command) {
 	fl := c.Flags()
-	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "how many tasks may run at a time")
-	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, go on with what does not come after it")
+	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "maximum number of tasks that run at the same time")
+	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, continue with tasks that do not depend on it")
 }
 
 func (f *runFlags) check() error {
 	if f.jobs < 1 {
-		return exit{exitWrong, "grayloft: --jobs wants a number from 1"}
+		return exit{exitWrong, "grayloft: --jobs must be at least 1"}
 	}
 	if f.part != "" {
 		if _, _, err := partOf(f.part); err != nil {
@@ -86,14 +85,13 @@ func (f *runFlags) check() error {
 		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " needed all none "},
 	} {
 		if !strings.Contains(v.among, " "+v.val+" ") && v.val != "" {
-			return exit{exitWrong, fmt.Sprintf("grayloft: %s %q is not known: %s", v.flag, v.val, strings.Join(strings.Fields(v.among), ", "))}
+			return exit{exitWrong, fmt.Sprintf("grayloft: %s %q is not valid: %s", v.flag, v.val, strings.Join(strings.Fields(v.among), ", "))}
 		}
 	}
 	return nil
 }
 
-// chosen loads the repository, with the settings that were asked for, and
-// selects its tasks.
+// chosen loads the repository with the chosen settings, and selects its tasks.
 func (a *app) chosen(ctx context.Context, load func(context.Context) (*repository, error), f runFlags, args []string) (*repository, []*graph.Task, error) {
 	r, err := load(ctx)
 	if err != nil {
@@ -144,7 +142,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		made := a.record(ctx, client, r, e, opt, f, args)
 		rec, e.Observer = &made, both{view, made}
 	}
-	// The person has what they wait for before the last of it is shared.
+	// The person sees the result before the last upload ends.
 	sharing := func() {}
 	opt.Settled = func(sum *engine.Summary) {
 		view.close()
@@ -182,7 +180,7 @@ func interrupts(parent context.Context) (ctx context.Context, kill <-chan struct
 	signals := make(chan os.Signal, 4)
 	second := make(chan struct{})
 	done := make(chan struct{})
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP) // a terminal that is closed hangs up
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP) // a closed terminal sends SIGHUP
 	go func() {
 		for n := 0; ; n++ {
 			select {
@@ -212,14 +210,14 @@ func newRunID(now time.Time) string {
 	return strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString(b[:]))
 }
 
-// now is the time as the records are to have it: GRAYLOFT_CLOCK_OFFSET moves
-// it, for demonstrations and tests. What is measured is not changed by it.
+// now is the time for records: GRAYLOFT_CLOCK_OFFSET moves it, for
+// demonstrations and tests. It does not affect measurements.
 func (a *app) now() time.Time {
 	offset, _ := time.ParseDuration(os.Getenv("GRAYLOFT_CLOCK_OFFSET"))
 	return time.Now().Add(offset)
 }
 
-// engine puts together what a run works with.
+// engine assembles what a run works with.
 func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.Engine, *remote.Client, error) {
 	begun := r.ahead
 	r.ahead = nil
@@ -255,8 +253,8 @@ func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.En
 	return e, client, nil
 }
 
-// client returns a client of the repository's service, and its address; none
-// where no service or no token is known.
+// client returns a client of the repository's service, and its address; nil if
+// no service or no token is known.
 func (a *app) client(r *repository, st *store.Store) (*remote.Client, string) {
 	url, token := a.service(r)
 	if url == "" || token == "" {
@@ -265,8 +263,8 @@ func (a *app) client(r *repository, st *store.Store) (*remote.Client, string) {
 	return remote.New(url, r.graph.Repo.Name, token, st), strings.TrimSuffix(url, "/")
 }
 
-// maker says who runs here: the token's name is the service's to say, so the
-// person's own comes from git or the system.
+// maker says who runs here: from git or the system. The service records the
+// token's name instead.
 func (a *app) maker(ctx context.Context, r *repository) protocol.Maker {
 	m := protocol.Maker{Name: os.Getenv("GRAYLOFT_NAME"), Place: os.Getenv("GRAYLOFT_PLACE")}
 	m.Host, _ = os.Hostname()
@@ -288,7 +286,7 @@ func (a *app) maker(ctx context.Context, r *repository) protocol.Maker {
 	return m
 }
 
-// both tells two observers.
+// both passes everything to two observers.
 type both [2]engine.Observer
 
 func (b both) Started(t *graph.Task, at time.Duration, slot int) {

@@ -11,9 +11,9 @@ import (
 func (a *app) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "schema", Short: "Print the JSON Schema of the declarations, for editors", Args: noArgs,
-		Long: "Prints the JSON Schema (draft 7) of grayloft.toml, loft.toml and included files. Editors that know TOML\n" +
-			"and JSON Schema complete and check declarations with it: keep it beside grayloft.toml and name it in a\n" +
-			"first line such as\n\n  #:schema ./grayloft.schema.json",
+		Long: "Prints the JSON Schema (draft 7) of grayloft.toml, loft.toml and included files. Editors that support TOML\n" +
+			"and JSON Schema complete and check declarations with it: save it beside grayloft.toml and name it in a first\n" +
+			"line such as\n\n  #:schema ./grayloft.schema.json",
 		Example: "  grayloft schema > grayloft.schema.json",
 		RunE: func(*cobra.Command, []string) error {
 			_, err := fmt.Fprint(a.out, string(decl.JSONSchema))

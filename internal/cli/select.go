@@ -21,14 +21,14 @@ import (
 	"grayloft.example/grayloft/internal/core/pick"
 )
 
-// selection is what a person says to select tasks.
+// selection is what a person gave to select tasks.
 type selection struct {
 	pick       string
 	since      string
 	files      []string
 	filesFrom  string
-	everything bool // without names, all is meant
-	reaching   bool // without a pick, what the changes can affect is meant
+	everything bool // without names, all tasks are selected
+	reaching   bool // without a pick, the tasks that the changes can affect are selected
 }
 
 func (s *selection) flags(c *cobra.Command) {
@@ -39,11 +39,11 @@ func (s *selection) flags(c *cobra.Command) {
 func (s *selection) changeFlags(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&s.since, "since", "", "measure changes against this revision (default: repo.since)")
-	f.StringArrayVar(&s.files, "file", nil, "take this file as changed, instead of asking git (repeatable)")
-	f.StringVar(&s.filesFrom, "files-from", "", "take the files that this file lists, one a line, as changed; - is standard input")
+	f.StringArrayVar(&s.files, "file", nil, "treat this file as changed, instead of asking git (repeatable)")
+	f.StringVar(&s.filesFrom, "files-from", "", "treat the files listed in this file, one per line, as changed; - is standard input")
 }
 
-// selected returns the tasks that a person means.
+// selected returns the tasks that a person selected.
 func (a *app) selected(ctx context.Context, r *repository, s selection, names []string) ([]*graph.Task, error) {
 	c := &changes{a: a, ctx: ctx, r: r, s: s}
 	expr := s.pick
@@ -52,7 +52,7 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 	}
 	if s.pick != "" && len(names) > 0 {
 		if msg := a.expanded(r, names[0]); msg != "" && a.expanded(r, s.pick) != "" {
-			return nil, exit{exitWrong, fmt.Sprintf("grayloft: the shell has put %s %s … in place of a pattern: quote it, such as --pick './%s/*'", s.pick, names[0], path.Dir(s.pick))}
+			return nil, exit{exitWrong, fmt.Sprintf("grayloft: the shell replaced a pattern by %s %s …: quote the pattern, such as --pick './%s/*'", s.pick, names[0], path.Dir(s.pick))}
 		}
 	}
 	var among pick.Set
@@ -72,14 +72,15 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 		case s.everything:
 			return r.graph.Tasks, nil
 		}
-		return nil, exit{exitWrong, fmt.Sprintf("grayloft: which tasks? There are %s; or select some with --pick", strings.Join(r.graph.TaskNames(), ", "))}
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: which tasks? The repository has %s; or select tasks with --pick", strings.Join(r.graph.TaskNames(), ", "))}
 	}
 	return a.narrow(r, among, names)
 }
 
-// narrow keeps those tasks that the names on the command line mean.
+// narrow keeps the tasks that the names on the command line refer to.
 func (a *app) narrow(r *repository, among pick.Set, names []string) ([]*graph.Task, error) {
-	// At the root names mean everything, even where a project lies there.
+	// At the root, names refer to all projects, even if there is a project at
+	// the root.
 	here := r.graph.Containing(r.here)
 	if here != nil && here.Dir == "." {
 		here = nil
@@ -111,8 +112,8 @@ func (a *app) narrow(r *repository, among pick.Set, names []string) ([]*graph.Ta
 	return out.Sorted(r.graph), nil
 }
 
-// named returns the tasks of a bare name: of the project that the person is
-// in, or of all; with a pick, of those that it picks.
+// named returns the tasks with a bare name: of the project in the current
+// directory, or of all projects; with a pick, of those that it selects.
 func (a *app) named(r *repository, among pick.Set, here *graph.Project, name string) ([]*graph.Task, error) {
 	pat, err := glob.Parse(name)
 	if err != nil {
@@ -131,7 +132,7 @@ func (a *app) named(r *repository, among pick.Set, here *graph.Project, name str
 	}
 	switch {
 	case known && len(out) == 0 && among == nil:
-		return nil, exit{exitWrong, fmt.Sprintf("grayloft: project %q, which you are in, has no task %q; for those of all projects write %q", here.Name, name, name+"@*")}
+		return nil, exit{exitWrong, fmt.Sprintf("grayloft: project %q, in the current directory, has no task %q; for the tasks of all projects write %q", here.Name, name, name+"@*")}
 	case known:
 		return out, nil
 	case r.graph.Project(name) != nil:
@@ -140,25 +141,25 @@ func (a *app) named(r *repository, among pick.Set, here *graph.Project, name str
 	if msg := a.expanded(r, name); msg != "" {
 		return nil, exit{exitWrong, msg}
 	}
-	msg := fmt.Sprintf("grayloft: no task is called %q", name)
+	msg := fmt.Sprintf("grayloft: no task is named %q", name)
 	if c := decl.Closest(name, r.graph.TaskNames()); c != "" {
 		return nil, exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
 	}
-	return nil, exit{exitWrong, msg + ": there are " + strings.Join(r.graph.TaskNames(), ", ")}
+	return nil, exit{exitWrong, msg + ": the names are " + strings.Join(r.graph.TaskNames(), ", ")}
 }
 
-// expanded explains a name that is a path: the shell has probably put it in
-// place of a pattern.
+// expanded explains a name that is a path: the shell probably replaced a
+// pattern by it.
 func (a *app) expanded(r *repository, name string) string {
 	info, err := os.Stat(filepath.Join(a.dir, name))
 	if err != nil {
 		return ""
 	}
 	if !info.IsDir() {
-		return fmt.Sprintf("grayloft: %q is a file, not a task; tasks that read it: --file %s. If it came from a pattern, quote the pattern, so that the shell leaves it alone", name, name)
+		return fmt.Sprintf("grayloft: %q is a file, not a task; to select the tasks that read it: --file %s. If it came from a pattern, quote the pattern so that the shell does not expand it", name, name)
 	}
 	where := "./" + path.Join(r.here, filepath.ToSlash(filepath.Clean(name)))
-	return fmt.Sprintf("grayloft: %q is a directory, not a task; its tasks: --pick %s. If it came from a pattern, quote the pattern, so that the shell leaves it alone: --pick '%s/*'",
+	return fmt.Sprintf("grayloft: %q is a directory, not a task; to select its tasks: --pick %s. If it came from a pattern, quote the pattern so that the shell does not expand it: --pick '%s/*'",
 		name, where, strings.TrimSuffix("./"+path.Dir(path.Clean(where)), "/."))
 }
 
@@ -176,7 +177,7 @@ type changes struct {
 	r       *repository
 	s       selection
 	touched []change.Touch
-	all     bool // the base could not be found
+	all     bool // the base was not found
 	rev     string
 	done    bool
 }
@@ -231,7 +232,7 @@ func (c *changes) find() error {
 	return nil
 }
 
-// named returns the files that the person named, or nil for asking git.
+// named returns the files that the person named, or nil to ask git.
 func (c *changes) named() ([]string, error) {
 	if len(c.s.files) == 0 && c.s.filesFrom == "" {
 		return nil, nil
@@ -277,7 +278,7 @@ func (a *app) lines(file string) ([]string, error) {
 }
 
 // fromRoot returns a file that a person named as a path from the root. A path
-// is taken from where the person is; where nothing is there, from the root.
+// is relative to the current directory, or, if nothing is there, to the root.
 func (a *app) fromRoot(r *repository, file string) (string, error) {
 	full := file
 	if !filepath.IsAbs(file) {
@@ -293,13 +294,13 @@ func (a *app) fromRoot(r *repository, file string) (string, error) {
 	}
 	rel, err := filepath.Rel(r.root, full)
 	if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
-		return "", exit{exitWrong, fmt.Sprintf("grayloft: %s lies outside of the repository %s", file, r.root)}
+		return "", exit{exitWrong, fmt.Sprintf("grayloft: %s is outside the repository %s", file, r.root)}
 	}
 	return path.Clean(filepath.ToSlash(rel)), nil
 }
 
-// base returns the revision that changes are measured against, and the commit
-// at which HEAD parted from it; the commit is empty where there is none.
+// base returns the revision that changes are measured against, and its merge
+// base with HEAD; the commit is empty if there is none.
 func (c *changes) base() (rev, commit string, err error) {
 	rev = c.s.since
 	if rev == "" {
@@ -323,12 +324,12 @@ func (c *changes) base() (rev, commit string, err error) {
 }
 
 // lastGood as a revision is the newest commit of this branch whose run on the
-// trusted shelf was all right.
+// trusted shelf passed.
 const lastGood = "last-good"
 
-// lastGood asks the service. On a detached head any branch will do, as long as
-// the commit lies before this one. Nothing is an error that a person cannot
-// mend: without an answer everything counts as changed.
+// lastGood asks the service. On a detached head any branch is accepted, as long
+// as the commit is an ancestor of HEAD. Without an answer everything counts as
+// changed: that is never an error.
 func (c *changes) lastGood() (string, error) {
 	client, url := c.a.client(c.r, nil)
 	if client == nil {
@@ -350,12 +351,12 @@ func (c *changes) lastGood() (string, error) {
 
 func (c *changes) noBase(rev string) string {
 	if rev == lastGood {
-		return "the service knows no run on the trusted shelf that was all right at a commit before this one, so everything counts as changed"
+		return "the service has no run on the trusted shelf that passed at an ancestor of this commit, so everything counts as changed"
 	}
 	if c.r.git.Shallow(c.ctx) {
-		return fmt.Sprintf("this clone is shallow and does not reach back to %s, so everything counts as changed; `git fetch --unshallow` mends it", rev)
+		return fmt.Sprintf("this clone is shallow and does not reach back to %s, so everything counts as changed; `git fetch --unshallow` fixes that", rev)
 	}
-	return fmt.Sprintf("git knows no common commit with %q, so everything counts as changed; set since in [repo], or give --since", rev)
+	return fmt.Sprintf("git finds no common ancestor with %q, so everything counts as changed; set since in [repo], or give --since", rev)
 }
 
 func (c *changes) touchesDeclarations(paths []string) bool {
@@ -364,7 +365,7 @@ func (c *changes) touchesDeclarations(paths []string) bool {
 	})
 }
 
-// graphAt loads the declarations of a commit; of none, an empty graph.
+// graphAt loads the declarations of a commit; without a commit, an empty graph.
 func (c *changes) graphAt(commit string) (*graph.Graph, error) {
 	if commit == "" {
 		return nil, nil

@@ -23,7 +23,7 @@ func (a *app) showCommand() *cobra.Command {
 			"  grayloft show kind:go-library",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: show wants one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: and a name"}
+				return exit{exitWrong, "grayloft: show needs exactly one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: followed by a name"}
 			}
 			return nil
 		},
@@ -70,9 +70,9 @@ func (a *app) show(r *repository, name string) error {
 	for _, what := range []string{"kind", "setting", "mode", "pick", "probe"} {
 		names = append(names, named(r, what)...)
 	}
-	msg := fmt.Sprintf("grayloft: nothing is called %q", name)
+	msg := fmt.Sprintf("grayloft: nothing is named %q", name)
 	if slices.Contains(r.graph.TaskNames(), name) {
-		return exit{exitWrong, msg + fmt.Sprintf(" alone; say of which project: %s@…", name)}
+		return exit{exitWrong, msg + fmt.Sprintf(" alone; add the project: %s@…", name)}
 	}
 	if c := decl.Closest(name, names); c != "" {
 		msg += fmt.Sprintf("; did you mean %q?", c)
@@ -82,7 +82,8 @@ func (a *app) show(r *repository, name string) error {
 	return exit{exitWrong, msg}
 }
 
-// named returns the names of kinds, settings, modes, slices or probes, sorted.
+// named returns the names of kinds, settings, modes, saved picks or probes,
+// sorted.
 func named(r *repository, what string) []string {
 	repo := r.graph.Repo
 	switch what {
@@ -103,14 +104,14 @@ func named(r *repository, what string) []string {
 func (a *app) showNamed(r *repository, what, name string) error {
 	all := named(r, what)
 	if !slices.Contains([]string{"kind", "setting", "mode", "pick", "probe"}, what) {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not a form of name: kind:, setting:, mode:, pick: or probe: and a name", what+":")}
+		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not valid: use kind:, setting:, mode:, pick: or probe: followed by a name", what+":")}
 	}
 	if !slices.Contains(all, name) {
-		msg := fmt.Sprintf("grayloft: no %s is called %q", what, name)
+		msg := fmt.Sprintf("grayloft: no %s is named %q", what, name)
 		if c := decl.Closest(name, all); c != "" {
 			return exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
 		}
-		return exit{exitWrong, msg + ": there are " + orNone(strings.Join(all, ", "))}
+		return exit{exitWrong, msg + ": the names are " + orNone(strings.Join(all, ", "))}
 	}
 	repo := r.graph.Repo
 	switch what {
@@ -128,7 +129,7 @@ func (a *app) showNamed(r *repository, what, name string) error {
 
 func orNone(s string) string { return orElse(s != "", s, "none") }
 
-// sourced is a value with the place that it comes from.
+// sourced is a value with the position of its declaration.
 type sourced struct {
 	Value string `json:"value"`
 	From  string `json:"from"` // file:line, or "default"
@@ -145,7 +146,7 @@ func source(text string, pos decl.Pos) sourced {
 
 func standard(text string) sourced { return sourced{text, "default", "default"} }
 
-// where writes for people where a value comes from.
+// where describes for people where a value comes from.
 func (s sourced) where() string {
 	switch {
 	case s.By == "" || s.By == s.From:
@@ -192,8 +193,8 @@ func plain(names []string) []sourced {
 
 const labelWidth = 12
 
-// row writes values below each other behind their name, each with its source;
-// where a terminal is too narrow for both, the source stands below.
+// row writes values below each other after their name, each with its source; if
+// the terminal is too narrow for both, the source is on the next line.
 func (a *app) row(name string, vals []sourced) {
 	limit := a.width()
 	wide, widest := 0, 0
@@ -210,7 +211,7 @@ func (a *app) row(name string, vals []sourced) {
 		label := a.soft(pad(name, labelWidth))
 		text := v.Value
 		if room := limit - labelWidth; limit > 0 && room > 8 {
-			text = ansi.Hardwrap(text, room, true) // nothing of a command may be lost
+			text = ansi.Hardwrap(text, room, true) // no part of a command may be lost
 		}
 		lines := strings.Split(text, "\n")
 		for k, line := range lines {

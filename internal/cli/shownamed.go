@@ -49,7 +49,7 @@ func (a *app) showKind(r *repository, k *decl.Kind) error {
 	a.row("offers", d.Offers)
 	a.row("tags", d.Tags)
 	for i, t := range d.Tasks {
-		a.row(orElse(i == 0, "tasks", ""), []sourced{{t.Name + "  " + orElse(t.Run != "", firstLine(t.Run), "run is left to the project"), t.From, ""}})
+		a.row(orElse(i == 0, "tasks", ""), []sourced{{t.Name + "  " + orElse(t.Run != "", firstLine(t.Run), "run is declared by the project"), t.From, ""}})
 	}
 	if d.Template != "" {
 		a.row("template", []sourced{{d.Template + "/", "grayloft new " + k.Name + " DIR", ""}})
@@ -71,9 +71,9 @@ type settingDetail struct {
 	From    string             `json:"from"`
 	Help    string             `json:"help"`
 	Type    string             `json:"type"`
-	Values  []string           `json:"values"` // null: any of the type
+	Values  []string           `json:"values"` // null: any value of the type
 	Default string             `json:"default"`
-	Value   string             `json:"value"` // that holds with what was given
+	Value   string             `json:"value"` // the effective value
 	Var     string             `json:"variable"`
 	Modes   map[string]sourced `json:"modes"`
 	Tasks   []string           `json:"tasks"`
@@ -159,7 +159,7 @@ type probeDetail struct {
 	Run    string   `json:"run"`
 	Words  []string `json:"words"`
 	Per    string   `json:"per"`
-	Reads  []string `json:"reads"` // null: asked in every run
+	Reads  []string `json:"reads"` // null: it runs in every run
 	Dirs   []string `json:"dirs"`
 	Tasks  []string `json:"tasks"`
 	Steady bool     `json:"steady"`
@@ -182,16 +182,16 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	}
 	a.title("probe "+p.Name, "")
 	a.row("runs", []sourced{{commandLine(d.Words), d.From, ""}})
-	a.row("asked", plain([]string{orElse(p.PerProject, "once for each project, in its directory", "once, at the root")}))
+	a.row("asked", plain([]string{orElse(p.PerProject, "once per project, in its directory", "once, at the root")}))
 	switch {
 	case !p.Rememberable:
-		a.row("remembered", []sourced{{"no: it is asked in every run", `reads = [] remembers it while the program stays the same`, ""}})
+		a.row("remembered", []sourced{{"no: it runs in every run", `reads = [] remembers it while the program stays the same`, ""}})
 	case len(d.Reads) == 0:
 		a.row("remembered", plain([]string{"while the program stays the same"}))
 	default:
 		a.row("remembered", plain([]string{"while the program and " + strings.Join(d.Reads, ", ") + " stay the same"}))
 	}
 	a.row("dirs", plain(d.Dirs))
-	a.row("counted by", plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
+	a.row("used by", plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
 	return nil
 }

@@ -20,16 +20,16 @@ type taskDetail struct {
 	Dir       string    `json:"dir"`
 	Help      string    `json:"help"`
 	Run       sourced   `json:"run"`
-	Words     []string  `json:"words"` // what is executed, with the values of settings put in
+	Words     []string  `json:"words"` // the words that are executed, with the values of settings
 	Env       []sourced `json:"env"`
 	Settings  []sourced `json:"settings"`
 	Reads     []sourced `json:"reads"`
-	Writes    []sourced `json:"writes"` // null: not declared, so that the task always runs
+	Writes    []sourced `json:"writes"` // null: not declared, so the task always runs
 	Scratch   []sourced `json:"scratch"`
 	Offers    []sourced `json:"offers"` // of its project
-	Probes    []sourced `json:"probes"` // null: not declared, so that nothing is shared
+	Probes    []sourced `json:"probes"` // null: not declared, so nothing is shared
 	After     []string  `json:"after"`
-	AfterFrom []sourced `json:"after_from"` // the same, with the row that names each
+	AfterFrom []sourced `json:"after_from"` // the same, with the item that names each
 	Before    []string  `json:"before"`
 	Reuse     string    `json:"reuse"`
 	Isolation string    `json:"isolation"`
@@ -39,7 +39,7 @@ type taskDetail struct {
 	Slots     int       `json:"slots"`
 	Locks     []string  `json:"locks"`
 	Portable  bool      `json:"portable"`
-	Weighs    string    `json:"weighs,omitempty"` // what was measured here of running and of fetching it
+	Weighs    string    `json:"weighs,omitempty"` // what was measured here for running and for fetching
 }
 
 func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
@@ -77,8 +77,8 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 	return d, nil
 }
 
-// weighs says what is known here of running a task and of fetching what it
-// makes; nothing where one of the two has not been measured.
+// weighs says what was measured here for running a task and for fetching its
+// outputs; nothing if one of the two is missing.
 func (a *app) weighs(r *repository, t *graph.Task) string {
 	url, token := a.service(r)
 	if _, err := os.Stat(filepath.Join(r.root, checkout.Dir)); err != nil || token == "" {
@@ -111,9 +111,9 @@ func (a *app) weighs(r *repository, t *graph.Task) string {
 	case t.Reuse != decl.Auto:
 		return out + fmt.Sprintf(", and reuse is %q", t.Reuse)
 	case last.Fetch:
-		return out + "; it came out different once, and is fetched"
+		return out + "; a run here gave different outputs once, so it is fetched"
 	case c.Run:
-		return out + ": it is run where nothing of it is here"
+		return out + ": it runs if none of its outputs are here"
 	}
 	return out + ": it is fetched"
 }
@@ -125,7 +125,7 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 	}
 	for _, name := range []string{"PATH", "HOME", "TMPDIR"} {
 		if _, ok := os.LookupEnv(name); ok {
-			d.Env = append(d.Env, sourced{name, "not counted", "person"})
+			d.Env = append(d.Env, sourced{name, "not part of the key", "person"})
 		}
 	}
 	for _, it := range t.Decl.Env.Items {
@@ -140,9 +140,9 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 		d.Env = append(d.Env, s)
 	}
 	for _, it := range t.Decl.EnvUnkeyed.Items {
-		s := source(it.Text+" (not counted, masked)", it.Pos)
+		s := source(it.Text+" (not part of the key, masked)", it.Pos)
 		if _, ok := os.LookupEnv(it.Text); !ok {
-			s.Value = it.Text + " (not counted; not set here)"
+			s.Value = it.Text + " (not part of the key; not set here)"
 		}
 		d.Env = append(d.Env, s)
 	}
@@ -154,7 +154,7 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 	}
 }
 
-// chosenBy says what gave a setting its value.
+// chosenBy says where the value of a setting comes from.
 func chosenBy(r *repository, name string) string {
 	by := "default"
 	for _, m := range r.choice.modes {
@@ -190,7 +190,7 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	a.row("reads", d.Reads)
 	switch {
 	case d.Writes == nil:
-		a.row("writes", []sourced{{"not declared: it always runs, and so does all that comes after it", "add writes", ""}})
+		a.row("writes", []sourced{{"not declared: the task and its dependents always run", "add writes", ""}})
 	case len(d.Writes) == 0:
 		a.row("writes", []sourced{source("nothing", t.Decl.Writes.Pos)})
 	default:
@@ -199,7 +199,7 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	a.row("scratch", d.Scratch)
 	a.row("offers", d.Offers)
 	if d.Probes == nil {
-		a.row("probes", []sourced{{"not declared: what it makes stays on this machine", "add probes", ""}})
+		a.row("probes", []sourced{{"not declared: outputs stay on this machine", "add probes", ""}})
 	} else {
 		a.row("probes", d.Probes)
 	}

@@ -15,14 +15,14 @@ import (
 	"grayloft.example/grayloft/internal/machine/engine"
 )
 
-// view shows a run as it goes.
+// view shows a run while it goes on.
 type view interface {
 	engine.Observer
 	close()
 }
 
-// view returns the view that fits the output. Before tells how many seconds a
-// task took the last time, if it is known.
+// view returns the view that fits the output. Before returns the last duration
+// of a task in seconds, if it is known.
 func (a *app) view(f runFlags, tasks []*graph.Task, asked []string, before func(*graph.Task) (float64, bool)) view {
 	logs := f.logs
 	wide := a.width()
@@ -51,7 +51,7 @@ func (a *app) view(f runFlags, tasks []*graph.Task, asked []string, before func(
 	return newTerminalView(p, tasks, f.jobs, before)
 }
 
-// plainView writes a line for each task that finished, with its log below it.
+// plainView writes a line for each finished task, followed by its log.
 type plainView struct {
 	a     *app
 	out   io.Writer
@@ -59,7 +59,7 @@ type plainView struct {
 	quiet bool
 	wide  int
 	mu    sync.Mutex
-	shown bool // something was, so that the summary is set off
+	shown bool // something was printed, so the summary is separated
 	done  bool
 }
 
@@ -96,8 +96,8 @@ func (v *plainView) close() {
 	v.done = true
 }
 
-// describe returns what is said of a task that finished, log included; nothing
-// for what needed nothing.
+// describe returns the text for a finished task, log included; nothing for a
+// task that needed no work.
 func (v *plainView) describe(r *engine.Result) string {
 	a := v.a
 	switch r.Outcome {
@@ -125,7 +125,7 @@ func (v *plainView) describe(r *engine.Result) string {
 	return b.String()
 }
 
-// fit clips a line that may hold colours.
+// fit clips a line that may contain colours.
 func fit(s string, wide int) string {
 	if wide <= 0 {
 		return s
@@ -156,7 +156,7 @@ func (v *plainView) log(b *strings.Builder, r *engine.Result) {
 	}
 }
 
-// why says in words why a task ran, or who made it.
+// why says why a task ran, or who made its outputs.
 func why(r *engine.Result) string {
 	var out string
 	switch {
@@ -167,7 +167,7 @@ func why(r *engine.Result) string {
 	case r.Reason != "":
 		out = string(r.Reason) + some(r.Changes)
 	case r.MadeBy != nil:
-		out = fmt.Sprintf("made by %s at %s, %s", r.MadeBy.Name, r.MadeBy.Place, clock(r.MadeBy.At, time.Now()))
+		out = fmt.Sprintf("built by %s at %s, %s", r.MadeBy.Name, r.MadeBy.Place, clock(r.MadeBy.At, time.Now()))
 	}
 	if r.Message != "" {
 		out += "; " + r.Message
@@ -196,8 +196,8 @@ func some(changes []key.Change) string {
 	return ": " + strings.Join(out, ", ")
 }
 
-// terminalView keeps a line for each running task, and one for the whole,
-// below those that have finished.
+// terminalView shows a line per running task, and one for the whole run, below
+// the finished ones.
 type terminalView struct {
 	*plainView
 	prog   *tea.Program
@@ -209,7 +209,7 @@ type terminalView struct {
 type startedMsg struct {
 	task   string
 	at     time.Time
-	before float64 // seconds that it took the last time; 0 where that is not known
+	before float64 // its last duration in seconds; 0 if unknown
 }
 type doneMsg string
 type tickMsg time.Time
@@ -271,7 +271,7 @@ type progress struct {
 	running  []startedMsg
 	finished map[string]bool
 	jobs     int
-	expected map[string]float64 // seconds that tasks took the last time
+	expected map[string]float64 // last durations of tasks, in seconds
 	ending   bool
 }
 
@@ -327,12 +327,12 @@ func (p *progress) View() string {
 	return b.String()
 }
 
-// settling is how long a run is given to find out what needs nothing, before
-// the time that remains is spoken of.
+// settling is how long a run may look for tasks that need no work before the
+// remaining time is shown.
 const settling = time.Second
 
-// left returns the seconds that are expected to remain: what is left of the
-// work over the jobs, and no less than what is left of a running task.
+// left returns the expected remaining seconds: the remaining work divided by
+// the number of jobs, and at least the rest of the longest running task.
 func (p *progress) left(now time.Time) float64 {
 	if now.Sub(p.began) < settling {
 		return 0

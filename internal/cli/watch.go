@@ -23,8 +23,8 @@ import (
 func (a *app) watchCommand() *cobra.Command {
 	var f runFlags
 	c := &cobra.Command{
-		Use: "watch TASK…", Short: "Run tasks, and again as files change",
-		Long: "Runs the tasks, and again whenever a file changes that no task makes. A change while tasks run ends what is\n" +
+		Use: "watch TASK…", Short: "Run tasks, and run them again when files change",
+		Long: "Runs the tasks, and again whenever a file changes that is not an output. A change while tasks run stops them\nand starts again; finished tasks stay cached. Ctrl-C ends it." +
 			"running and begins anew; what came out by then is kept. Ctrl-C ends it.",
 		Example: "  grayloft watch test@fares\n  grayloft watch --pick 'affected' test",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -38,13 +38,13 @@ func (a *app) watchCommand() *cobra.Command {
 	return c
 }
 
-// calm is how long files have to be still before a run begins: editors and git
+// calm is how long files must be unchanged before a run starts: editors and git
 // change several at a time.
 const calm = 150 * time.Millisecond
 
 func (a *app) watch(ctx context.Context, f runFlags, args []string) error {
 	if a.format == "json" {
-		return exit{exitWrong, "grayloft: watch has no end, and so no document at the end: leave --format json out"}
+		return exit{exitWrong, "grayloft: watch does not end, so there is no document: leave out --format json"}
 	}
 	root, err := a.findRoot()
 	if err != nil {
@@ -106,12 +106,12 @@ func (a *app) watchOnce(ctx context.Context, f runFlags, args []string, changed 
 	}
 }
 
-// watcher hears of changes to the files of a repository.
+// watcher reports changes to the files of a repository.
 type watcher struct {
 	*fsnotify.Watcher
 	a     *app
 	root  string
-	graph *graph.Graph // as it was when it was right; of the listener alone
+	graph *graph.Graph // the last valid one; used only by the listener
 }
 
 func (a *app) watcher(ctx context.Context, root string) (*watcher, error) {
@@ -143,7 +143,8 @@ func (a *app) watcher(ctx context.Context, root string) (*watcher, error) {
 	return w, nil
 }
 
-// listen hands on the path of a file that changed, once files are still.
+// listen sends the path of a changed file, once files have been unchanged for a
+// moment.
 func (w *watcher) listen(ctx context.Context, changed chan<- string) {
 	var what string
 	var still <-chan time.Time
@@ -170,15 +171,15 @@ func (w *watcher) listen(ctx context.Context, changed chan<- string) {
 			still = nil
 			select {
 			case changed <- what:
-			default: // one that has not been taken yet says the same
+			default: // a pending path means the same
 			}
 			what = ""
 		}
 	}
 }
 
-// counts tells whether an event is about a file that no task makes, and adds
-// directories that are new.
+// counts tells whether an event is about a file that is not an output, and
+// watches new directories.
 func (w *watcher) counts(ev fsnotify.Event) (string, bool) {
 	rel, err := filepath.Rel(w.root, ev.Name)
 	if err != nil || ev.Op == fsnotify.Chmod {
@@ -194,7 +195,7 @@ func (w *watcher) counts(ev fsnotify.Event) (string, bool) {
 		if ev.Has(fsnotify.Create) {
 			_ = w.Add(ev.Name)
 		}
-		return "", false // what is in it comes by itself
+		return "", false // their contents arrive as separate events
 	}
 	if base := filepath.Base(rel); base == decl.ProjectFile || base == decl.RootFile {
 		return rel, true
@@ -202,10 +203,10 @@ func (w *watcher) counts(ev fsnotify.Event) (string, bool) {
 	return rel, !w.made(rel)
 }
 
-// made tells whether a task makes a file, or git ignores it.
+// made tells whether a task writes a file, or git ignores it.
 func (w *watcher) made(rel string) bool {
 	if r, err := w.a.load(w.a.ctx); err == nil {
-		w.graph = r.graph // while declarations are wrong, those before them say it
+		w.graph = r.graph // while declarations are invalid, the last valid ones decide
 	}
 	if w.graph != nil && w.graph.IsOutput(rel) {
 		return true

@@ -23,11 +23,11 @@ func (a *app) whyCommand() *cobra.Command {
 	var f runFlags
 	var against string
 	c := &cobra.Command{
-		Use: "why TASK", Short: "Say what of a task differs from the last time, another run, or another machine",
+		Use: "why TASK", Short: "Show how a task differs from its last result, another run, or another machine",
 		Example: "  grayloft why test@fares\n  grayloft why test@fares --against ci",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: why wants one task, such as test@fares"}
+				return exit{exitWrong, "grayloft: why needs exactly one task, such as test@fares"}
 			}
 			return nil
 		},
@@ -36,7 +36,7 @@ func (a *app) whyCommand() *cobra.Command {
 		},
 	}
 	f.choice.flags(c)
-	c.Flags().StringVar(&against, "against", "", "compare with a run, the beginning of a key, a place, or a person (default: the last time here)")
+	c.Flags().StringVar(&against, "against", "", "compare with a run, the start of a key, a place, or a person (default: the last result here)")
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 	return c
 }
@@ -49,15 +49,15 @@ type changeJSON struct {
 	Path   string   `json:"path,omitempty"`
 	Was    string   `json:"was,omitempty"`
 	Is     string   `json:"is,omitempty"`
-	Lines  []string `json:"lines,omitempty"` // of a text file: unified diff without its head
+	Lines  []string `json:"lines,omitempty"` // for text files: a unified diff without its header
 }
 
 type whyJSON struct {
 	Task     string       `json:"task"`
-	Outcome  string       `json:"outcome"` // that is expected now
+	Outcome  string       `json:"outcome"` // the expected key
 	Reason   *string      `json:"reason"`
 	On       []string     `json:"on"`
-	Key      string       `json:"key"` // empty where it turns on an earlier task
+	Key      string       `json:"key"` // empty if it depends on a dependency
 	Compared pastKeyJSON  `json:"compared_with"`
 	Changes  []changeJSON `json:"changes"`
 }
@@ -110,7 +110,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 	return nil
 }
 
-// either reads what was just taken, or else what is kept.
+// either reads what was just computed, or else what is stored.
 func (p *past) either(taken func(digest.Digest) ([]byte, error)) func(digest.Digest) ([]byte, error) {
 	return func(d digest.Digest) ([]byte, error) {
 		if text, err := taken(d); err == nil {
@@ -141,7 +141,7 @@ func (a *app) printWhy(x *engine.Expected, ref reference, changes []changeJSON, 
 	case engine.Ran:
 		head += " would run: " + key.Legend[x.Reason]
 	case engine.MayRun:
-		head += " may run: it turns on " + list3(addrs(x.On))
+		head += " may run: it depends on the result of " + list3(addrs(x.On))
 	case engine.Current:
 		head += " would not run: its outputs are here and right"
 	default:
@@ -153,9 +153,9 @@ func (a *app) printWhy(x *engine.Expected, ref reference, changes []changeJSON, 
 	fmt.Fprintln(a.out, a.bold(head+"."))
 	fmt.Fprintln(a.out, a.soft(fmt.Sprintf("compared with %s (run %s of %s)", ref.Label, ref.Run, clock(ref.At, a.now()))))
 	if len(changes) == 0 {
-		nothing := "\nNothing that its key is made of differs."
+		nothing := "\nThe ingredients of its key are the same."
 		if len(x.On) > 0 {
-			nothing = "\nNothing else that its key is made of differs."
+			nothing = "\nThe other ingredients of its key are the same."
 		}
 		fmt.Fprintln(a.out, nothing)
 		a.lastReason(x.Task.Addr(), ps)
@@ -164,7 +164,7 @@ func (a *app) printWhy(x *engine.Expected, ref reference, changes []changeJSON, 
 	a.printChanges(changes)
 }
 
-// lastReason says why the task ran when it last did.
+// lastReason says why the task ran the last time.
 func (a *app) lastReason(task string, ps *past) {
 	for _, run := range ps.runs {
 		x, ok := run.Of(task)
@@ -184,7 +184,7 @@ func (a *app) printChanges(changes []changeJSON) {
 	for _, c := range changes {
 		what := c.What
 		if what == "" {
-			what = "which ones is not to be had any more"
+			what = "the details are no longer available"
 		}
 		line := fmt.Sprintf("  %-11s %s %s", c.Reason, what, c.How)
 		if c.How == "new" || c.How == "gone" {
@@ -208,22 +208,22 @@ func (a *app) printChanges(changes []changeJSON) {
 	}
 }
 
-// differ adds to changes what can be seen of them: lines of text files, and
-// what an upstream listing has that another has not.
+// differ adds visible details to changes: changed lines of text files, and the
+// outputs of dependencies that differ.
 type differ struct {
 	ps     *past
 	r      *repository
-	before []string // commits in which the older text of a file is looked for
-	after  []string // and the newer one
+	before []string // commits in which the earlier text of a file is looked for
+	after  []string // and the later one
 }
 
-// onDisk stands among commits for the files as they are.
+// onDisk is used among commits for the current files.
 const onDisk = "."
 
 const (
-	diffFiles = 8       // of which lines are shown
-	diffLines = 30      // of each
-	diffBytes = 1 << 20 // files beyond this are not compared by line
+	diffFiles = 8       // files whose changed lines are shown
+	diffLines = 30      // lines per file
+	diffBytes = 1 << 20 // larger files are not compared by line
 )
 
 func (d differ) all(changes []key.Change) []changeJSON {
@@ -244,8 +244,8 @@ func (d differ) all(changes []key.Change) []changeJSON {
 	return out
 }
 
-// lines returns the changed lines of a text file, where both texts are at
-// hand: the older one is looked for in git, and both are held to their digests.
+// lines returns the changed lines of a text file, if both texts are available:
+// the earlier one is looked for in git, and both are verified by their digests.
 func (d differ) lines(c key.Change) []string {
 	is, ok := d.find(c.Path, c.After, d.after)
 	if !ok {
@@ -285,7 +285,7 @@ func unified(was, is string) []string {
 	text := udiff.Unified("a", "b", was, is)
 	var out []string
 	for i, l := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
-		if i >= 2 { // without the names
+		if i >= 2 { // without the file names
 			out = append(out, l)
 		}
 	}
@@ -295,7 +295,7 @@ func unified(was, is string) []string {
 	return out
 }
 
-// listings says which outputs of an upstream task differ.
+// listings says which outputs of a dependency differ.
 func (d differ) listings(c key.Change) []string {
 	load := func(text string) (map[string]listing.Row, bool) {
 		dg, err := digest.Parse(text)

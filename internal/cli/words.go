@@ -13,9 +13,12 @@ import (
 	"grayloft.example/grayloft/internal/machine/engine"
 )
 
-// seconds writes a length of time for a table: 0.4 s, 41 s, 4 m 12 s, 2 h 05 m.
+// seconds formats a duration for a table: 340 ms, 1.2 s, 41 s, 4 m 12 s, 2 h 05
+// m.
 func seconds(s float64) string {
 	switch {
+	case s < 0.9995:
+		return fmt.Sprintf("%.0f ms", s*1000)
 	case s < 9.95:
 		return fmt.Sprintf("%.1f s", s)
 	case s < 59.5:
@@ -28,15 +31,13 @@ func seconds(s float64) string {
 	return fmt.Sprintf("%d h %02d m", n/60, n%60)
 }
 
-// inWords writes a length of time for a sentence: 8s, 4m 10s.
+// inWords formats a duration for a sentence: 8s, 4m 10s.
 func inWords(s float64) string {
-	if s < 0.05 {
-		return fmt.Sprintf("%.0fms", s*1000)
-	}
 	return strings.ReplaceAll(strings.ReplaceAll(strings.ReplaceAll(seconds(s), " s", "s"), " m", "m"), " h", "h")
 }
 
-// clock writes a time near now as hours and minutes, an older one with its day.
+// clock formats a time of today as hours and minutes, an older one with its
+// day.
 func clock(t, now time.Time) string {
 	t, now = t.Local(), now.Local()
 	if t.YearDay() == now.YearDay() && t.Year() == now.Year() {
@@ -48,7 +49,7 @@ func clock(t, now time.Time) string {
 	return t.Format("2 Jan 2006 15:04")
 }
 
-// counted writes a number with its noun.
+// counted formats a number with its noun.
 func counted(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -69,12 +70,12 @@ var tints = map[engine.Outcome]lipgloss.AdaptiveColor{
 	engine.NotStarted: {Light: "#8f5a58", Dark: "#c79a98"},
 }
 
-// outcome writes an outcome with its mark and its colour.
+// outcome formats an outcome with its mark and its colour.
 func (a *app) outcome(o engine.Outcome) string {
 	return a.style.NewStyle().Foreground(tints[o]).Render(marks[o] + " " + pad(string(o), 9))
 }
 
-// tint writes a text in the colour of an outcome.
+// tint colours a text like an outcome.
 func (a *app) tint(o engine.Outcome, s string) string {
 	c, ok := tints[o]
 	if !ok {
@@ -100,7 +101,7 @@ func clip(s string, width int) string {
 	return runewidth.Truncate(s, width, "…")
 }
 
-// table writes rows in columns; the last one is clipped to the terminal.
+// table writes rows in columns; the last column is clipped to the terminal.
 func (a *app) table(head []string, rows [][]string) {
 	wide := make([]int, len(head))
 	for _, row := range append([][]string{head}, rows...) {
@@ -110,7 +111,7 @@ func (a *app) table(head []string, rows [][]string) {
 	}
 	limit := a.width()
 	if limit > 0 {
-		for i := range wide { // no column but the last takes over half of a narrow terminal
+		for i := range wide { // no column but the last takes more than half of a narrow terminal
 			wide[i] = min(wide[i], max(12, limit/2))
 		}
 	}
@@ -131,9 +132,9 @@ func (a *app) table(head []string, rows [][]string) {
 	}
 }
 
-// grid writes rows in columns without a head, the first of which may hold
-// colours. The column before the last gives way where the terminal is narrow;
-// the last one stands at the right.
+// grid writes rows in columns without a header; the first column may contain
+// colours. The column before the last shrinks if the terminal is narrow; the
+// last one is aligned right.
 func (a *app) grid(rows [][]string) {
 	n := len(rows[0])
 	wide := make([]int, n)
@@ -174,5 +175,5 @@ func orDash(s string) string {
 	return s
 }
 
-// ansiClip shortens a string that may hold colours.
+// ansiClip shortens a string that may contain colours.
 func ansiClip(s string, width int) string { return ansi.Truncate(s, width, "…") }

@@ -1,6 +1,6 @@
-// Package protocol holds what the client and the service say to each other
-// under /v1/{repo}: types and limits, no behaviour. The OpenAPI document
-// beside the service describes the same, and tests hold both to it.
+// Package protocol defines what the client and the service exchange under
+// /v1/{repo}: types and limits, no behaviour. The OpenAPI document of the
+// service describes the same, and tests check both against it.
 package protocol
 
 import (
@@ -13,57 +13,57 @@ import (
 // Version is the version of the protocol, and the first segment of its paths.
 const Version = "v1"
 
-// Limits that both sides keep to.
+// Limits that both sides respect.
 const (
-	MaxLookup    = 5000      // tasks in a lookup
-	MaxDigests   = 10000     // digests in a question for missing blobs or a pack
+	MaxLookup    = 5000      // tasks in one lookup
+	MaxDigests   = 10000     // digests in a request for missing blobs or a pack
 	MaxBlob      = 8 << 30   // bytes of one blob
 	MaxPack      = 256 << 20 // bytes of one pack
 	PackedBlob   = 2 << 20   // blobs up to this size travel in packs
-	PieceBytes   = 4 << 20   // of a larger one, that are asked for at a time
+	PieceBytes   = 4 << 20   // bytes of a larger blob that are requested at a time
 	MaxBody      = 16 << 20  // bytes of a JSON body
 	MaxEvents    = 1000      // events in a request
-	MaxParts     = 100000    // tasks in a question for how long they took
+	MaxParts     = 100000    // tasks in a request for durations
 	EarlyAnswers = 4         // entries per shelf for an early key
 )
 
-// MediaTypes beside application/json.
+// Media types in addition to application/json.
 const (
 	TypeProblem = "application/problem+json" // RFC 9457
 	TypePack    = "application/x-tar"        // POSIX tar, members named by digest
 	TypeBlob    = "application/octet-stream"
 )
 
-// Blob is a blob with its size, in bytes; -1 where it is not known.
+// Blob is a digest with a size in bytes; -1 if it is unknown.
 type Blob struct {
 	Digest digest.Digest `json:"digest"`
 	Size   int64         `json:"size"`
 }
 
-// ErrGone is wrapped by errors about a blob that is nowhere to be had.
+// ErrGone is wrapped by errors about a blob that is no longer available
+// anywhere.
 var ErrGone = errors.New("no longer in the cache")
 
-// ErrFull is wrapped by errors about a service that has no room for what is
-// sent.
+// ErrFull is wrapped by errors about a service that has no room for an upload.
 var ErrFull = errors.New("the shared cache has no room")
 
-// ErrBusy is returned for a blob that another process is bringing.
-var ErrBusy = errors.New("another process is bringing it")
+// ErrBusy is returned for a blob that another process is fetching.
+var ErrBusy = errors.New("another process is fetching it")
 
-// Pieces is a large blob that comes in pieces.
+// Pieces is a large blob that arrives in pieces.
 type Pieces interface {
-	// Missing returns the numbers of the pieces that have not come.
+	// Missing returns the numbers of the pieces that have not arrived.
 	Missing() []int
-	// Put takes in a whole piece. Several may come at a time.
+	// Put takes a whole piece. It may be called concurrently.
 	Put(i int, data []byte) error
-	// Keep files the blob, if it is what its digest says; if not, it begins
-	// anew the next time.
+	// Keep stores the blob, if it matches its digest; if not, it starts from
+	// nothing the next time.
 	Keep() error
 	Close()
 }
 
-// ErrDown is returned by a shared cache that does not answer; it has said so
-// by then.
+// ErrDown is returned by a shared cache that does not answer; it has already
+// warned.
 var ErrDown = errors.New("the shared cache does not answer")
 
 // Problem is an RFC 9457 problem document.
@@ -72,7 +72,7 @@ type Problem struct {
 	Title   string          `json:"title"`
 	Status  int             `json:"status"`
 	Detail  string          `json:"detail,omitempty"`
-	Missing []digest.Digest `json:"missing,omitempty"` // blobs that an entry names and the service lacks
+	Missing []digest.Digest `json:"missing,omitempty"` // blobs that an entry names but the service does not have
 }
 
 // Maker is who made an output, where and when.
@@ -92,17 +92,17 @@ type Entry struct {
 	Listing       digest.Digest `json:"listing"`
 	Log           digest.Digest `json:"log"`
 	Ingredients   digest.Digest `json:"ingredients"`
-	Seconds       float64       `json:"seconds"` // that the task took
-	Bytes         int64         `json:"bytes"`   // of its outputs
+	Seconds       float64       `json:"seconds"` // duration of the task
+	Bytes         int64         `json:"bytes"`   // total size of its outputs
 	MadeBy        Maker         `json:"made_by"`
-	CheckoutPaths []string      `json:"checkout_paths,omitempty"` // outputs that hold the path of the checkout they were made in
+	CheckoutPaths []string      `json:"checkout_paths,omitempty"` // outputs that contain the path of the checkout they were made in
 	Shelf         string        `json:"shelf,omitempty"`
 	// Refs are the blobs that the ingredients refer to, so that they can be
-	// compared later. The service holds references to them with the entry.
+	// compared later. The service keeps them as long as the entry.
 	Refs []digest.Digest `json:"refs,omitempty"`
 }
 
-// Query asks for one task.
+// Query asks about one task.
 type Query struct {
 	Task     string        `json:"task"`
 	Key      digest.Digest `json:"key,omitzero"`
@@ -114,24 +114,24 @@ type Lookup struct {
 	Tasks []Query `json:"tasks"`
 }
 
-// LookupAnswer is what comes back: every candidate, in the order of shelves.
+// LookupAnswer is the answer: every candidate, in the order of shelves.
 type LookupAnswer struct {
 	Entries []Entry `json:"entries"`
 }
 
-// EntryPage is GET entries: those of one task, newest first.
+// EntryPage is the answer to GET entries: those of one task, newest first.
 type EntryPage struct {
 	Entries []Entry `json:"entries"`
 	Next    string  `json:"next,omitempty"` // for ?before=
 }
 
-// Good is GET good: commits whose run on the trusted shelf was all right,
-// newest first.
+// LastGood is the answer to GET last-good: commits whose run on the trusted
+// shelf passed, newest first.
 type LastGood struct {
 	Commits []GoodCommit `json:"commits"`
 }
 
-// GoodCommit is a commit with the run that was all right.
+// GoodCommit is a commit with the run that passed.
 type GoodCommit struct {
 	Commit string    `json:"commit"`
 	Branch string    `json:"branch"`
@@ -142,8 +142,8 @@ type GoodCommit struct {
 // Filed is the answer to PUT entries/{key}.
 type Filed struct {
 	Created  bool          `json:"created"`
-	Diverged bool          `json:"diverged"` // another listing is kept for this key
-	Listing  digest.Digest `json:"listing"`  // the one that is kept
+	Diverged bool          `json:"diverged"` // another listing is stored for this key
+	Listing  digest.Digest `json:"listing"`  // the one that is stored
 }
 
 // Digests is the body of POST blobs/missing and of POST packs/fetch, and the
@@ -152,7 +152,7 @@ type Digests struct {
 	Digests []digest.Digest `json:"digests"`
 }
 
-// PackResult says what became of one member of a pack.
+// PackResult is the result for one member of a pack.
 type PackResult struct {
 	Digest digest.Digest `json:"digest"`
 	OK     bool          `json:"ok"`
@@ -164,7 +164,7 @@ type PackAnswer struct {
 	Results []PackResult `json:"results"`
 }
 
-// Self says what the token that asks may do.
+// Self describes the token of the caller.
 type Self struct {
 	Name      string     `json:"name"`
 	Repo      string     `json:"repo"`
@@ -191,7 +191,7 @@ type Run struct {
 	Started   time.Time `json:"started"`
 }
 
-// Event is one thing that happened in a run. Exactly one of its parts is set.
+// Event is one event of a run. Exactly one of its parts is set.
 type Event struct {
 	Seq    int64       `json:"seq"` // from 1, without gaps, per run
 	Start  *TaskStart  `json:"start,omitempty"`
@@ -199,36 +199,36 @@ type Event struct {
 	Finish *RunFinish  `json:"finish,omitempty"`
 }
 
-// TaskStart says that a task began to run.
+// TaskStart says that a task started to run.
 type TaskStart struct {
 	Task string  `json:"task"`
 	At   float64 `json:"at"` // seconds since the run began
 	Slot int     `json:"slot"`
 }
 
-// TaskRecord is how a task came out.
+// TaskRecord is the outcome of a task.
 type TaskRecord struct {
 	Task         string        `json:"task"`
 	Project      string        `json:"project"`
 	Outcome      string        `json:"outcome"`
 	Reason       string        `json:"reason,omitempty"`
 	Detail       []string      `json:"detail,omitempty"`
-	Message      string        `json:"message,omitempty"` // for people: exit 1, why it was not kept
+	Message      string        `json:"message,omitempty"` // for people: exit 1, or why the result was not cached
 	At           float64       `json:"at"`                // seconds since the run began
 	Seconds      float64       `json:"seconds"`
-	Slot         int           `json:"slot"` // from 1; 0 where it took none
+	Slot         int           `json:"slot"` // from 1; 0 if it took none
 	Key          digest.Digest `json:"key"`
 	Listing      digest.Digest `json:"listing"`
 	Log          digest.Digest `json:"log"`
 	MadeBy       *Maker        `json:"made_by,omitempty"`
 	SavedSeconds float64       `json:"saved_seconds"`
-	CostSeconds  float64       `json:"cost_seconds"` // that sharing it cost
+	CostSeconds  float64       `json:"cost_seconds"` // spent on sharing
 	BytesIn      int64         `json:"bytes_in"`
 	Picked       bool          `json:"picked"`
 	Dependencies []string      `json:"dependencies,omitempty"` // the tasks that it waited for
 }
 
-// RunFinish closes a run.
+// RunFinish ends a run.
 type RunFinish struct {
 	OK           bool           `json:"ok"`
 	Interrupted  bool           `json:"interrupted"`
@@ -245,7 +245,7 @@ type Events struct {
 	Events []Event `json:"events"`
 }
 
-// EventsAnswer says up to which number the service has everything.
+// EventsAnswer says up to which number the service has all events.
 type EventsAnswer struct {
 	Through int64 `json:"through"`
 }
@@ -268,7 +268,7 @@ type RunPage struct {
 type RunDetail struct {
 	RunRow
 	Records []TaskRecord `json:"records"`
-	Starts  []TaskStart  `json:"starts"` // of tasks that are still running
+	Starts  []TaskStart  `json:"starts"` // tasks that are still running
 }
 
 // LogLine is one line of a log.
@@ -284,7 +284,8 @@ type Log struct {
 	Total int       `json:"total"`
 }
 
-// Balance is GET balance: what was saved and what sharing cost, over time.
+// Balance is the answer to GET balance: time saved and cost of sharing, over
+// time.
 type Balance struct {
 	Since           time.Time      `json:"since"`
 	Until           time.Time      `json:"until"`
@@ -305,7 +306,7 @@ type PlaceBalance struct {
 	Points       []BalancePoint `json:"points"`
 }
 
-// BalancePoint is one stretch of time in which there were runs.
+// BalancePoint is one interval in which there were runs.
 type BalancePoint struct {
 	At           time.Time `json:"at"` // its middle
 	Runs         int       `json:"runs"`
@@ -313,18 +314,18 @@ type BalancePoint struct {
 	CostSeconds  float64   `json:"cost_seconds"`
 }
 
-// Parts asks how long tasks took, for dividing them among runners: all who ask
-// under the same digest get the same answer.
+// PartsQuestion asks for durations by which to divide tasks among runners:
+// everybody who asks under the same digest gets the same answer.
 type PartsQuestion struct {
 	Tasks []string `json:"tasks"`
 }
 
-// PartsAnswer gives seconds by task, for those that are known.
+// PartsAnswer gives seconds by task, as far as they are known.
 type PartsAnswer struct {
 	Seconds map[string]float64 `json:"seconds"`
 }
 
-// Rotated is a token's new secret, and until when the one before goes on.
+// Rotated is a token's new secret, and until when the previous one is valid.
 type Rotated struct {
 	Token    string    `json:"token"`
 	OldUntil time.Time `json:"old_until"`

@@ -19,12 +19,12 @@ import (
 )
 
 const (
-	packBytes   = 8 << 20 // of blobs in one pack
+	packBytes   = 8 << 20 // bytes of blobs in one pack
 	packMembers = 2000
 	connections = 4 // for large blobs
 )
 
-// packs parts blobs into those that travel together and those that travel
+// packs divides blobs into those that travel together and those that travel
 // alone.
 func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
 	var now []protocol.Blob
@@ -46,14 +46,14 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 	return together, alone
 }
 
-// Fetch brings blobs into the store. Those that arrived stay, whatever becomes
-// of the others.
+// Fetch downloads blobs into the store. Those that arrived stay, even if others
+// fail.
 func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error) {
 	return carry(ctx, blobs, c.fetchPack, c.fetchBlob)
 }
 
-// carry moves blobs over several connections, small ones together, and returns
-// how many bytes went.
+// carry transfers blobs over several connections, small ones in packs, and
+// returns the number of bytes transferred.
 func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context, []protocol.Blob, *atomic.Int64) error,
 	one func(context.Context, protocol.Blob, *atomic.Int64) error) (int64, error) {
 	var moved atomic.Int64
@@ -70,8 +70,8 @@ func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context
 	return moved.Load(), err
 }
 
-// fetchPack brings small blobs together. What came before a cut was verified
-// and stays, so that only the rest is asked for again.
+// fetchPack downloads small blobs in a pack. Members that arrived before a cut
+// were verified and stay, so only the rest is requested again.
 func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
 	want := map[digest.Digest]bool{}
 	var order []digest.Digest
@@ -101,15 +101,15 @@ func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *at
 	}
 }
 
-// errCut is wrapped by errors about an answer that broke off.
+// errCut is wrapped by errors about an answer that was cut off.
 var errCut = errors.New("the connection was cut")
 
 func cut(err error) bool {
 	return errors.Is(err, errCut) && !errors.Is(err, context.DeadlineExceeded)
 }
 
-// fetchMembers asks for what is wanted, in one pack, and takes off want what
-// came. Whole tells that the pack came to its end.
+// fetchMembers requests the wanted blobs in one pack, and removes from want
+// those that arrived. Whole tells that the pack was complete.
 func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want map[digest.Digest]bool, moved *atomic.Int64) (whole bool, err error) {
 	ask := protocol.Digests{}
 	for _, d := range order {
@@ -141,11 +141,11 @@ func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want m
 			return true, nil
 		}
 		if err != nil {
-			return false, fmt.Errorf("%w: a pack broke off: %w", errCut, err)
+			return false, fmt.Errorf("%w: a pack was cut off: %w", errCut, err)
 		}
 		d, err := digest.Parse(h.Name)
 		if err != nil || !want[d] {
-			return false, fmt.Errorf("a pack holds %.80q, which was not asked for", h.Name)
+			return false, fmt.Errorf("a pack contains %.80q, which was not requested", h.Name)
 		}
 		member := &faultReader{r: tr}
 		if err := c.keep(d, member, h.Size); err != nil {
@@ -158,7 +158,7 @@ func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want m
 	}
 }
 
-// faultReader notes that reading, rather than what was done with it, failed.
+// faultReader notes that reading failed, as opposed to processing.
 type faultReader struct {
 	r      io.Reader
 	failed bool
@@ -170,7 +170,7 @@ func (f *faultReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// decoded undoes the compression of an answer.
+// decoded decompresses an answer.
 func decoded(resp *http.Response, raw io.Reader) (in io.Reader, done func(), err error) {
 	if resp.Header.Get("Content-Encoding") != "zstd" {
 		return raw, func() {}, nil
@@ -193,17 +193,18 @@ func (r *countingReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// keep files one blob, if it is what its digest says.
+// keep stores one blob, if it matches the digest.
 func (c *Client) keep(d digest.Digest, r io.Reader, size int64) error {
 	return c.store.Keep(d, io.LimitReader(r, size))
 }
 
-// fetchBlob brings a blob that travels alone. A large one comes in pieces, over
-// several connections; those that came outlast a cut, and this process.
+// fetchBlob downloads a blob that travels alone. A large one arrives in pieces,
+// over several connections; the pieces survive a cut and the end of this
+// process.
 func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
 	p, err := c.store.Partial(b.Digest, b.Size, protocol.PieceBytes)
 	if errors.Is(err, protocol.ErrBusy) {
-		return c.fetchAlone(ctx, b, moved) // what another process brings may never come
+		return c.fetchAlone(ctx, b, moved) // another process may never finish it
 	}
 	if err != nil {
 		return err
@@ -242,7 +243,8 @@ func (c *Client) fetchAlone(ctx context.Context, b protocol.Blob, moved *atomic.
 	return nil
 }
 
-// fetchPiece brings some bytes of a blob, going on after a cut where it was.
+// fetchPiece downloads some bytes of a blob, and continues where it was after a
+// cut.
 func (c *Client) fetchPiece(ctx context.Context, d digest.Digest, from, length int64, moved *atomic.Int64) ([]byte, error) {
 	data := make([]byte, length)
 	have := int64(0)
@@ -279,8 +281,7 @@ func (c *Client) fetchBytes(ctx context.Context, d digest.Digest, from int64, in
 	return int64(n), err
 }
 
-// failed sorts an error: a blob that is gone is one thing, a service in
-// trouble another.
+// failed classifies an error: a missing blob, or a service in trouble.
 func (c *Client) failed(ctx context.Context, err error) error {
 	var r refusal
 	switch {

@@ -1,9 +1,9 @@
-// Package remote is the client's side of the protocol: it asks the service,
-// brings blobs into this machine's store, sends what was made, and records
-// runs. Nothing that the service says is believed before it is checked, and
-// nothing that the service does can fail or stall a run: the first trouble is
-// said once, the rest of the run goes on without it, and what was to be sent
-// waits in the store's spool for a later run.
+// Package remote is the client side of the protocol: it asks the service,
+// downloads blobs into this machine's store, uploads what was made, and records
+// runs. It believes nothing that the service says before checking it, and
+// nothing that the service does can fail or stall a run: the first problem is
+// reported once, the rest of the run goes on without the service, and what was
+// to be sent waits in the store's spool for a later run.
 package remote
 
 import (
@@ -25,8 +25,7 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Limits on waiting. A service that is slower than these is treated as one
-// that is not there.
+// Timeouts. A service that is slower is treated as unreachable.
 const (
 	dialLimit   = 3 * time.Second
 	answerLimit = 15 * time.Second
@@ -35,15 +34,16 @@ const (
 
 // Store is this machine's cache, as far as the client needs it.
 type Store interface {
-	// Keep files what r yields, if it is what the digest says.
+	// Keep stores the contents of r, if they match the digest.
 	Keep(d digest.Digest, r io.Reader) error
-	// Read returns a small blob, checked; WriteTo writes any, checking it.
+	// Read returns a small blob, verified; WriteTo writes any blob, verifying
+	// it.
 	Read(d digest.Digest) ([]byte, error)
 	WriteTo(d digest.Digest, w io.Writer) error
 	Size(d digest.Digest) (int64, error)
-	// Spool keeps what is to be sent later, under a name.
+	// Spool stores what is to be sent later, under a name.
 	Spool(name string, data []byte) error
-	// Partial opens a large blob that comes in pieces.
+	// Partial opens a large blob that arrives in pieces.
 	Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error)
 	Spooled() ([]string, error)
 	ReadSpooled(name string) ([]byte, error)
@@ -63,14 +63,14 @@ type Client struct {
 
 	mu       sync.Mutex
 	down     bool
-	writesTo string         // that the token puts on
-	known    bool           // whether the service has said so
+	writesTo string         // the shelf that the token writes to
+	known    bool           // whether the service has answered that
 	full     bool           // the service has no room
 	near     bool           // on this machine, with nothing slow in between
-	pushed   sync.WaitGroup // what earlier runs left waiting
+	pushed   sync.WaitGroup // what earlier runs left in the spool
 }
 
-// New returns a client of the service at address.
+// New returns a client of the service at an address.
 func New(address, repo, token string, st Store) *Client {
 	return &Client{
 		Warn: func(string) {}, base: strings.TrimSuffix(address, "/"), repo: repo, token: token, store: st,
@@ -88,7 +88,7 @@ func New(address, repo, token string, st Store) *Client {
 // refusal is a problem document that the service answered with.
 type refusal struct {
 	protocol.Problem
-	after time.Duration // that the service asks to wait; 0: it does not say
+	after time.Duration // how long the service asks to wait; 0: not stated
 }
 
 func (r refusal) Error() string {
@@ -98,8 +98,8 @@ func (r refusal) Error() string {
 	return r.Title
 }
 
-// trouble notes that the service cannot be used for the rest of the run, and
-// says so once.
+// trouble marks the service as unusable for the rest of the run, and warns
+// once.
 func (c *Client) trouble(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
@@ -109,7 +109,7 @@ func (c *Client) trouble(err error) error {
 	c.down = true
 	c.mu.Unlock()
 	if first {
-		c.Warn(fmt.Sprintf("the service at %s %s; going on with this machine's cache alone", c.base, explain(err)))
+		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, explain(err)))
 	}
 	return protocol.ErrDown
 }
@@ -138,11 +138,10 @@ func (c *Client) Down() bool {
 	return c.down
 }
 
-// request makes a request, and makes it again where that may help: the service
-// asked to come back later, the connection was cut, or something in between
-// failed. Body, if it is not nil, yields the body anew for each attempt. The
-// body of the answer has to be closed; a status of 400 and above comes back as
-// a refusal.
+// request sends a request, and repeats it if that may help: the service asked
+// to come back later, the connection was cut, or a gateway failed. Body, if not
+// nil, returns the body for each attempt. The caller must close the body of the
+// answer; a status of 400 and above is returned as a refusal.
 func (c *Client) request(ctx context.Context, method, path string, header http.Header, body func() io.Reader, length int64) (*http.Response, error) {
 	for try := 0; ; try++ {
 		if c.Down() {
@@ -165,14 +164,14 @@ func (c *Client) request(ctx context.Context, method, path string, header http.H
 }
 
 const (
-	retries      = 2                      // after a connection that was cut, or a fault in between
-	firstPause   = 100 * time.Millisecond // before the first of them
-	laterRetries = 8                      // where the service asks to come back later
+	retries      = 2                      // after a cut connection or a gateway error
+	firstPause   = 100 * time.Millisecond // before the first retry
+	laterRetries = 8                      // if the service asks to come back later
 	longestPause = 10 * time.Second
 )
 
-// pause says whether to make a request again, and after how long. A service
-// that cannot be reached, or is silent, is not waited for.
+// pause says whether to repeat a request, and after how long. A service that
+// cannot be reached or does not answer is not waited for.
 func pause(err error, try int) (time.Duration, bool) {
 	var r refusal
 	var op *net.OpError
@@ -226,7 +225,7 @@ func (c *Client) once(ctx context.Context, method, path string, header http.Head
 	var r refusal
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, protocol.MaxBody))
 	if json.Unmarshal(text, &r.Problem) != nil || r.Title == "" {
-		r.Title = fmt.Sprintf("it answered %s, which is not how a Gray Loft service answers", resp.Status)
+		r.Title = fmt.Sprintf("it answered %s, which is not an answer of a Gray Loft service", resp.Status)
 	}
 	r.Status = resp.StatusCode
 	if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
@@ -235,7 +234,7 @@ func (c *Client) once(ctx context.Context, method, path string, header http.Head
 	return nil, r
 }
 
-// call sends and receives JSON. Trouble of any kind gives the service up.
+// call sends and receives JSON. Any problem gives the service up.
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
 	err := c.try(ctx, method, path, in, out)
 	if err != nil && !errors.Is(err, protocol.ErrDown) {
@@ -268,8 +267,9 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 	return json.NewDecoder(resp.Body).Decode(out)
 }
 
-// nearLimit is within what time a service on this machine answers the first
-// question, connection included. What is near is not compressed on the way.
+// nearLimit is the time within which a service on this machine answers the
+// first request, connection included. Transfers from such a service are not
+// compressed.
 const nearLimit = 15 * time.Millisecond
 
 func loopback(base string) bool {
@@ -281,7 +281,7 @@ func loopback(base string) bool {
 	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// encodings is what answers may be compressed with.
+// encodings lists the encodings that answers may have.
 func (c *Client) encodings() string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -291,10 +291,11 @@ func (c *Client) encodings() string {
 	return "zstd"
 }
 
-// expirySoon is how long before its end a token is spoken of.
+// expirySoon is how long before its expiry a token is warned about.
 const expirySoon = 7 * 24 * time.Hour
 
-// Self says what the token may do, and sends what earlier runs left waiting.
+// Self returns what the token may do, and sends what earlier runs left in the
+// spool.
 func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
 	began := time.Now()
@@ -305,14 +306,14 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 		c.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
-			c.Warn(fmt.Sprintf("the token %q ends on %s: ask for a new one before that", self.Name, self.Expires.Local().Format("2 January 2006, 15:04")))
+			c.Warn(fmt.Sprintf("the token %q expires on %s: ask for a new one before that", self.Name, self.Expires.Local().Format("2 January 2006, 15:04")))
 		}
 		c.pushed.Go(func() { c.sendSpooled(ctx) })
 	}
 	return self, err
 }
 
-// Lookup asks for candidates; larger plans go in several requests at once.
+// Lookup asks for candidates; large plans go in several parallel requests.
 func (c *Client) Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol.Entry, error) {
 	type part struct {
 		entries []protocol.Entry
@@ -343,7 +344,7 @@ func (c *Client) Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol
 	return out, failed
 }
 
-// watch cancels a request over which no byte has passed for too long.
+// watch cancels a request on which no byte has passed for too long.
 type watch struct {
 	timer  *time.Timer
 	cancel context.CancelFunc

@@ -9,8 +9,8 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Entries returns entries of a task, the newest first: all, or those of a run,
-// a place or a maker, or whose key begins with of.
+// Entries returns entries of a task, newest first: all, or those of a run,
+// place or maker, or those whose key starts with of.
 func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]protocol.Entry, error) {
 	q := url.Values{"task": {task}, "limit": {strconv.Itoa(limit)}}
 	if of != "" {
@@ -21,8 +21,8 @@ func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]pro
 	return page.Entries, err
 }
 
-// Good returns commits of a branch (of any, where it is empty) whose run on the
-// trusted shelf was all right, the newest first.
+// LastGood returns commits of a branch (of any branch if it is empty) whose run
+// on the trusted shelf passed, newest first.
 func (c *Client) LastGood(ctx context.Context, branch string) ([]protocol.GoodCommit, error) {
 	var good protocol.LastGood
 	err := c.try(ctx, "GET", "last-good?"+url.Values{"branch": {branch}}.Encode(), nil, &good)
@@ -36,15 +36,15 @@ func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error)
 	return d, err
 }
 
-// Who says whose token this is, without anything else that a run begins with.
+// WhoAmI returns whose token this is, without starting anything else.
 func (c *Client) WhoAmI(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
 	err := c.call(ctx, "GET", "self", nil, &self)
 	return self, err
 }
 
-// Parts returns how many seconds tasks took, as all agree on it who divide work
-// under a digest.
+// Parts returns the durations of tasks in seconds; everybody who divides work
+// under a digest gets the same answer.
 func (c *Client) Parts(ctx context.Context, under digest.Digest, tasks []string) (map[string]float64, error) {
 	var answer protocol.PartsAnswer
 	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.PartsQuestion{Tasks: tasks}, &answer)

@@ -10,8 +10,8 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Recorder tells the service how a run goes, beside the work. Events carry
-// numbers, so that sending them again is harmless.
+// Recorder tells the service about a run while it goes on. Events are numbered,
+// so that sending them again is harmless.
 type Recorder struct {
 	c   *Client
 	run protocol.Run
@@ -25,7 +25,7 @@ type Recorder struct {
 	ended  chan struct{}
 }
 
-// Record begins to record a run.
+// Record starts to record a run.
 func Record(c *Client, run protocol.Run) *Recorder {
 	r := &Recorder{c: c, run: run, wake: make(chan struct{}, 1), ended: make(chan struct{})}
 	go r.send()
@@ -43,13 +43,13 @@ func (r *Recorder) add(e protocol.Event) {
 	}
 }
 
-// Started records that a task began to run.
+// Started records that a task started to run.
 func (r *Recorder) Started(s protocol.TaskStart) { r.add(protocol.Event{Start: &s}) }
 
-const detailKept = 20 // of a task's detail; the ingredients have it all
+const detailKept = 20 // entries of a task's detail; the ingredients contain everything
 
-// Done records how a task came out. Its log is sent along where it was made
-// in this run.
+// Done records the outcome of a task. Its log is sent along if the task ran in
+// this run.
 func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
 	rec.Detail = rec.Detail[:min(len(rec.Detail), detailKept)]
 	r.mu.Lock()
@@ -60,7 +60,7 @@ func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
 	r.add(protocol.Event{Task: &rec})
 }
 
-// send posts what has gathered, until the run is finished or the service is
+// send posts the collected events, until the run is finished or the service is
 // given up.
 func (r *Recorder) send() {
 	defer close(r.ended)
@@ -105,8 +105,8 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 	return nil
 }
 
-// sendLogs sends logs, unless the token may put nothing at all: they then stay
-// on this machine, and the record goes without them.
+// sendLogs sends logs, unless the token may not write at all: they then stay on
+// this machine, and the record is stored without them.
 func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 	c.mu.Lock()
 	readOnly := c.known && c.writesTo == ""
@@ -132,8 +132,8 @@ const (
 	breakLimit  = 3 * time.Second // for a run that was interrupted
 )
 
-// Finish records how the run came out, and waits for what is left to be sent;
-// what cannot be sent waits in the spool.
+// Finish records the outcome of the run, and waits for what is left to be sent;
+// the rest waits in the spool.
 func (r *Recorder) Finish(fin protocol.RunFinish) {
 	r.add(protocol.Event{Finish: &fin})
 	wait := finishLimit

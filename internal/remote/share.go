@@ -22,8 +22,8 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Share files an entry with all that it names. Until that is done, the entry
-// waits in the spool.
+// Share uploads an entry with all the blobs that it names. Until that is done,
+// the entry waits in the spool.
 func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	c.mu.Lock()
 	e.Shelf = c.writesTo
@@ -40,33 +40,33 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 			blobs = append(blobs, protocol.Blob{Digest: d, Size: size})
 		}
 	}
-	// It waits in the spool while it is sent, so that neither a run that ends
-	// first nor a client that is killed loses it.
+	// It stays in the spool during the upload, so that neither the end of the
+	// run nor a killed client loses it.
 	name := c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
 	if c.isFull() {
 		return 0, protocol.Filed{}, protocol.ErrFull
 	}
 	moved, filed, err := c.send(ctx, e, blobs)
 	if !later(ctx, err) {
-		_ = c.store.Unspool(name) // else it is sent once more, which does no harm
+		_ = c.store.Unspool(name) // otherwise it is sent again, which is harmless
 	}
 	return moved, filed, err
 }
 
-// later tells whether what failed is worth sending again in a later run.
+// later tells whether it is worth sending again in a later run.
 func later(ctx context.Context, err error) bool {
 	return err != nil && (errors.Is(err, protocol.ErrDown) || errors.Is(err, protocol.ErrFull) || errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil)
 }
 
-// noRoom notes that the service has no room: nothing more is sent in this run.
-// What is there can still be fetched.
+// noRoom notes that the service has no room: this run sends nothing more.
+// Fetching still works.
 func (c *Client) noRoom(r refusal) error {
 	c.mu.Lock()
 	first := !c.full
 	c.full = true
 	c.mu.Unlock()
 	if first {
-		c.Warn(fmt.Sprintf("the service at %s has no room for what is made here (%s); it is kept, and sent by a later run", c.base, r.Error()))
+		c.Warn(fmt.Sprintf("the service at %s has no room for new results (%s); they are kept, and a later run sends them", c.base, r.Error()))
 	}
 	return protocol.ErrFull
 }
@@ -184,7 +184,7 @@ func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *ato
 	return nil
 }
 
-// spooled is what waits to be sent: an entry, or the record of a run.
+// spooled is an item that waits to be sent: an entry, or the record of a run.
 type spooled struct {
 	Service string           `json:"service"`
 	Repo    string           `json:"repo"`
@@ -203,13 +203,13 @@ func (c *Client) spool(kind, name string, s spooled) string {
 		err = c.store.Spool(name, data)
 	}
 	if err != nil {
-		c.Warn("what is to be sent could not be kept: " + err.Error())
+		c.Warn("storing what is to be sent later: " + err.Error())
 	}
 	return name
 }
 
-// sendSpooled sends what earlier runs could not, for this service and
-// repository. What fails again goes back.
+// sendSpooled sends what earlier runs could not send, for this service and
+// repository. Items that fail again stay.
 func (c *Client) sendSpooled(ctx context.Context) {
 	names, err := c.store.Spooled()
 	if err != nil {
@@ -222,14 +222,14 @@ func (c *Client) sendSpooled(ctx context.Context) {
 		}
 		var sp spooled
 		if json.Unmarshal(data, &sp) != nil {
-			_ = c.store.Unspool(name) // damaged: it cannot be sent, ever
+			_ = c.store.Unspool(name) // damaged: it can never be sent
 			continue
 		}
 		if sp.Service != c.base || sp.Repo != c.repo {
 			continue
 		}
-		// It stays in the spool until it has come to the service: a client that
-		// is killed meanwhile loses nothing, and sending twice does no harm.
+		// It stays in the spool until the service has it: a client that is
+		// killed meanwhile loses nothing, and sending twice is harmless.
 		err = c.sendOne(ctx, sp)
 		var r refusal
 		if err == nil || errors.As(err, &r) && !errors.Is(err, protocol.ErrFull) || errors.Is(err, os.ErrNotExist) {

@@ -9,8 +9,8 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// sweep sweeps now and then, until the context ends, and tells the metrics what
-// every repository holds.
+// cleanUp runs the cleanup periodically until the context ends, and reports the
+// usage of every repository to the metrics.
 func cleanUp(ctx context.Context, c Config, db *records.DB, store blobs.Store, server *api.Server) {
 	tick := time.NewTicker(c.CleanupInterval)
 	defer tick.Stop()
@@ -21,9 +21,9 @@ func cleanUp(ctx context.Context, c Config, db *records.DB, store blobs.Store, s
 		case ctx.Err() != nil:
 			return
 		case err != nil:
-			c.Log.Warn("sweeping", "error", err)
+			c.Log.Warn("cleanup failed", "error", err)
 		case mine && s != (records.Cleanup{}):
-			c.Log.Info("swept", "entries", s.Entries, "runs", s.Runs, "condemned", s.Marked, "spared", s.Unmarked,
+			c.Log.Info("cleanup", "entries", s.Entries, "runs", s.Runs, "marked", s.Marked, "unmarked", s.Unmarked,
 				"deleted", s.Deleted, "bytes", s.Bytes, "took", time.Since(began).Round(time.Millisecond))
 		}
 		server.Recount()

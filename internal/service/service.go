@@ -1,5 +1,5 @@
-// Package service puts the service together: records, blobs, HTTP and console,
-// with an explicit start and stop.
+// Package service assembles the service: records, blobs, HTTP and console, with
+// an explicit start and stop.
 package service
 
 import (
@@ -21,7 +21,7 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// Config says where a service keeps things and where it listens.
+// Config says where a service stores data and where it listens.
 type Config struct {
 	Data     string // directory of blobs and, without Database, of the records
 	Database string // PostgreSQL's address; empty: a private cluster in Data
@@ -35,11 +35,11 @@ type Config struct {
 	BucketSecret string
 
 	Retention       records.Retention
-	CleanupInterval time.Duration // between two passes; 0: none
+	CleanupInterval time.Duration // interval between cleanups; 0: none
 	Limits          api.Limits
 }
 
-// Defaults are what the service does where nothing else is said.
+// Defaults are the settings of a service without options.
 func Defaults() Config {
 	return Config{
 		Retention:       records.Retention{Days: 60, RunDays: 365, DeletionDelay: 48 * time.Hour},
@@ -112,9 +112,9 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
-	var sweeping sync.WaitGroup
+	var cleaning sync.WaitGroup
 	if c.CleanupInterval > 0 {
-		sweeping.Go(func() { cleanUp(inner, c, db, store, server) })
+		cleaning.Go(func() { cleanUp(inner, c, db, store, server) })
 	}
 	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1)}
 	go func() {
@@ -133,24 +133,24 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		s.URL = "https://" + l.Addr().String()
 	}
 	s.stop = func() error {
-		cancel() // what is followed live ends first
+		cancel() // live streams end first
 		ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
 		defer cancel()
 		err := hs.Shutdown(ctx)
 		if err != nil {
 			err = errors.Join(err, hs.Close())
 		}
-		sweeping.Wait()
+		cleaning.Wait()
 		if ferr := server.Flush(ctx); ferr != nil {
-			c.Log.Warn("noting which entries were used", "error", ferr)
+			c.Log.Warn("recording the use of entries", "error", ferr)
 		}
 		return errors.Join(err, closeDB())
 	}
 	return s, nil
 }
 
-// Stop ends the service, after what it is answering.
+// Stop ends the service, after the requests in progress.
 func (s *Service) Stop() error { return s.stop() }
 
-// Done yields the error that ended the service, or nil after [Service.Stop].
+// Done receives the error that ended the service, or nil after [Service.Stop].
 func (s *Service) Done() <-chan error { return s.done }

@@ -1,6 +1,6 @@
-// Package trial is what the tests of whole programs share: repositories made
-// on the spot, the client as a process of its own, a database of one's own and
-// a service on loopback.
+// Package trial is shared by the tests of whole programs: repositories made on
+// the spot, the client as a separate process, a database, and a service on
+// loopback.
 package trial
 
 import (
@@ -24,11 +24,11 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// asClient makes the test binary be the client.
+// asClient makes the test binary act as the client.
 const asClient = "GRAYLOFT_TRIAL_CLIENT"
 
-// Main is a package's TestMain: it runs the tests, or the client where the
-// binary was started as one, and stops what the tests shared.
+// Main is a package's TestMain: it runs the tests, or the client if the binary
+// was started as one, and stops what the tests shared.
 func Main(m *testing.M) {
 	cli.Enter()
 	if os.Getenv(asClient) != "" {
@@ -46,7 +46,7 @@ func Main(m *testing.M) {
 type Repo struct {
 	T   testing.TB
 	Dir string
-	Env []string // beside the process's own
+	Env []string // in addition to the process's own
 	Bin string   // the client to run; empty: the test binary itself
 }
 
@@ -65,7 +65,7 @@ func New(t testing.TB, files map[string]string) *Repo {
 	return r
 }
 
-// Clone makes another checkout, with a cache of its own: another machine.
+// Clone makes another checkout with a cache of its own: another machine.
 func (r *Repo) Clone() *Repo {
 	r.T.Helper()
 	c := &Repo{T: r.T, Dir: filepath.Join(r.T.TempDir(), "repo"), Env: []string{"GRAYLOFT_CACHE=" + r.T.TempDir(), "GRAYLOFT_NAME=other", "GRAYLOFT_CONFIG=" + r.T.TempDir()}}
@@ -76,7 +76,7 @@ func (r *Repo) Clone() *Repo {
 // Path returns where a file is on the disk.
 func (r *Repo) Path(name string) string { return filepath.Join(r.Dir, filepath.FromSlash(name)) }
 
-// Write writes a file, and the directories on the way to it.
+// Write writes a file and creates the directories on the way to it.
 func (r *Repo) Write(name, text string) {
 	r.T.Helper()
 	if err := os.MkdirAll(filepath.Dir(r.Path(name)), 0o755); err != nil {
@@ -87,7 +87,7 @@ func (r *Repo) Write(name, text string) {
 	}
 }
 
-// Append adds to the end of a file.
+// Append appends to a file.
 func (r *Repo) Append(name, text string) {
 	r.T.Helper()
 	r.Write(name, r.Read(name)+text)
@@ -103,7 +103,7 @@ func (r *Repo) Read(name string) string {
 	return string(b)
 }
 
-// Has tells whether something is there.
+// Has tells whether a path exists.
 func (r *Repo) Has(name string) bool {
 	_, err := os.Lstat(r.Path(name))
 	return err == nil
@@ -139,7 +139,7 @@ func (r *Repo) Commit(message string) {
 }
 
 // Build builds the client as it is shipped, for tests that start it so often
-// that the race detector's own start would be most of what they measure.
+// that starting it with the race detector would take most of the time.
 func Build(t testing.TB) string {
 	t.Helper()
 	bin := filepath.Join(t.TempDir(), "grayloft")
@@ -175,13 +175,13 @@ func (r *Repo) Command(args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Loft runs the client.
+// Grayloft runs the client.
 func (r *Repo) Grayloft(args ...string) Answer {
 	r.T.Helper()
 	return r.GrayloftIn(".", args...)
 }
 
-// LoftIn runs the client in a directory of the checkout.
+// GrayloftIn runs the client in a directory of the checkout.
 func (r *Repo) GrayloftIn(dir string, args ...string) Answer {
 	r.T.Helper()
 	cmd := r.Command(args...)
@@ -292,15 +292,15 @@ var shared struct {
 	next int
 }
 
-// Database makes a database of its own in the cluster that the tests of a
-// package share, and returns its address.
+// Database makes a database in the cluster that the tests of a package share,
+// and returns its address.
 func Database(t testing.TB) string {
 	t.Helper()
 	ctx := context.Background()
 	shared.once.Do(func() {
 		dir, err := os.MkdirTemp("", "grayloft-trial-")
 		if err == nil {
-			err = os.Chmod(dir, 0o755) // PostgreSQL's own user has to get there
+			err = os.Chmod(dir, 0o755) // PostgreSQL's own user must be able to reach it
 		}
 		if err == nil {
 			shared.c, err = cluster.Start(ctx, filepath.Join(dir, "postgres"))
@@ -326,7 +326,7 @@ func Database(t testing.TB) string {
 	return shared.c.URL(name)
 }
 
-// Service is a running service with a database of its own.
+// Service is a running service with its own database.
 type Service struct {
 	*service.Service
 	Config service.Config
@@ -336,7 +336,7 @@ type Service struct {
 // Serve starts a service.
 func Serve(t testing.TB) *Service { return ServeWith(t, func(*service.Config) {}) }
 
-// ServeWith is [Serve] with something about the service changed.
+// ServeWith is [Serve] with a changed configuration.
 func ServeWith(t testing.TB, change func(*service.Config)) *Service {
 	t.Helper()
 	cfg := service.Defaults()
@@ -378,13 +378,13 @@ func (s *Service) TokenFor(t testing.TB, repo, name, putsOn string, takesFrom ..
 	return secret
 }
 
-// Attach has a checkout use the service.
+// Login makes a checkout use the service.
 func (r *Repo) Login(url, token, place string) *Repo {
 	r.Env = append(r.Env, "GRAYLOFT_SERVICE="+url, "GRAYLOFT_TOKEN="+token, "GRAYLOFT_PLACE="+place)
 	return r
 }
 
-// Wait waits until ok, asking again and again for at most ten seconds.
+// Wait waits until ok returns true; it asks repeatedly for at most ten seconds.
 func Wait(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
@@ -392,5 +392,5 @@ func Wait(t testing.TB, what string, ok func() bool) {
 			return
 		}
 	}
-	t.Fatalf("waited in vain: %s", what)
+	t.Fatalf("timed out waiting for: %s", what)
 }

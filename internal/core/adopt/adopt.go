@@ -1,13 +1,13 @@
-// Package adopt works out declarations for a repository that has none, or not
-// for all of it: which projects there are, which scripts they have, what these
-// take in and make as far as can be told, and whether reusing what they make
-// looks safe. In go files; out come findings, questions, and the texts of
-// declarations. Nothing is run and nothing is written here.
+// Package adopt proposes declarations for a repository that has none, or only
+// some: which projects there are, which scripts they have, what these scripts
+// read and write as far as can be told, and whether their results look safe to
+// reuse. Files go in; findings, questions and the texts of declarations come
+// out. It runs nothing and writes nothing.
 //
 // It reads npm manifests, Go modules and workspaces, Makefiles, shell scripts,
 // and Cargo and Python manifests as far as these standard files tell. What it
-// cannot tell it says, and proposes what is safe instead: a task whose outputs
-// are not known is declared without them, and so always runs.
+// cannot tell, it says, and it proposes the safe choice: a task whose outputs
+// are unknown is declared without writes, so it always runs.
 package adopt
 
 import (
@@ -17,11 +17,11 @@ import (
 	"strings"
 )
 
-// Repo is the repository that is looked at.
+// Repo is the repository to inspect.
 type Repo struct {
 	FS    fs.FS
 	Name  string
-	Files []string // that git tracks or does not ignore, sorted, from the root
+	Files []string // tracked by git or not ignored; sorted, relative to the root
 }
 
 // Project is a directory with scripts.
@@ -30,50 +30,50 @@ type Project struct {
 	Via   []string
 	Tasks []*Task // sorted by name
 	Needs []Need  // sorted by directory
-	Stem  string  // of the kind that projects like it would have
+	Stem  string  // tags of the kind that similar projects would share
 	// Offers are patterns; none stands for the project's own files.
 	Offers []string
 	Tags   []string
 }
 
-// Need is a project that another builds on, and how that is known.
+// Need is a project that another project depends on, with the evidence.
 type Need struct{ Dir, Why string }
 
-// Task is a script, or what a manifest stands for.
+// Task is a script, or a task that a manifest implies.
 type Task struct {
 	Name   string
 	Run    string
 	From   string // where it was found: "scripts.build in web/package.json"
-	Script string // what its text says, for judging it
+	Script string // the script's text, used to classify it
 	Help   string
-	Sort   Ecosystem
-	Why    string // why it was sorted so
-	// Reads are patterns beside the project's own files; an empty list with
-	// Own unset leaves the declaration to its default.
+	Sort   Reusability
+	Why    string // why it was classified that way
+	// Reads are patterns in addition to the project's own files. If the list is
+	// empty and Own is unset, the declaration uses the default.
 	Reads     []string
-	Writes    []string // nil: not known; empty: nothing
+	Writes    []string // nil: unknown; empty: nothing
 	WritesWhy string
 	Probes    []string
 	After     []string
 	Variables []string
-	Settings  map[string]string // variable → setting that gives its value
+	Settings  map[string]string // variable → the setting that gives its value
 	Secrets   []string
 }
 
-// Sort says how far reusing a task's outputs looks safe.
-type Ecosystem int
+// Reusability says how safe it looks to reuse a task's outputs.
+type Reusability int
 
-// The sorts.
+// The values of Reusability.
 const (
-	Reusable      Ecosystem = iota // it makes the same from the same
-	NeverReusable                  // it should run whenever it is asked for
-	NotAdopted                     // it acts on the world, or does not end: not declared
+	Reusable      Reusability = iota // the same inputs give the same outputs
+	NeverReusable                    // it should run each time it is requested
+	NotAdopted                       // it changes something elsewhere, or never ends: not declared
 )
 
-// Probe is a toolchain whose version counts.
+// Probe is a toolchain whose version is part of keys.
 type Probe struct{ Name, Run string }
 
-// Survey is what was found.
+// Survey is the result of an inspection.
 type Survey struct {
 	Repo      *Repo
 	Projects  []*Project // sorted by directory
@@ -82,14 +82,14 @@ type Survey struct {
 	Notes     []string
 }
 
-// Choices are what a person may decide before looking.
+// Choices are the decisions a person may make before the inspection.
 type Choices struct {
-	// Split makes projects of a Go module's directories; unset leaves a module
-	// one project.
+	// Split lists Go modules, by directory, whose directories become projects
+	// of their own; other modules stay one project each.
 	Split map[string]bool // by the module's directory
 }
 
-// Look finds projects and scripts.
+// Inspect finds projects and scripts.
 func Inspect(r *Repo, c Choices) *Survey {
 	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
 	for _, f := range r.Files {
@@ -104,7 +104,7 @@ func Inspect(r *Repo, c Choices) *Survey {
 	return s.finish()
 }
 
-// surveyor gathers what is found.
+// surveyor collects the findings.
 type surveyor struct {
 	repo     *Repo
 	files    map[string]bool
@@ -127,8 +127,8 @@ func (s *surveyor) probe(name, run string) string {
 	return name
 }
 
-// named returns the files of that base name, those nearer to the root first.
-// What lies in directories that hold others' sources is passed over.
+// named returns the files with that base name, those nearest to the root first.
+// It skips directories that contain third-party sources.
 func (s *surveyor) named(base string) []string {
 	var out []string
 	for _, f := range s.repo.Files {
@@ -140,8 +140,7 @@ func (s *surveyor) named(base string) []string {
 	return out
 }
 
-// foreign tells whether a path lies where sources of others are kept, or
-// samples for tests.
+// foreign tells whether a path is in third-party sources or test fixtures.
 func foreign(p string) bool {
 	for seg := range strings.SplitSeq(path.Dir(p), "/") {
 		switch seg {
@@ -167,8 +166,8 @@ func (s *surveyor) project(dir, via string) *Project {
 	return p
 }
 
-// add adds a task unless one of that name is there: what was found first is
-// nearer to the sources.
+// add adds a task unless one with that name exists: the first one found is
+// closest to the sources.
 func (p *Project) add(t *Task) bool {
 	if p.Task(t.Name) != nil {
 		return false
@@ -177,7 +176,7 @@ func (p *Project) add(t *Task) bool {
 	return true
 }
 
-// Task returns the task of that name, or nil.
+// Task returns the task with that name, or nil.
 func (p *Project) Task(name string) *Task {
 	for _, t := range p.Tasks {
 		if t.Name == name {
@@ -193,7 +192,7 @@ func (p *Project) need(dir, why string) {
 	}
 }
 
-// within returns the innermost project that holds a path, or nothing.
+// within returns the innermost project that contains a path, or nil.
 func (s *surveyor) within(p string) (string, bool) {
 	for d := path.Dir(p); ; d = path.Dir(d) {
 		if s.projects[d] != nil {
@@ -233,7 +232,7 @@ func (s *surveyor) needed(dir string) bool {
 	return false
 }
 
-// breakCircles takes out the needs that close a circle, and says so.
+// breakCircles removes the needs that close a cycle and notes each one.
 func (s *surveyor) breakCircles(out *Survey) {
 	state := map[string]int{}
 	var walk func(p *Project)
@@ -244,7 +243,7 @@ func (s *surveyor) breakCircles(out *Survey) {
 			case 0:
 				walk(s.projects[n.Dir])
 			case 1:
-				s.note(p.Dir + " and " + n.Dir + " need each other; that " + p.Dir + " needs " + n.Dir + " (" + n.Why + ") is left out: move what both need into a project of its own")
+				s.note(p.Dir + " and " + n.Dir + " need each other; the need that " + p.Dir + " needs " + n.Dir + " (" + n.Why + ") is left out: move the code that both need into a project of its own")
 				return true
 			}
 			return false

@@ -22,11 +22,11 @@ type module struct {
 type goPackage struct {
 	dir     string
 	main    bool
-	imports map[string]string // import path → a file that has it
+	imports map[string]string // import path → one file that imports it
 }
 
-// goModules finds modules and what they import of each other. A module is one
-// project; or, where it is split, one for each of its directories.
+// goModules finds modules and the imports between them. A module is one
+// project; if it is split, each of its directories is one.
 func (s *surveyor) goModules(c Choices) {
 	mods := s.findModules()
 	if len(mods) == 0 {
@@ -75,7 +75,7 @@ func (s *surveyor) findModules() []*module {
 		text, _ := s.read(f)
 		name := modfile.ModulePath([]byte(text))
 		if name == "" {
-			s.note(f + " is passed over: it names no module")
+			s.note(f + " is skipped: it has no module line")
 			continue
 		}
 		dir := path.Dir(f)
@@ -105,7 +105,7 @@ func (s *surveyor) goFile(m *module, f string) {
 	text, _ := s.read(f)
 	file, err := parser.ParseFile(token.NewFileSet(), f, text, parser.ImportsOnly)
 	if err != nil || file.Name == nil {
-		s.note(fmt.Sprintf("%s is passed over: it cannot be parsed", f))
+		s.note(fmt.Sprintf("%s is skipped: it cannot be parsed", f))
 		return
 	}
 	dir := path.Dir(f)
@@ -122,7 +122,7 @@ func (s *surveyor) goFile(m *module, f string) {
 	}
 }
 
-// target returns the project that an import path leads to.
+// target returns the project that an import path refers to.
 func target(mods []*module, groups map[*module]map[string]string, imp string) (string, bool) {
 	for _, m := range mods {
 		rest, ok := strings.CutPrefix(imp, m.path)
@@ -136,12 +136,14 @@ func target(mods []*module, groups map[*module]map[string]string, imp string) (s
 	return "", false
 }
 
-// containers are directories that hold projects rather than being one.
+// containers are directories that contain projects and are not projects
+// themselves.
 var containers = set("internal", "pkg", "cmd", "src", "lib", "libs", "apps", "services", "tools", "packages", "modules")
 
-// group assigns the packages of a module to projects. Split, each directory at
-// the top (or below a container) is one; directories that import each other in
-// a circle become one with what lies between them.
+// group assigns the packages of a module to projects. In a split module each
+// top-level directory (or directory below a container) is a project;
+// directories that import each other in a cycle are merged, with everything
+// between them.
 func (m *module) group(split bool) map[string]string {
 	out := map[string]string{}
 	for dir := range m.packages {
@@ -180,7 +182,7 @@ func (m *module) top(dir string) string {
 	return path.Join(m.dir, segs[0])
 }
 
-// circle returns groups that import each other in a circle, or nil.
+// circle returns groups that import each other in a cycle, or nil.
 func (m *module) circle(groups map[string]string) []string {
 	edges := map[string]map[string]bool{}
 	for dir, p := range m.packages {
@@ -236,8 +238,8 @@ func commonDir(dirs []string) string {
 	return strings.Join(common, "/")
 }
 
-// Splittable returns the Go modules that have packages enough to be worth
-// splitting, with the projects that would come of it.
+// Splittable returns the Go modules with enough packages to be worth splitting,
+// with the projects that splitting would create.
 func Splittable(r *Repo) map[string][]string {
 	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{}}
 	for _, f := range r.Files {
@@ -273,7 +275,7 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, probe str
 	}
 	scope := "./..."
 	if dir == m.dir && s.split(m, packages) {
-		scope = "." // its other directories are projects of their own
+		scope = "." // its other directories are separate projects
 	}
 	from := path.Join(m.dir, "go.mod")
 	mains := 0
@@ -284,20 +286,20 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, probe str
 	}
 	build := "go build " + scope
 	if mains == 1 && len(packages) == 1 {
-		build = "go build -o /dev/null " + scope // a single program would be left beside its sources
+		build = "go build -o /dev/null " + scope // a single program would otherwise be written next to its sources
 	}
 	p.add(&Task{
-		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{}, WritesWhy: "what it compiles stays in Go's own cache",
+		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{}, WritesWhy: "compiled packages stay in Go's own cache",
 		Reads: append([]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"}, shared...), Probes: []string{probe}, Script: "go build",
 	})
 	if s.hasTests(packages) {
 		p.add(&Task{
-			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{}, WritesWhy: "a check makes nothing",
+			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{}, WritesWhy: "a check writes nothing",
 			Reads: shared, Probes: []string{probe}, Script: "go test",
 		})
 	}
 	p.add(&Task{
-		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{}, WritesWhy: "a check makes nothing",
+		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{}, WritesWhy: "a check writes nothing",
 		Reads: append([]string{"!**/*.md"}, shared...), Probes: []string{probe}, Script: "go vet",
 	})
 }

@@ -8,14 +8,15 @@ import (
 )
 
 // imports returns the module specifiers that a JavaScript or TypeScript text
-// imports, exports from, requires or loads, each once, in their order. It goes
-// by tokens, which both languages share, so that types do not disturb it.
+// imports, exports from, requires or loads, each once, in order of appearance.
+// It works on tokens, which both languages share, so type annotations do not
+// matter.
 func imports(text string) []string {
 	text = scriptPart(text)
 	l := js.NewLexer(parse.NewInputString(text))
 	var out []string
 	seen := map[string]bool{}
-	var before []js.TokenType // the last few tokens that carry meaning
+	var before []js.TokenType // the last few tokens that are not white space or comments
 	for {
 		tt, data := l.Next()
 		if tt == js.ErrorToken {
@@ -34,7 +35,7 @@ func imports(text string) []string {
 			}
 		}
 		if tt == js.IdentifierToken && string(data) == "require" {
-			tt = js.ImportToken // "require(" stands like "import("
+			tt = js.ImportToken // treats "require(" like "import("
 		}
 		if before = append(before, tt); len(before) > 3 {
 			before = before[1:]
@@ -49,7 +50,7 @@ func last(list []js.TokenType, n int) js.TokenType {
 	return list[len(list)-n]
 }
 
-// specifierMayStand tells whether a string after these tokens names a module:
+// specifierAllowed tells whether a string after these tokens names a module:
 // import "x", … from "x", import("x"), require("x").
 func specifierAllowed(before []js.TokenType) bool {
 	switch last(before, 1) {
@@ -61,8 +62,8 @@ func specifierAllowed(before []js.TokenType) bool {
 	return false
 }
 
-// regexpMayStand tells whether a slash after these tokens begins a regular
-// expression rather than divides: it does where no value has just ended.
+// regexpAllowed tells whether a slash after these tokens starts a regular
+// expression and not a division: it does unless a value has just ended.
 func regexpAllowed(before []js.TokenType) bool {
 	switch t := last(before, 1); t {
 	case js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.StringToken, js.TemplateToken, js.TemplateEndToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
@@ -72,7 +73,7 @@ func regexpAllowed(before []js.TokenType) bool {
 	}
 }
 
-// scriptPart returns the scripts of a component that has markup around them.
+// scriptPart returns the scripts inside a component's markup.
 func scriptPart(text string) string {
 	trimmed := strings.TrimSpace(text)
 	if !strings.HasPrefix(trimmed, "<") {

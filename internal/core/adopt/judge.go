@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// words of a task's name, and what they say about it.
+// words in a task's name and what they suggest.
 var (
 	namesWorld  = set("deploy", "publish", "release", "push", "upload", "promote", "rollback", "ship", "login", "logout", "notify", "announce", "migrate", "seed", "provision", "teardown", "destroy", "tag", "bump", "version")
 	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "demo")
@@ -31,27 +31,27 @@ func has(name string, words map[string]bool) bool {
 	return slices.ContainsFunc(parts(name), func(w string) bool { return words[w] })
 }
 
-// signs in a script's text that it does more than make files.
+// patterns in a script's text which show that it does more than write files.
 var signs = []struct {
 	pattern *regexp.Regexp
-	sort    Ecosystem
+	sort    Reusability
 	why     string
 }{
-	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or sends it away"},
+	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or pushes it"},
 	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
 	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
 	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), NotAdopted, "it sends something over the network"},
 	{regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), NotAdopted, "it watches or serves, and does not end by itself"},
-	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), NeverReusable, "it installs something outside of the project"},
+	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), NeverReusable, "it installs something outside the project"},
 	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), NeverReusable, "it rewrites sources"},
-	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), NeverReusable, "it uses the time or chance"},
-	{regexp.MustCompile(`\b(curl|wget)\s`), NeverReusable, "it fetches something over the network, which may change"},
+	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), NeverReusable, "it uses the current time or random values"},
+	{regexp.MustCompile(`\b(curl|wget)\s`), NeverReusable, "it downloads something that may change"},
 }
 
-// runsOthers finds a script that runs other scripts.
+// runsOthers matches a script that runs other scripts.
 var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)`)
 
-// judge sorts a task by its name and by what its script says.
+// judge classifies a task by its name and by its script.
 func (t *Task) judge() {
 	for _, s := range signs {
 		if s.pattern.MatchString(t.Script) {
@@ -61,17 +61,17 @@ func (t *Task) judge() {
 	}
 	switch {
 	case has(t.Name, namesWorld):
-		t.Sort, t.Why = NotAdopted, "by its name it changes something elsewhere"
+		t.Sort, t.Why = NotAdopted, "its name suggests that it changes something elsewhere"
 	case has(t.Name, namesServer) && !has(t.Name, namesMake) && !has(t.Name, namesCheck):
-		t.Sort, t.Why = NotAdopted, "by its name it serves or watches, and does not end by itself"
+		t.Sort, t.Why = NotAdopted, "its name suggests that it serves or watches, and does not end by itself"
 	case has(t.Name, namesTidy):
-		t.Sort, t.Why = NotAdopted, "by its name it tidies or sets up, and makes nothing to keep"
+		t.Sort, t.Why = NotAdopted, "its name suggests that it cleans or sets up, and writes nothing to keep"
 	case has(t.Name, namesCheck):
-		t.Sort, t.Why = Reusable, "a check: it makes nothing, and comes out the same from the same files"
+		t.Sort, t.Why = Reusable, "a check: it writes nothing, and the same files give the same result"
 	case has(t.Name, namesMake):
 		t.Sort, t.Why = Reusable, "it makes files from files"
 	default:
-		t.Sort, t.Why = NeverReusable, "nothing says what it does"
+		t.Sort, t.Why = NeverReusable, "nothing shows what it does"
 	}
 }
 

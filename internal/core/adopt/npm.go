@@ -10,7 +10,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// manifest is what is read of a package.json
+// manifest is the part of a package.json that is used here
 // (https://docs.npmjs.com/cli/configuring-npm/package-json).
 type manifest struct {
 	Name            string            `json:"name"`
@@ -37,7 +37,7 @@ type npmPackage struct {
 	dir string
 }
 
-// npm finds packages with scripts: those of workspaces and single ones.
+// npm finds packages with scripts, in workspaces and alone.
 func (s *surveyor) npm() {
 	byName := map[string]string{}
 	var list []npmPackage
@@ -50,7 +50,7 @@ func (s *surveyor) npm() {
 		text, _ := s.read(f)
 		var m manifest
 		if err := json.Unmarshal([]byte(text), &m); err != nil {
-			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
 			continue
 		}
 		list = append(list, npmPackage{m, dir})
@@ -68,8 +68,8 @@ func (s *surveyor) npm() {
 	}
 }
 
-// npmMembers returns the directories that a workspace at the root names; nil
-// where there is none.
+// npmMembers returns the directories that the root workspace names; nil if
+// there is none.
 func (s *surveyor) npmMembers() map[string]bool {
 	text, ok := s.read("package.json")
 	var m manifest
@@ -103,7 +103,7 @@ func (s *surveyor) npmPackage(m npmPackage) {
 				locks = append(locks, "repo:"+name)
 			}
 		}
-		// Configuration at the root that packages share.
+		// Configuration files at the root that packages share.
 		for _, conf := range []string{"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json", ".eslintrc.js", "eslint.config.js", "eslint.config.mjs", "jest.config.js", "vitest.config.ts"} {
 			if name := path.Join(d, conf); s.files[name] && d != m.dir {
 				locks = append(locks, "repo:"+name)
@@ -126,7 +126,7 @@ func (s *surveyor) npmPackage(m npmPackage) {
 	}
 }
 
-// npmTool is the program that the lock file speaks of.
+// npmTool is the program that matches the lock file.
 func (s *surveyor) npmTool(dir string) string {
 	for d := dir; ; d = path.Dir(d) {
 		switch {
@@ -140,7 +140,8 @@ func (s *surveyor) npmTool(dir string) string {
 	}
 }
 
-// attached tells whether npm runs a script before or after another by itself.
+// attached tells whether npm runs a script automatically before or after
+// another.
 func attached(name string, all map[string]string) bool {
 	for _, lead := range []string{"pre", "post"} {
 		if rest, ok := strings.CutPrefix(name, lead); ok {
@@ -156,7 +157,7 @@ func attached(name string, all map[string]string) bool {
 	return name == "install" || name == "prepare" || name == "prepublishOnly" || name == "prepack"
 }
 
-// plainName returns a name as a task may have it.
+// plainName returns a name in the form that tasks may have.
 func plainName(name string) string {
 	return strings.Trim(strings.NewReplacer(":", "-", "@", "-", " ", "-", "/", "-", "*", "").Replace(name), "-")
 }
@@ -168,7 +169,7 @@ func shellWord(w string) string {
 	return w
 }
 
-// npmNeeds takes needs from the manifest and from what sources import.
+// npmNeeds derives needs from the manifest and from imports in the sources.
 func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 	p := s.projects[m.dir]
 	if p == nil {
@@ -202,8 +203,9 @@ func scriptFile(f string) bool {
 	return false
 }
 
-// imported returns the project that a module specifier leads to: a relative
-// path out of the own directory, or the name of a package of this repository.
+// imported returns the project that a module specifier refers to: a relative
+// path out of the package's directory, or the name of a package of this
+// repository.
 func (s *surveyor) imported(from, spec string, byName map[string]string) (string, bool) {
 	if strings.HasPrefix(spec, ".") {
 		return s.within(path.Join(path.Dir(from), spec, "x"))

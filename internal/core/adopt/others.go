@@ -30,7 +30,8 @@ func (s *surveyor) makefiles() {
 					continue
 				}
 				if old := p.Task(t.Name); old != nil && strings.HasSuffix(old.From, "go.mod") {
-					// The person's own script counts for more than what a manifest stands for.
+					// A script written by a person takes precedence over a task
+					// that a manifest implies.
 					t.Reads, t.Probes, t.Writes = old.Reads, old.Probes, nil
 					*old = *t
 					continue
@@ -49,8 +50,8 @@ var (
 	targetLine = regexp.MustCompile(`^([A-Za-z0-9_.%/ -]+?)\s*::?([^=].*|)$`)
 )
 
-// phony returns the targets that a Makefile declares phony, with the lines
-// that they run (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/make.html).
+// phony returns the targets that a Makefile declares phony, with their command
+// lines (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/make.html).
 func phony(text string) []*Task {
 	text = strings.ReplaceAll(text, "\\\n", " ")
 	var names []string
@@ -97,7 +98,7 @@ func phony(text string) []*Task {
 	return out
 }
 
-// scripts finds shell scripts in the directories that they are kept in.
+// scripts finds shell scripts in the usual directories.
 func (s *surveyor) scripts() {
 	for _, f := range s.repo.Files {
 		dir := path.Dir(f)
@@ -137,7 +138,7 @@ func firstLine(text string) string {
 	return line
 }
 
-// described returns the first line of words that a script begins with.
+// described returns the first comment line of a script.
 func described(text string) string {
 	for i, line := range strings.Split(text, "\n") {
 		if words, ok := strings.CutPrefix(line, "# "); ok {
@@ -150,7 +151,7 @@ func described(text string) string {
 	return ""
 }
 
-// cargoManifest is what is read of a Cargo.toml
+// cargoManifest is the part of a Cargo.toml that is used here
 // (https://doc.rust-lang.org/cargo/reference/manifest.html).
 type cargoManifest struct {
 	Package   struct{ Name string }
@@ -166,7 +167,7 @@ func (s *surveyor) cargo() {
 		text, _ := s.read(f)
 		var m cargoManifest
 		if err := toml.Unmarshal([]byte(text), &m); err != nil {
-			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
 			continue
 		}
 		mans[path.Dir(f)] = m
@@ -196,8 +197,8 @@ func (s *surveyor) cargo() {
 		probe := s.probe("cargo", "cargo --version && rustc --version")
 		from := path.Join(dir, "Cargo.toml")
 		for _, t := range []Task{
-			{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "what it compiles stays in Cargo's own directory"},
-			{Name: "test", Run: "cargo test", Help: "run the tests", WritesWhy: "a check makes nothing"},
+			{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "compiled crates stay in Cargo's own directory"},
+			{Name: "test", Run: "cargo test", Help: "run the tests", WritesWhy: "a check writes nothing"},
 		} {
 			t.From, t.Script, t.Writes, t.Reads, t.Probes = from, t.Run, []string{}, append([]string{"!target/**"}, shared...), []string{probe}
 			p.add(&t)
@@ -218,7 +219,7 @@ func (s *surveyor) cargo() {
 	}
 }
 
-// pyManifest is what is read of a pyproject.toml
+// pyManifest is the part of a pyproject.toml that is used here
 // (https://packaging.python.org/en/latest/specifications/pyproject-toml/).
 type pyManifest struct {
 	Project struct {
@@ -242,7 +243,7 @@ func (s *surveyor) python() {
 		text, _ := s.read(f)
 		var m pyManifest
 		if err := toml.Unmarshal([]byte(text), &m); err != nil {
-			s.note(fmt.Sprintf("%s is passed over: %v", f, err))
+			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
 			continue
 		}
 		mans[path.Dir(f)] = m

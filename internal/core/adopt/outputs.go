@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// What commands say about where they write.
+// Options and redirections by which commands name their outputs.
 var outputFlags = []*regexp.Regexp{
 	regexp.MustCompile(`(?:--out-?dir|--outDir|--outfile|--output|--output-path|--dist-dir|--out)[= ]["']?([\w./@-]+)`),
 	regexp.MustCompile(`(?:^|\s)-[od]\s+["']?([\w./@-]+)`),
@@ -17,15 +17,15 @@ var outputFlags = []*regexp.Regexp{
 	regexp.MustCompile(`\btar\s+-?c\w*f\s+["']?([\w./@-]+)`),
 }
 
-// guessWrites works out what a task makes: nothing for a check; else what its
-// own text names, what its configuration says, or the directories that the
-// project ignores and that such tasks make by custom.
+// guessWrites works out what a task writes: nothing for a check; otherwise what
+// its command names, what its configuration says, or the git-ignored
+// directories that such tasks usually write.
 func (s *surveyor) guessWrites(p *Project, t *Task) {
 	if t.Sort != Reusable || t.Writes != nil {
 		return
 	}
 	if has(t.Name, namesCheck) && !strings.Contains(t.Script, "coverage") {
-		t.Writes, t.WritesWhy = []string{}, "a check makes nothing"
+		t.Writes, t.WritesWhy = []string{}, "a check writes nothing"
 		return
 	}
 	if w := named(t.Script); len(w) > 0 {
@@ -33,14 +33,14 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 	} else if w, why := s.configured(p, t); len(w) > 0 {
 		t.Writes, t.WritesWhy = s.patterns(p, w), why
 	} else if w := s.customary(p); len(w) > 0 {
-		t.Writes, t.WritesWhy = s.patterns(p, w), "ignored by git, and made by such tasks by custom"
+		t.Writes, t.WritesWhy = s.patterns(p, w), "ignored by git, and usually written by such tasks"
 	}
 	if len(t.Writes) == 0 {
 		t.Writes = nil
 	}
 }
 
-// named returns the places inside the project that a command writes to.
+// named returns the paths inside the project that a command writes to.
 func named(script string) []string {
 	var out []string
 	for _, re := range outputFlags {
@@ -55,7 +55,7 @@ func named(script string) []string {
 	return out
 }
 
-// configured reads where compilers are told to write.
+// configured reads compilers' configuration for their output directories.
 func (s *surveyor) configured(p *Project, t *Task) ([]string, string) {
 	if !strings.Contains(t.Script, "tsc") {
 		return nil, ""
@@ -90,7 +90,7 @@ var jsonComments = regexp.MustCompile(`(?m)^\s*//.*$|/\*[\s\S]*?\*/|,(\s*[}\]])`
 
 func withoutComments(text string) string { return jsonComments.ReplaceAllString(text, "$1") }
 
-// customary are directories that tasks which make something make by custom.
+// customary are directories that build tasks usually write.
 var customaryDirs = []string{"dist", "build", "out", "lib-dist", "public/build", "gen", "generated", "target/dist", "_site", "site/public", "output", ".output"}
 
 func (s *surveyor) customary(p *Project) []string {
@@ -106,8 +106,8 @@ func (s *surveyor) holdsFiles(dir string) bool {
 	return slices.ContainsFunc(s.repo.Files, func(f string) bool { return strings.HasPrefix(f, dir+"/") })
 }
 
-// ignored tells whether the ignore files between the root and a project name a
-// directory outright.
+// ignored tells whether an ignore file between the root and the project names
+// the directory literally.
 func (s *surveyor) ignored(dir, name string) bool {
 	for d := dir; ; d = path.Dir(d) {
 		text, _ := s.read(path.Join(d, ".gitignore"))
@@ -124,13 +124,13 @@ func (s *surveyor) ignored(dir, name string) bool {
 	}
 }
 
-// patterns turns places into patterns of writes: a name without a suffix is
+// patterns turns paths into patterns of writes: a name without an extension is
 // taken for a directory.
 func (s *surveyor) patterns(p *Project, places []string) []string {
 	var out []string
 	for _, w := range places {
 		if s.files[path.Join(p.Dir, w)] {
-			continue // it is a source
+			continue // it is a source file
 		}
 		if path.Ext(w) == "" || strings.HasPrefix(path.Base(w), ".") {
 			w += "/**"
@@ -138,7 +138,8 @@ func (s *surveyor) patterns(p *Project, places []string) []string {
 		out = append(out, w)
 	}
 	slices.Sort(out)
-	// What lies in a directory that is there already needs no row of its own.
+	// A path inside a directory that is already listed needs no line of its
+	// own.
 	var kept []string
 	for _, w := range out {
 		inside := slices.ContainsFunc(out, func(o string) bool {
@@ -152,14 +153,15 @@ func (s *surveyor) patterns(p *Project, places []string) []string {
 	return kept
 }
 
-// complete judges a project's tasks and works out what they write and follow.
+// complete classifies a project's tasks and works out what they write and
+// depend on.
 func (s *surveyor) complete(p *Project) {
 	for _, t := range p.Tasks {
 		t.judge()
 		s.guessWrites(p, t)
 	}
-	// Each file is written by one task: where two would write the same, the one
-	// that is named most plainly keeps it.
+	// Only one task may write a file: if two would write the same one, the task
+	// with the plainest name keeps it.
 	byPlain := slices.Clone(p.Tasks)
 	slices.SortFunc(byPlain, func(a, b *Task) int {
 		if len(a.Name) != len(b.Name) {
@@ -183,7 +185,7 @@ func (s *surveyor) complete(p *Project) {
 		if run := others(t.Script); len(run) > 0 && t.Sort == Reusable {
 			for _, name := range run {
 				if p.Task(name) != nil && name != t.Name {
-					t.Sort, t.Why, t.Writes = NeverReusable, "it runs other scripts ("+name+"), which are tasks themselves", nil
+					t.Sort, t.Why, t.Writes = NeverReusable, "it runs other scripts ("+name+"), which are tasks of their own", nil
 				}
 			}
 		}
@@ -192,9 +194,9 @@ func (s *surveyor) complete(p *Project) {
 	p.order()
 }
 
-// overOthers sorts the scripts of a project that others lie below: they reach
-// into these, and the files of their own project do not tell when they would
-// come out different.
+// overOthers classifies the scripts of a project that contains other projects:
+// they may read files of those projects, so their own files do not tell when
+// they must run again.
 func (s *surveyor) overOthers(p *Project) {
 	var below []*Project
 	for dir, q := range s.projects {
@@ -209,15 +211,15 @@ func (s *surveyor) overOthers(p *Project) {
 		if t.Sort != Reusable || strings.HasSuffix(t.From, "go.mod") {
 			continue
 		}
-		t.Sort, t.Why, t.Writes = NeverReusable, "projects lie below its directory, and it may read their files", nil
+		t.Sort, t.Why, t.Writes = NeverReusable, "it contains other projects and may read their files", nil
 		if slices.ContainsFunc(below, func(q *Project) bool { return q.Task(t.Name) != nil }) {
-			t.Sort, t.Why = NotAdopted, "it goes over other projects, whose own tasks of that name do the same"
+			t.Sort, t.Why = NotAdopted, "it runs the task of the same name in other projects, which they declare themselves"
 		}
 	}
 }
 
-// order lets checks come after what the project makes, and everything after
-// what needed projects make, where their tasks say so.
+// order makes checks depend on the project's builds, and every task on the
+// outputs of needed projects where its script uses them.
 func (p *Project) order() {
 	build := p.Task("build")
 	for _, t := range p.Tasks {

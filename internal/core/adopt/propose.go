@@ -10,32 +10,32 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// File is a declaration to be written.
+// File is a declaration file to write.
 type File struct {
 	Path string
-	Old  string // empty where there is none
+	Old  string // empty if the file is new
 	New  string
 }
 
-// Proposal is what would be written, and what of the findings is in it.
+// Proposal is what would be written, and which findings it covers.
 type Proposal struct {
 	Files      []File // sorted by path
 	Projects   []*Project
-	Tasks      int      // that are declared anew
+	Tasks      int      // newly declared
 	NotAdopted []string // what is not declared, with the reason
 	Never      []string // what is declared and never reused, with the reason
-	Always     []string // what always runs, since nothing says what it makes
+	Always     []string // tasks that always run, because their outputs are unknown
 	Kinds      []string
 }
 
-// Basics are what a person decides about the repository as a whole.
+// Basics are the decisions about the repository as a whole.
 type Basics struct {
 	Name  string
 	Since string
 }
 
-// Propose turns findings into declarations. Existing is what is declared
-// already, or nil; of that nothing is changed, and only what is new is added.
+// Propose turns findings into declarations. Existing are the current
+// declarations, or nil; it never changes them and only adds what is new.
 func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
 	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}}
 	w.news()
@@ -54,7 +54,7 @@ type proposer struct {
 	old      *decl.Repo
 	projects []*Project // with something new
 	fresh    map[*Project][]*Task
-	groups   map[string][]*Project // projects that would share a kind, by its name
+	groups   map[string][]*Project // projects that would share a kind, by the kind's name
 	shared   map[string][]*Task    // tasks of kinds that are proposed
 	texts    map[string]*text
 	out      *Proposal
@@ -73,8 +73,8 @@ func (w *proposer) declared(dir string) *decl.Project {
 	return nil
 }
 
-// news finds what is new: projects, and tasks whose name and command no
-// declared task has.
+// news finds what is new: projects, and tasks whose name and command are not
+// declared.
 func (w *proposer) news() {
 	w.fresh = map[*Project][]*Task{}
 	for _, p := range w.s.Projects {
@@ -95,7 +95,7 @@ func (w *proposer) news() {
 			case t.Writes == nil:
 				why := t.WritesWhy
 				if why == "" {
-					why = "nothing says what it makes"
+					why = "nothing shows what it writes"
 				}
 				w.out.Always = append(w.out.Always, label+": "+why)
 			}
@@ -112,10 +112,10 @@ func (w *proposer) news() {
 	w.out.Projects = w.projects
 }
 
-// reservedNames are the words of picks, which no name may be.
+// reservedNames are the keywords of picks, which cannot be names.
 var reservedNames = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "pick"}
 
-// name returns the name of the project in a directory.
+// name returns the name for the project in a directory.
 func (w *proposer) name(dir string) string {
 	if p := w.declared(dir); p != nil {
 		return p.Name
@@ -129,8 +129,8 @@ func (w *proposer) name(dir string) string {
 	return w.basics.Name
 }
 
-// dirName returns the name of a project in a directory whose own name may hold
-// what no name may.
+// dirName returns a valid project name for a directory whose own name contains
+// characters that names may not have.
 func dirName(dir string) string {
 	name := strings.Map(func(r rune) rune {
 		if strings.ContainsRune("@: \t\"'()!*?[]{}\\,", r) {
@@ -145,7 +145,7 @@ func dirName(dir string) string {
 	return name
 }
 
-// kinds finds tasks that several projects have alike.
+// kinds finds tasks that are the same in several projects.
 func (w *proposer) kinds() {
 	w.groups, w.shared = map[string][]*Project{}, map[string][]*Task{}
 	for _, p := range w.projects {
@@ -156,13 +156,13 @@ func (w *proposer) kinds() {
 	for _, stem := range sortedKeys(w.groups) {
 		group := w.groups[stem]
 		if w.old != nil && w.old.Kinds[stem] != nil {
-			continue // it is declared: new projects take it on as it is
+			continue // already declared: new projects use it as it is
 		}
 		if len(group) < 2 {
 			delete(w.groups, stem)
 			continue
 		}
-		alike := map[string][]*Task{} // by what would be written
+		alike := map[string][]*Task{} // by the text that would be written
 		for _, p := range group {
 			for _, t := range w.fresh[p] {
 				rows := w.rows(p, t)
@@ -187,7 +187,7 @@ func (w *proposer) kinds() {
 	}
 }
 
-// kindOf returns the kind that a project takes on, or nothing.
+// kindOf returns the kind that a project takes on, or "".
 func (w *proposer) kindOf(p *Project) string {
 	if slices.Contains(w.groups[p.Stem], p) {
 		return p.Stem
@@ -195,8 +195,8 @@ func (w *proposer) kindOf(p *Project) string {
 	return ""
 }
 
-// kindHas tells whether the kind says of a task what the project would, or is
-// declared already and has a task of that name.
+// kindHas tells whether the kind declares a task in the same way as the project
+// would, or is an existing kind with a task of that name.
 func (w *proposer) kindHas(kind string, p *Project, t *Task) bool {
 	if kind == "" {
 		return false
@@ -257,7 +257,7 @@ func (w *proposer) project(p *Project) {
 	}
 }
 
-// root writes what belongs to the repository as a whole.
+// root writes the repository-wide tables.
 func (w *proposer) root() {
 	x := w.text(decl.RootFile)
 	var dirs []string
@@ -298,7 +298,7 @@ func (w *proposer) root() {
 	}
 }
 
-// counts tells whether a task that is declared anew counts a probe.
+// counts tells whether a newly declared task lists a probe.
 func (w *proposer) counts(probe string) bool {
 	for _, tasks := range w.fresh {
 		for _, t := range tasks {
@@ -325,7 +325,7 @@ func (w *proposer) settings(x *text) {
 	}
 }
 
-// extend adds directories to [repo] projects where no pattern names them yet.
+// extend adds directories to [repo] projects if no pattern matches them yet.
 func (w *proposer) extend(x *text, dirs []string) {
 	var lack []string
 	for _, d := range dirs {
@@ -340,8 +340,8 @@ func (w *proposer) extend(x *text, dirs []string) {
 	x.holders = holders(lack)
 }
 
-// holders returns patterns of directories: where several lie side by side, one
-// that names them all.
+// holders returns patterns for directories: one pattern for several that share
+// a parent.
 func holders(dirs []string) []string {
 	by := map[string][]string{}
 	for _, d := range dirs {

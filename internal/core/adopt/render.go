@@ -13,7 +13,7 @@ import (
 type text struct {
 	b       strings.Builder
 	pairs   [][2]string
-	holders []string // to be put into [repo] projects of the text that is there
+	holders []string // to insert into [repo] projects of the existing text
 }
 
 func (x *text) raw(s string) { x.b.WriteString(s) }
@@ -35,7 +35,7 @@ func (x *text) always(name string, vals []string) {
 	x.pairs = append(x.pairs, [2]string{name, "[" + strings.Join(out, ", ") + "]"})
 }
 
-// aligned returns the pairs with their equals signs below each other.
+// aligned returns the pairs with aligned equals signs.
 func (x *text) aligned() string {
 	wide := 0
 	for _, p := range x.pairs {
@@ -56,7 +56,7 @@ func (x *text) comment(s string) {
 
 func (x *text) table(head, rows string) { x.b.WriteString("\n[" + head + "]\n" + rows) }
 
-// quote writes a TOML string.
+// quote returns a TOML string.
 func quote(s string) string {
 	if strings.ContainsAny(s, "\"\\") && !strings.ContainsAny(s, "'\n\r\t") && isPrintable(s) {
 		return "'" + s + "'"
@@ -68,7 +68,7 @@ func isPrintable(s string) bool {
 	return !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f })
 }
 
-// tableName writes a name as it stands in a table's head.
+// tableName returns a name in the form that a table header needs.
 func tableName(name string) string {
 	if strings.ContainsFunc(name, func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_')
@@ -87,8 +87,8 @@ func (w *proposer) text(file string) *text {
 	return x
 }
 
-// files puts together what is written: new files whole; to those that are
-// there, what is new is added at the end, and nothing else is touched.
+// files assembles what is written: new files in full; existing files get
+// additions at the end, and nothing else in them changes.
 func (w *proposer) files() {
 	for _, name := range sortedKeys(w.texts) {
 		x := w.texts[name]
@@ -110,8 +110,8 @@ func (w *proposer) files() {
 	slices.SortFunc(w.out.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 }
 
-// withHolders adds patterns to the list [repo] projects of a text, or the list
-// itself, and leaves all else as it is.
+// withHolders adds patterns to the list [repo] projects of a text, or adds the
+// list itself, and leaves everything else unchanged.
 func withHolders(old string, add []string) string {
 	if len(add) == 0 {
 		return old
@@ -152,7 +152,7 @@ func stripComment(s string) string {
 	return strings.TrimSpace(line)
 }
 
-// addComma puts a comma behind the last value, before a comment on its line.
+// addComma puts a comma after the last value, before a comment on its line.
 func addComma(s string) string {
 	start := strings.LastIndexByte(s, '\n') + 1
 	line := s[start:]
@@ -163,7 +163,7 @@ func addComma(s string) string {
 	return s + ","
 }
 
-// commentAt returns where a comment begins in a line, or -1.
+// commentAt returns the position of a comment in a line, or -1.
 func commentAt(line string) int {
 	var in byte
 	for i := 0; i < len(line); i++ {
@@ -183,7 +183,7 @@ func commentAt(line string) int {
 	return -1
 }
 
-// listOf returns where the list under a key of a table begins and ends, or -1.
+// listOf returns the start and end of the list under a key of a table, or -1.
 func listOf(text, table, key string) (at, end int) {
 	pos, inTable := 0, false
 	for line := range strings.Lines(text) {
@@ -201,7 +201,7 @@ func listOf(text, table, key string) (at, end int) {
 	return -1, -1
 }
 
-// closing returns where the list that opens at a place closes.
+// closing returns the position where the list that opens at a position closes.
 func closing(text string, at int) int {
 	depth := 0
 	for i := at; i < len(text); i++ {

@@ -6,8 +6,9 @@ import (
 	"strings"
 )
 
-// reaches tells whether a task's project, or one that would share its kind,
-// needs another at all, and one whose build makes something.
+// reaches tells whether a task's project (or a project that would share its
+// kind) needs any other project, and whether it needs one whose build writes
+// something.
 func (w *proposer) reaches(p *Project) (needs, makes bool) {
 	among := []*Project{p}
 	if p.Stem != "" && p.Dir != "." {
@@ -30,7 +31,7 @@ func (w *proposer) reaches(p *Project) (needs, makes bool) {
 	return needs, makes
 }
 
-// rows writes a task's keys, without its table's head.
+// rows writes a task's keys, without the table header.
 func (w *proposer) rows(p *Project, t *Task) string {
 	var x text
 	run := t.Run
@@ -102,8 +103,8 @@ func settingName(variable string) string {
 	return strings.ReplaceAll(strings.ToLower(variable), "_", "-")
 }
 
-// offers writes who may read what of a project, with what its tasks make left
-// out.
+// offers writes which files of a project others may read, without the outputs
+// of its tasks.
 func (w *proposer) offers(p *Project, kind string) []string {
 	if len(p.Offers) == 0 {
 		return nil
@@ -125,14 +126,14 @@ func (w *proposer) offers(p *Project, kind string) []string {
 	return out
 }
 
-// comment says where a task was found, and what is to be known of it.
+// comment says where a task was found and what a person should know about it.
 func (t *Task) comment() string {
 	out := t.From
 	switch {
 	case t.Sort == NeverReusable:
 		out += "; never reused: " + t.Why
 	case t.Writes == nil:
-		out += "; without writes it always runs: say what it makes"
+		out += "; without writes it always runs: add what it writes"
 	case t.WritesWhy != "" && len(t.Writes) > 0:
 		out += "; writes: " + t.WritesWhy
 	}
@@ -144,13 +145,14 @@ func kindComment(t *Task) string {
 		return "never reused: " + t.Why
 	}
 	if t.Writes == nil {
-		return "without writes it always runs: say what it makes"
+		return "without writes it always runs: add what it writes"
 	}
 	return ""
 }
 
-// omitted returns the tasks of a kind that a project does without, or has in
-// another form: what its own table leaves out would else come from the kind.
+// omitted returns the tasks of a kind that a project does not have, or has in a
+// different form: otherwise its own table would inherit from the kind the keys
+// that it leaves out.
 func (w *proposer) omitted(p *Project, kind string) []string {
 	var names []string
 	if w.old != nil && w.old.Kinds[kind] != nil {

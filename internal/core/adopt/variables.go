@@ -10,26 +10,26 @@ import (
 // Variable is an environment variable that scripts read.
 type Variable struct {
 	Name    string
-	Files   []string // that read it, or the scripts in manifests
+	Files   []string // that read it, or the manifest scripts that do
 	Tasks   []*Task
 	Use     Use
 	Why     string
-	Values  []string // that a script compares it with
-	Default string   // that a script gives it
+	Values  []string // values that a script compares it with
+	Default string   // the value that a script gives it if it is unset
 }
 
-// Use says what a variable becomes.
+// Use says how a variable is declared.
 type Use string
 
-// The uses.
+// The values of Use.
 const (
-	AsEnv     Use = "env"     // passed on and counted
-	AsSecret  Use = "secret"  // passed on, not counted, masked
-	AsSetting Use = "setting" // a typed setting gives its value
+	AsEnv     Use = "env"     // passed on, part of the key
+	AsSecret  Use = "secret"  // passed on, not part of the key, masked
+	AsSetting Use = "setting" // a typed setting provides its value
 	AsNothing Use = "nothing" // not passed on
 )
 
-// Uses are all of them, in the order in which they are offered.
+// Uses lists them in the order in which they are offered.
 var Uses = []Use{AsEnv, AsSecret, AsSetting, AsNothing}
 
 var (
@@ -48,8 +48,8 @@ var usual = set("PATH", "HOME", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "TM
 	"LINENO", "BASH_SOURCE", "BASH", "BASH_VERSION", "HOSTNAME", "UID", "EUID", "PPID", "OPTARG", "OPTIND", "REPLY", "FUNCNAME", "PIPESTATUS", "MAKE", "MAKEFLAGS",
 	"CURDIR", "SOURCE_DATE_EPOCH", "NO_COLOR", "EDITOR", "DISPLAY", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "MAKEFILE_LIST")
 
-// variables finds what the scripts of declared tasks read: their own texts, and
-// the sources of their projects.
+// variables finds what the scripts of declared tasks read: in the scripts
+// themselves and in the sources of their projects.
 func (s *surveyor) variables() {
 	byName := map[string]*Variable{}
 	for _, p := range s.survey.Projects {
@@ -88,8 +88,8 @@ func (s *surveyor) variables() {
 	}
 }
 
-// runsSources tells whether a task runs what its project's sources say, rather
-// than compiling or inspecting them.
+// runsSources tells whether a task executes the project's sources, as opposed
+// to compiling or inspecting them.
 func runsSources(t *Task) bool {
 	switch t.Script {
 	case "go build", "go vet", "cargo build":
@@ -105,7 +105,8 @@ func shellVariables(script string) []string {
 	}
 	var out []string
 	for _, m := range inShell.FindAllStringSubmatch(script, -1) {
-		// One that gets a default from its own older value is still read.
+		// A variable whose default comes from its own earlier value is still
+		// read.
 		given := regexp.MustCompile(`\b` + m[1] + `=["']?\$\{` + m[1]).MatchString(script)
 		if !usual[m[1]] && (!own[m[1]] || given) && !slices.Contains(out, m[1]) {
 			out = append(out, m[1])
@@ -114,8 +115,8 @@ func shellVariables(script string) []string {
 	return out
 }
 
-// sourceVariables returns the variables that a project's sources read, with a
-// file that does.
+// sourceVariables returns the variables that a project's sources read, each
+// with one file that does.
 func (s *surveyor) sourceVariables(p *Project) map[string]string {
 	out := map[string]string{}
 	for _, f := range s.repo.Files {
@@ -144,8 +145,8 @@ func (s *surveyor) sourceVariables(p *Project) map[string]string {
 	return out
 }
 
-// learn takes from a script's text which values a variable is compared with,
-// and which one it gets where it is not set.
+// learn takes from a script's text the values that a variable is compared with,
+// and its default.
 func (v *Variable) learn(script string) {
 	for _, m := range inShell.FindAllStringSubmatch(script, -1) {
 		if m[1] == v.Name && m[2] != "" && v.Default == "" && !strings.ContainsAny(m[2], "$`\"'") {
@@ -166,18 +167,18 @@ func (v *Variable) learn(script string) {
 	}
 }
 
-// propose says what the variable should become.
+// propose decides how the variable is declared.
 func (v *Variable) propose() {
 	switch {
 	case looksSecret.MatchString(v.Name):
-		v.Use, v.Why = AsSecret, "by its name it is a secret: passed on, not counted, masked in logs"
+		v.Use, v.Why = AsSecret, "its name suggests a secret: passed on, not part of the key, masked in logs"
 	case len(v.Values) > 1 && v.Default != "" && slices.Contains(v.Values, v.Default):
-		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(v.Values, ", ")+": a setting says so, and --set changes it"
+		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(v.Values, ", ")+": a setting provides the value, and --set changes it"
 	case v.Name == "CI":
-		v.Use, v.Why = AsNothing, "counted, it would keep CI and laptops from sharing; tools then behave as on a laptop"
+		v.Use, v.Why = AsNothing, "as part of the key it would keep CI and laptops from sharing; tools then behave as on a laptop"
 	case v.Name == "NODE_ENV" || v.Name == "DEBUG":
-		v.Use, v.Why = AsEnv, "it changes what is made, so it is counted"
+		v.Use, v.Why = AsEnv, "it changes what is made, so it is part of the key"
 	default:
-		v.Use, v.Why = AsEnv, "a task sees only the variables that it declares; counted, since it may change what is made"
+		v.Use, v.Why = AsEnv, "a task sees only the variables that it declares; part of the key, because it may change the result"
 	}
 }

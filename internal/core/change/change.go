@@ -1,7 +1,7 @@
 // Package change finds the tasks that a set of changed files touches: those
-// that read one of them, and those whose own definition came out different.
-// In go paths and two graphs; out come tasks. What the changes reach through
-// other tasks is for package graph to say.
+// that read one of them, and those whose own declaration changed. Paths and two
+// graphs go in; tasks come out. Package graph then says what the changes affect
+// through dependencies.
 package change
 
 import (
@@ -13,21 +13,21 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Touch says by what a task is touched.
+// Touch says how a task is touched.
 type Touch struct {
 	Task *graph.Task
 	By   string // a path, or "its declaration"
-	// Through says how a path that the task does not read itself gets to it: by
-	// the project that offers it, or the probe that reads it.
+	// Through says how a path that the task does not read itself affects it:
+	// through the project that offers it, or the probe that reads it.
 	Through string
 }
 
-// Declaration is what stands for a definition in [Touch].
+// OwnDeclaration is the value of By in [Touch] for a changed declaration.
 const OwnDeclaration = "its declaration"
 
-// Touched returns the tasks that the changed paths touch, in the order of the
-// graph, each with the first path that does. Base is the graph that changes
-// are measured against, for definitions; without one, they are not compared.
+// Touched returns the tasks that the changed paths touch, in graph order, each
+// with the first such path. Base is the graph that changes are measured
+// against, for declarations; without it, declarations are not compared.
 func Touched(g, base *graph.Graph, paths []string) []Touch {
 	byOwner := map[*graph.Project][]string{}
 	for _, p := range paths {
@@ -89,8 +89,8 @@ func baseDeclaration(base *graph.Graph, t *graph.Task) digest.Digest {
 	return digest.Digest{}
 }
 
-// Definition returns a digest of all in a task's resolved declaration that can
-// alter what it makes. Its help, slots and timeout are not part of it.
+// Declaration returns a digest of everything in a task's resolved declaration
+// that can alter its result. Help, slots and timeout are not part of it.
 func Declaration(t *graph.Task) digest.Digest {
 	var b strings.Builder
 	put := func(name string, vals ...string) {

@@ -8,8 +8,8 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// reader turns the tables of one document into declarations and gathers what
-// is wrong with them.
+// reader turns the tables of one document into declarations and collects the
+// problems.
 type reader struct {
 	doc      *document
 	problems *Problems
@@ -23,8 +23,8 @@ func (r *reader) fail(pos Pos, advice, format string, args ...any) {
 // field reads one entry of a table.
 type field func(e *entry)
 
-// table hands every entry to the field of its name; an unknown one is a
-// problem that names the key that was probably meant.
+// table passes every entry to the field with its name; an unknown key is a
+// problem that suggests the likely intended one.
 func (r *reader) table(t *table, where string, fields map[string]field) {
 	for _, e := range t.entries {
 		if f, ok := fields[e.key]; ok {
@@ -43,7 +43,7 @@ func (r *reader) table(t *table, where string, fields map[string]field) {
 }
 
 func (r *reader) wrong(e *entry, want, example string) {
-	r.fail(e.val.pos, "write it like "+example, "%q wants %s, this is %s", e.key, want, e.val.name())
+	r.fail(e.val.pos, "write it like "+example, "%q must be %s, but this is %s", e.key, want, e.val.name())
 }
 
 func (r *reader) sub(e *entry, use func(t *table)) {
@@ -59,7 +59,7 @@ func (r *reader) named(e *entry, what string, use func(name string, e *entry)) {
 	r.sub(e, func(t *table) {
 		for _, one := range t.entries {
 			if one.val.table == nil || one.val.kind == unstable.ArrayTable {
-				r.fail(one.pos, fmt.Sprintf("write [%s.%s]", e.key, one.key), "%q wants a table, this is %s", one.key, one.val.name())
+				r.fail(one.pos, fmt.Sprintf("write [%s.%s]", e.key, one.key), "%q must be a table, but this is %s", one.key, one.val.name())
 				continue
 			}
 			if msg := badName(one.key, what == "kind"); msg != "" {
@@ -86,12 +86,12 @@ func (r *reader) word(to *Item) field {
 	return func(e *entry) {
 		r.text(to)(e)
 		if e.val.kind == unstable.String && e.val.text == "" {
-			r.fail(e.val.pos, "leave it out, or say something", "%q is empty", e.key)
+			r.fail(e.val.pos, "leave it out, or give it a value", "%q is empty", e.key)
 		}
 	}
 }
 
-// atom keeps a string, number or truth value as text, having checked its type.
+// atom keeps a string, number or boolean as text after checking its type.
 func (r *reader) atom(to *Item, kind unstable.Kind, want, example string) field {
 	return func(e *entry) {
 		if e.val.kind != kind {
@@ -130,7 +130,7 @@ func (r *reader) strings(e *entry) (List, bool) {
 	l := List{Given: true, Pos: e.pos}
 	for _, v := range e.val.list {
 		if v.kind != unstable.String {
-			r.fail(v.pos, "write it like "+example, "%q wants strings only, this is %s", e.key, v.name())
+			r.fail(v.pos, "write it like "+example, "%q must contain only strings, but this is %s", e.key, v.name())
 			return List{}, false
 		}
 		l.Items = append(l.Items, Item{v.text, v.pos})
@@ -140,10 +140,10 @@ func (r *reader) strings(e *entry) (List, bool) {
 
 func (r *reader) command(to *Command) field {
 	return func(e *entry) {
-		to.Pos = e.val.pos // it was given, whatever is wrong with it
+		to.Pos = e.val.pos // it was given, even if it is wrong
 		if e.val.kind == unstable.String {
 			if strings.TrimSpace(e.val.text) == "" {
-				r.fail(e.val.pos, "say what to run", "%q is empty", e.key)
+				r.fail(e.val.pos, "write the command to run", "%q is empty", e.key)
 				return
 			}
 			*to = Command{Shell: e.val.text, Pos: e.val.pos}
@@ -158,7 +158,7 @@ func (r *reader) command(to *Command) field {
 			return
 		}
 		if len(l.Items) == 0 || l.Items[0].Text == "" {
-			r.fail(e.pos, "say what to run", "%q is empty", e.key)
+			r.fail(e.pos, "write the command to run", "%q is empty", e.key)
 			return
 		}
 		*to = Command{Argv: l.Texts(), Pos: e.pos}
@@ -193,23 +193,23 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 	return t
 }
 
-// reserved are the words of picks, which no name may be.
+// reserved are the keywords of picks, which cannot be names.
 var reserved = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "pick"}
 
-// badName says what is wrong with the name of a task, project, kind or probe,
-// or nothing.
+// badName says what is wrong with the name of a task, project, kind or probe;
+// "" if nothing is.
 func badName(s string, anyWord bool) string {
 	switch {
 	case s == "":
-		return "a name may not be empty"
+		return "a name must not be empty"
 	case strings.ContainsAny(s, "@:"):
-		return "no @ or : may stand in a name"
+		return "a name must not contain @ or :"
 	case strings.ContainsAny(s, " \t\r\n\"'()!*?[]{}\\,"):
-		return "no spaces, quotes, brackets or wildcards may stand in a name"
+		return "a name must not contain spaces, quotes, brackets or wildcards"
 	case strings.HasPrefix(s, "-") || strings.HasPrefix(s, "./"):
-		return "a name may not begin with - or ./"
+		return "a name must not start with - or ./"
 	case !anyWord && slices.Contains(reserved, s):
-		return "the word is one of those of picks"
+		return "it is a keyword of picks"
 	}
 	return ""
 }

@@ -24,7 +24,7 @@ func (l *loader) env(t *Task) {
 			case given && !mayGive:
 				l.fail(it.Pos, "write the name alone; a value in a declaration is not secret and belongs in env", "%s takes its value from the person's environment", name)
 			case strings.HasPrefix(name, "GRAYLOFT_"):
-				l.fail(it.Pos, "choose another name", "variables that begin with GRAYLOFT_ are Gray Loft's own")
+				l.fail(it.Pos, "choose another name", "variables that start with GRAYLOFT_ are reserved")
 			case seen[name]:
 				l.fail(it.Pos, "keep one of them", "variable %s is listed twice in env, env_unkeyed and secrets", name)
 			default:
@@ -54,13 +54,13 @@ func (l *loader) opens(t *Task) {
 	t.Opens = l.reads(list)
 }
 
-// scratch reads the patterns of what is kept between runs.
+// scratch reads the patterns of files that are kept between runs.
 func (l *loader) scratch(t *Task) {
 	for _, it := range t.Decl.Scratch.Items {
 		if below, ok := strings.CutPrefix(it.Text, "home:"); ok {
 			p, err := glob.Parse(below)
 			if err != nil || !p.Literal() || p.String() == "." {
-				l.fail(it.Pos, `write it like "home:.cache/tool"`, "%q is not a directory below a home", it.Text)
+				l.fail(it.Pos, `write it like "home:.cache/tool"`, "%q is not a directory below the home directory", it.Text)
 				continue
 			}
 			t.HomeScratch = append(t.HomeScratch, p.String())
@@ -68,19 +68,19 @@ func (l *loader) scratch(t *Task) {
 		}
 		p, err := glob.Parse(it.Text)
 		if err != nil || strings.HasPrefix(it.Text, "!") || strings.Contains(it.Text, ":") {
-			l.fail(it.Pos, `name files inside the project, or "home:…" for a directory below the person's home`, "%q cannot stand in scratch", it.Text)
+			l.fail(it.Pos, `name files inside the project, or "home:…" for a directory below the person's home`, "%q is not allowed in scratch", it.Text)
 			continue
 		}
 		for i, w := range t.Writes {
 			if w.Meets(p) {
-				l.fail(it.Pos, "keep it in one of the two", "scratch %q meets %q in writes: what is kept between runs is no part of an output", it.Text, t.Decl.Writes.Items[i].Text)
+				l.fail(it.Pos, "keep it in only one of the two", "scratch %q overlaps %q in writes: files kept between runs are never part of an output", it.Text, t.Decl.Writes.Items[i].Text)
 			}
 		}
 		t.Scratch = append(t.Scratch, p)
 	}
 }
 
-// uses finds the settings that a task uses: those listed, and those that its
+// uses collects the settings that a task uses: those it lists and those its
 // command names.
 func (l *loader) uses(t *Task) {
 	known := slices.Collect(maps.Keys(l.repo.Settings))
@@ -101,7 +101,7 @@ func (l *loader) uses(t *Task) {
 	t.Settings = slices.Compact(t.Settings)
 	for _, it := range t.Decl.Locks.Items {
 		if msg := badName(it.Text, true); msg != "" || strings.Contains(it.Text, "/") {
-			l.fail(it.Pos, "name what is held, such as \"port-7000\"", "lock %q: %s", it.Text, orElse(msg, "no / may stand in it"))
+			l.fail(it.Pos, "name the resource, such as \"port-7000\"", "lock %q: %s", it.Text, orElse(msg, "it must not contain /"))
 		}
 		t.Locks = append(t.Locks, it.Text)
 	}
@@ -117,7 +117,7 @@ func (l *loader) limits(t *Task) {
 	if d.Timeout.Text != "" {
 		var err error
 		if t.Timeout, err = time.ParseDuration(d.Timeout.Text); err != nil || t.Timeout <= 0 {
-			l.fail(d.Timeout.Pos, `write it like "90s" or "10m"`, "%q is not a length of time", d.Timeout.Text)
+			l.fail(d.Timeout.Pos, `write it like "90s" or "10m"`, "%q is not a duration", d.Timeout.Text)
 		}
 	}
 	number := func(it Item, least, most int, what string) int {
@@ -131,13 +131,13 @@ func (l *loader) limits(t *Task) {
 		t.Slots = number(d.Slots, 1, 1024, "a task takes at least one slot")
 	}
 	if d.Retries.Text != "" {
-		t.Retries = number(d.Retries, 0, 10, "a task is tried again a few times at most")
+		t.Retries = number(d.Retries, 0, 10, "a task can be retried only a few times")
 	}
 	t.Isolation = Open
 	if d.Isolation.Text != "" {
 		t.Isolation = Isolation(d.Isolation.Text)
 		if all := []string{"open", "traced", "sealed"}; !slices.Contains(all, d.Isolation.Text) {
-			l.fail(d.Isolation.Pos, meant(d.Isolation.Text, all), "isolation = %q is not known", d.Isolation.Text)
+			l.fail(d.Isolation.Pos, meant(d.Isolation.Text, all), "isolation = %q is not valid", d.Isolation.Text)
 		}
 	}
 	t.Network = d.Network.Text == "true"

@@ -13,8 +13,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// document is a TOML file as a tree in which every key and value knows where
-// it stands.
+// document is a TOML file as a tree in which every key and value knows its
+// position.
 type document struct {
 	file  string
 	sum   digest.Digest // of its text
@@ -71,17 +71,17 @@ func (t *table) put(key string, pos Pos, v value) {
 	t.byKey[key] = e
 }
 
-// parse reads TOML 1.0. Where the text is not TOML at all, the one problem
-// that stops the parser is returned.
+// parse reads TOML 1.0. If the text is not valid TOML, it returns the one
+// problem that stopped the parser.
 func parse(file string, data []byte) (*document, *Problem) {
 	doc := &document{file: file, sum: digest.Of(data), lines: strings.Split(string(data), "\n"), root: newTable(Pos{File: file})}
 	if !utf8.Valid(data) {
 		return doc, &Problem{Pos: Pos{File: file}, Message: "the file is not UTF-8", Advice: "save it as UTF-8"}
 	}
-	// Into nothing: this finds what is not TOML, keys and tables given twice.
+	// Decoding into nothing finds invalid TOML and duplicate keys and tables.
 	var nothing struct{}
 	if err := toml.Unmarshal(data, &nothing); err != nil {
-		p := Problem{Pos: Pos{File: file}, Message: err.Error(), Advice: "mend the TOML here"}
+		p := Problem{Pos: Pos{File: file}, Message: err.Error(), Advice: "fix the TOML here"}
 		var de *toml.DecodeError
 		if errors.As(err, &de) {
 			p.Line, p.Col = de.Position()
@@ -135,8 +135,8 @@ func (b *builder) pos(r unstable.Range) Pos {
 	return Pos{File: b.doc.file, Line: n + 1, Col: col, Width: utf8.RuneCount(text), Kind: b.kind}
 }
 
-// line returns the number, from 0, of the line that holds an offset, and where
-// that line starts.
+// line returns the number (from 0) and the start of the line that contains an
+// offset.
 func (b *builder) line(offset int) (n, start int) {
 	if b.starts == nil {
 		at := 0
@@ -163,7 +163,7 @@ func (b *builder) header(e *unstable.Node) *table {
 	return at
 }
 
-// kindOf returns the name of the kind whose table a key leads into, or nothing.
+// kindOf returns the name of the kind whose table a key is in, or "".
 func kindOf(it unstable.Iterator) string {
 	if !it.Next() || string(it.Node().Data) != "kind" || !it.Next() {
 		return ""

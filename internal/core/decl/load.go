@@ -18,13 +18,13 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// ErrNoRoot is returned where there is no grayloft.toml.
+// ErrNoRoot is returned if there is no grayloft.toml.
 var ErrNoRoot = errors.New("no " + RootFile + " here")
 
 // Load reads every declaration below fsys, the root of a repository whose
-// directory is called base. What could be read is returned even where
-// problems were found, so that others can look for theirs as well. The error
-// is for what kept the files from being read at all.
+// directory is named base. It returns what it could read even if there are
+// problems, so that later checks can add theirs. The error is for failures to
+// read the files.
 func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 	l := &loader{
 		fsys: fsys,
@@ -52,7 +52,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 	return l.repo, l.problems.Sorted(), nil
 }
 
-// sum returns a digest of all declarations that were read, by their names.
+// sum returns a digest of all declarations that were read, with their names.
 func (l *loader) sum(base string) digest.Digest {
 	h := digest.New()
 	fmt.Fprintf(h, "%q\n", base)
@@ -118,9 +118,9 @@ func (l *loader) root(data []byte) error {
 		"task":    func(e *entry) { inRoot = true; own.readTasks(e) },
 	}))
 	if ok && schema.Text != fmt.Sprint(Schema) {
-		pos, msg := schema.Pos, fmt.Sprintf("schema %s is not known here", schema.Text)
+		pos, msg := schema.Pos, fmt.Sprintf("schema %s is not supported", schema.Text)
 		if schema.Text == "" {
-			pos, msg = Pos{File: RootFile, Line: 1, Col: 1}, "the first line has to say which schema is meant"
+			pos, msg = Pos{File: RootFile, Line: 1, Col: 1}, "the first line must state the schema"
 		}
 		r.fail(pos, "write schema = 1", "%s", msg)
 	}
@@ -140,7 +140,7 @@ func merge(a, b map[string]field) map[string]field {
 	return a
 }
 
-// shared are the tables that an included file may hold as well.
+// shared are the tables that an included file may contain as well.
 func (l *loader) shared(r *reader) map[string]field {
 	return map[string]field{
 		"kind":  func(e *entry) { r.named(e, "kind", func(n string, e *entry) { l.kind(r, n, e) }) },
@@ -160,13 +160,13 @@ func (l *loader) repoTable(r *reader, t *table) {
 	})
 	if name.Text != "" {
 		if msg := badName(name.Text, true); msg != "" || strings.Contains(name.Text, "/") {
-			r.fail(name.Pos, "choose another name", "repository %q: %s", name.Text, orElse(msg, "no / may stand in it"))
+			r.fail(name.Pos, "choose another name", "repository %q: %s", name.Text, orElse(msg, "it must not contain /"))
 		} else {
 			l.repo.Name = name.Text
 		}
 	}
 	if paths.Text != "" && paths.Text != "local" && paths.Text != "share" {
-		r.fail(paths.Pos, `write "share" or "local"`, "checkout_paths = %q is not known", paths.Text)
+		r.fail(paths.Pos, `write "share" or "local"`, "checkout_paths = %q is not valid", paths.Text)
 	}
 	l.repo.Since, l.repo.CheckoutPathsLocal = since.Text, paths.Text == "local"
 	l.repo.KindFiles = l.projects.Items
@@ -228,10 +228,10 @@ func (l *loader) includes(r *reader) error {
 		}
 		files, err := doublestar.Glob(l.fsys, pat.String(), doublestar.WithFilesOnly())
 		if err != nil {
-			return fmt.Errorf("looking for %s: %w", pat, err)
+			return fmt.Errorf("searching %s: %w", pat, err)
 		}
 		if len(files) == 0 {
-			r.fail(it.Pos, "name a file that is there", "nothing matches %q", it.Text)
+			r.fail(it.Pos, "name an existing file", "nothing matches %q", it.Text)
 		}
 		slices.Sort(files)
 		for _, f := range files {
@@ -258,10 +258,10 @@ func (l *loader) projectFiles(r *reader) error {
 		}
 		files, err := doublestar.Glob(l.fsys, pat.String()+"/"+ProjectFile, doublestar.WithFilesOnly(), doublestar.WithNoFollow())
 		if err != nil {
-			return fmt.Errorf("looking for projects in %s: %w", pat, err)
+			return fmt.Errorf("searching %s for projects: %w", pat, err)
 		}
 		if len(files) == 0 && pat.Literal() {
-			r.fail(it.Pos, "add a "+ProjectFile+" there, or take the directory out of the list", "there is no %s in %q", ProjectFile, it.Text)
+			r.fail(it.Pos, "add a "+ProjectFile+" there, or remove the directory from the list", "there is no %s in %q", ProjectFile, it.Text)
 		}
 		slices.Sort(files)
 		for _, f := range files {
@@ -287,7 +287,7 @@ type parsedFile struct {
 	problem *Problem
 }
 
-// parseAll reads and parses files, several at a time.
+// parseAll reads and parses files in parallel.
 func (l *loader) parseAll(names []string, out []parsedFile) error {
 	var g errgroup.Group
 	workers := min(runtime.GOMAXPROCS(0), len(names))
@@ -330,7 +330,7 @@ func (p *projectDecl) readTasks(e *entry) {
 	p.r.named(e, "task", func(n string, e *entry) { p.tasks[n] = p.r.task(n, e) })
 }
 
-// Problem makes a problem with the line that it is about.
+// Problem makes a problem with the line it refers to.
 func (r *Repo) Problem(pos Pos, advice, format string, args ...any) Problem {
 	p := Problem{Pos: pos, Message: fmt.Sprintf(format, args...), Advice: advice}
 	if doc, ok := r.sources[pos.File]; ok {

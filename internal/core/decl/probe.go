@@ -19,18 +19,18 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		"run": r.command(&p.Run), "reads": r.list(&reads), "per": r.word(&per), "dirs": r.list(&dirs),
 	})
 	if !p.Run.Given() && len(l.problems) == before {
-		r.fail(e.pos, `write run = "… --version"`, "probe %q does not say what to run", name)
+		r.fail(e.pos, `write run = "… --version"`, "probe %q has no command", name)
 	}
 	switch per.Text {
 	case "", "repo":
 	case "project":
 		p.PerProject = true
 	default:
-		r.fail(per.Pos, `write "project", or leave it out for once in the repository`, "per = %q is not known", per.Text)
+		r.fail(per.Pos, `write "project", or leave it out to run it once per repository`, "per = %q is not valid", per.Text)
 	}
 	for _, it := range dirs.Items {
 		if !strings.HasPrefix(it.Text, "/") && !strings.HasPrefix(it.Text, "home:") {
-			r.fail(it.Pos, `write an absolute path, or "home:…" for one below the person's home`, "%q is not the directory of a toolchain", it.Text)
+			r.fail(it.Pos, `write an absolute path, or "home:…" for one below the home directory`, "%q is not the directory of a toolchain", it.Text)
 			continue
 		}
 		p.Dirs = append(p.Dirs, it.Text)
@@ -39,7 +39,7 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 	p.Reads = l.reads(reads)
 	for i, read := range p.Reads {
 		if read.Scope == Needs {
-			r.fail(read.Item.Pos, "name the files that its output depends on", "a probe reads files, not what projects offer")
+			r.fail(read.Item.Pos, "name the files that its output depends on", "a probe reads files, not the offers of projects")
 		}
 		if !p.PerProject {
 			p.Reads[i].Scope = Root
@@ -52,11 +52,11 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 func (l *loader) template(r *reader, k *Kind) {
 	dir := path.Clean(k.Template.Text)
 	if !fs.ValidPath(dir) {
-		r.fail(k.Template.Pos, "name a directory from the root", "%q leads out of the repository", k.Template.Text)
+		r.fail(k.Template.Pos, "name a directory from the root", "%q is outside the repository", k.Template.Text)
 		return
 	}
 	if info, err := fs.Stat(l.fsys, dir); err != nil || !info.IsDir() {
-		r.fail(k.Template.Pos, "name a directory, from the root, with the files that a new project begins with", "there is no directory %q", k.Template.Text)
+		r.fail(k.Template.Pos, "name a directory, from the root, that contains the files of a new project", "there is no directory %q", k.Template.Text)
 	}
 	k.Template.Text = dir
 }

@@ -8,13 +8,13 @@ import (
 	"github.com/agext/levenshtein"
 )
 
-// Pos is a place in a declaration.
+// Pos is a position in a declaration.
 type Pos struct {
 	File  string // relative to the repository's root, with slashes
 	Line  int    // from 1; 0 where there is no line to show
 	Col   int    // from 1, in characters
 	Width int    // characters to underline
-	Kind  string // the kind whose table it stands in, if it does
+	Kind  string // the kind whose table it is in, if any
 }
 
 func (p Pos) String() string {
@@ -27,7 +27,7 @@ func (p Pos) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Col)
 }
 
-// At returns "file:line", for pointing at a second place.
+// At returns "file:line", to refer to a second position.
 func (p Pos) At() string {
 	if p.Line == 0 {
 		return p.File
@@ -35,19 +35,18 @@ func (p Pos) At() string {
 	return fmt.Sprintf("%s:%d", p.File, p.Line)
 }
 
-// Problem is one thing that is wrong in a declaration: where, what, and what
-// to do about it.
+// Problem is one error in a declaration: where, what, and how to fix it.
 type Problem struct {
 	Pos
 	Message string
-	Advice  string // what to do; stands under the offending place
+	Advice  string // how to fix it; shown below the position
 	Source  string // the offending line, without its line feed
 }
 
-// Problems are all that was found, in the order of files and lines.
+// Problems are all errors found, ordered by file and line.
 type Problems []Problem
 
-// Error lists every problem with its line and its remedy.
+// Error lists every problem with its line and its fix.
 func (ps Problems) Error() string {
 	var b strings.Builder
 	files := map[string]bool{}
@@ -85,7 +84,7 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-// Sorted returns the problems in the order of files and lines, each once.
+// Sorted returns the problems ordered by file and line, without duplicates.
 func (ps Problems) Sorted() Problems {
 	slices.SortStableFunc(ps, func(a, b Problem) int {
 		if c := strings.Compare(a.File, b.File); c != 0 {
@@ -99,7 +98,7 @@ func (ps Problems) Sorted() Problems {
 	return slices.CompactFunc(ps, func(a, b Problem) bool { return a.Pos == b.Pos && a.Message == b.Message })
 }
 
-// Closest returns the name that was probably meant, or nothing.
+// Closest returns the likely intended name, or "".
 func Closest(name string, among []string) string {
 	best, least := "", max(2, len(name)/3)+1
 	for _, c := range among {
@@ -117,7 +116,7 @@ func meant(name string, among []string) string {
 	}
 	if len(among) > 0 && len(among) <= 30 {
 		sorted := slices.Sorted(slices.Values(among))
-		return "what may stand here: " + strings.Join(sorted, ", ")
+		return "valid here: " + strings.Join(sorted, ", ")
 	}
 	return ""
 }

@@ -11,7 +11,7 @@ import (
 
 const everything = "kind:*"
 
-// resolve folds kinds into projects and checks what a project says by itself.
+// resolve folds kinds into projects and checks each project by itself.
 func (l *loader) resolve() {
 	byName := map[string]*Project{}
 	for _, d := range l.found {
@@ -21,7 +21,7 @@ func (l *loader) resolve() {
 			if pos.Line == 0 {
 				pos = d.pos
 			}
-			d.r.fail(pos, "give one of them another name", "two projects are called %q: the other is in %s", p.Name, other.Pos.At())
+			d.r.fail(pos, "give one of them another name", "two projects have the name %q: the other is in %s", p.Name, other.Pos.At())
 			continue
 		}
 		byName[p.Name] = p
@@ -63,8 +63,8 @@ func (l *loader) project(d *projectDecl) *Project {
 	return p
 }
 
-// fold is what kinds, from left to right, come to. Projects of the same kinds
-// share it.
+// fold is the result of combining kinds from left to right. Projects with the
+// same kinds share it.
 type fold struct {
 	offers, tags List
 	tasks        map[string]*TaskDecl
@@ -103,8 +103,8 @@ func (l *loader) fail(pos Pos, advice, format string, args ...any) {
 	l.problems = append(l.problems, l.repo.Problem(pos, advice, format, args...))
 }
 
-// over lays one list upon another: an absent one inherits, a present one
-// replaces, and "kind:*" in it stands for what was there.
+// over combines two lists: an absent one inherits, a present one replaces, and
+// "kind:*" in it inserts the inherited items.
 func (l *loader) over(base, next List) List {
 	if !next.Given {
 		return base
@@ -116,7 +116,7 @@ func (l *loader) over(base, next List) List {
 			continue
 		}
 		if !base.Given {
-			l.fail(it.Pos, "leave it out", "%q stands for what a kind says, and no kind says anything here", everything)
+			l.fail(it.Pos, "leave it out", "%q inserts the list of a kind, but no kind declares one here", everything)
 			continue
 		}
 		out.Items = append(out.Items, base.Items...)
@@ -163,8 +163,8 @@ func (l *loader) patterns(list List) []glob.Pattern {
 	return out
 }
 
-// task resolves a task. Projects that take one from a kind as it is share all
-// that does not turn on the project.
+// task resolves a task. Projects that use a kind's task unchanged share
+// everything that does not depend on the project.
 func (l *loader) task(p *Project, d *TaskDecl) *Task {
 	if have, ok := l.tasks[d]; ok {
 		t := *have
@@ -182,11 +182,11 @@ func (l *loader) task(p *Project, d *TaskDecl) *Task {
 func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Auto, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
 	if !d.Run.Given() && d.Run.Pos.Line == 0 {
-		l.fail(d.Pos, `write run = "…"`, "task %q of project %q does not say what to run", d.Name, p.Name)
+		l.fail(d.Pos, `write run = "…"`, "task %q of project %q has no command", d.Name, p.Name)
 	}
 	for _, it := range d.Writes.Items {
 		if strings.HasPrefix(it.Text, "!") || strings.HasPrefix(it.Text, "repo:") || strings.HasPrefix(it.Text, "needs:") {
-			l.fail(it.Pos, "name what is written, relative to the project's directory", "%q cannot stand in writes", it.Text)
+			l.fail(it.Pos, "name output files, relative to the project's directory", "%q is not allowed in writes", it.Text)
 			d.Writes.Items = slices.DeleteFunc(slices.Clone(d.Writes.Items), func(x Item) bool { return x == it })
 		}
 	}
@@ -208,7 +208,7 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	if d.Reuse.Text != "" {
 		t.Reuse = Reuse(d.Reuse.Text)
 		if all := []string{"auto", "always", "local", "never"}; !slices.Contains(all, d.Reuse.Text) {
-			l.fail(d.Reuse.Pos, meant(d.Reuse.Text, all), "reuse = %q is not known", d.Reuse.Text)
+			l.fail(d.Reuse.Pos, meant(d.Reuse.Text, all), "reuse = %q is not valid", d.Reuse.Text)
 		}
 	}
 	return t
@@ -227,12 +227,12 @@ func (l *loader) reads(list List) []Read {
 		if after, ok := strings.CutPrefix(text, "repo:"); ok {
 			r.Scope, text = Root, after
 		} else if before, _, ok := strings.Cut(text, ":"); ok {
-			l.fail(it.Pos, `write "repo:…" for a path from the root, "needs:*" for what needed projects offer`, "%q is not a form of pattern", before+":")
+			l.fail(it.Pos, `write "repo:…" for a path from the root, "needs:*" for what needed projects offer`, "%q is not a known prefix of a pattern", before+":")
 			continue
 		}
 		p, err := glob.Parse(text)
 		if err != nil {
-			l.fail(it.Pos, `patterns are relative to the project's directory, or to the root behind "repo:"`, "%s", err)
+			l.fail(it.Pos, `patterns are relative to the project's directory, or to the root after "repo:"`, "%s", err)
 			continue
 		}
 		r.Pattern = p
@@ -241,12 +241,12 @@ func (l *loader) reads(list List) []Read {
 	return out
 }
 
-// FixedEnv are the variables with constant values that every task gets, as
-// NAME=value. PATH, HOME and TMPDIR are added from the machine.
+// FixedEnv are the constant variables that every task gets, as NAME=value.
+// PATH, HOME and TMPDIR come from the machine.
 func FixedEnv() []string {
 	return []string{"LANG=C.UTF-8", "TZ=UTC", fmt.Sprintf("SOURCE_DATE_EPOCH=%d", sourceDateEpoch)}
 }
 
-// sourceDateEpoch is a constant that tools put in place of the current time
+// sourceDateEpoch is a constant that tools use instead of the current time
 // (https://reproducible-builds.org/specs/source-date-epoch/): 2020-01-01.
 const sourceDateEpoch = 1577836800

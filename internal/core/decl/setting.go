@@ -25,18 +25,18 @@ const (
 type Setting struct {
 	Name    string
 	Type    SettingType
-	Values  []string // of a string: all that are possible; empty: any
+	Values  []string // for strings: all allowed values; empty: any
 	Default string   // in canonical form
 	Help    string
 	Pos     Pos
 }
 
-// Var returns the environment variable that the setting is passed on in.
+// Var returns the environment variable that passes the setting on.
 func (s *Setting) Var() string {
 	return "GRAYLOFT_SETTING_" + strings.ToUpper(strings.NewReplacer("-", "_", ".", "_", "/", "_").Replace(s.Name))
 }
 
-// Choices says in words which values the setting takes.
+// Choices describes the values that the setting takes.
 func (s *Setting) Choices() string {
 	switch {
 	case len(s.Values) > 0:
@@ -49,8 +49,8 @@ func (s *Setting) Choices() string {
 	return "any text"
 }
 
-// Canonical returns a value in the one form in which it is counted, or an
-// error that names the possible ones.
+// Canonical returns a value in the single form that is part of keys, or an
+// error that lists the allowed values.
 func (s *Setting) Canonical(value string) (string, error) {
 	wrong := fmt.Errorf("setting %q cannot be %q: it takes %s", s.Name, value, s.Choices())
 	switch {
@@ -84,8 +84,8 @@ type Mode struct {
 // Chosen is the value of every setting for one call.
 type Chosen map[string]string
 
-// Choose returns the values that hold: the defaults, then what modes say, the
-// later one winning, then single values given as "name=value".
+// Choose returns the effective values: the defaults, then those of modes (later
+// ones win), then single values given as "name=value".
 func (r *Repo) Choose(modes, sets []string) (Chosen, error) {
 	out := Chosen{}
 	for name, s := range r.Settings {
@@ -94,7 +94,7 @@ func (r *Repo) Choose(modes, sets []string) (Chosen, error) {
 	for _, m := range modes {
 		mode, ok := r.Modes[m]
 		if !ok {
-			return nil, fmt.Errorf("no mode is called %q%s", m, orNone(meant(m, slices.Collect(maps.Keys(r.Modes))), "none is declared"))
+			return nil, fmt.Errorf("no mode is named %q%s", m, orNone(meant(m, slices.Collect(maps.Keys(r.Modes))), "none is declared"))
 		}
 		for name, it := range mode.Values {
 			out[name] = it.Text
@@ -105,9 +105,9 @@ func (r *Repo) Choose(modes, sets []string) (Chosen, error) {
 		s, known := r.Settings[name]
 		switch {
 		case !known:
-			return nil, fmt.Errorf("no setting is called %q%s", name, orNone(meant(name, slices.Collect(maps.Keys(r.Settings))), "none is declared"))
+			return nil, fmt.Errorf("no setting is named %q%s", name, orNone(meant(name, slices.Collect(maps.Keys(r.Settings))), "none is declared"))
 		case !ok:
-			return nil, fmt.Errorf("write a value behind setting %q: %s=…; it takes %s", name, name, s.Choices())
+			return nil, fmt.Errorf("add a value for setting %q: %s=…; it takes %s", name, name, s.Choices())
 		}
 		var err error
 		if out[name], err = s.Canonical(value); err != nil {
@@ -127,7 +127,7 @@ func orNone(advice, none string) string {
 // placeholder is the only form that is replaced in a command.
 var placeholder = regexp.MustCompile(`%\{setting\.([^}]*)\}`)
 
-// bare are values that a shell takes as one word as they are.
+// bare matches values that a shell takes as one word without quotes.
 var bare = regexp.MustCompile(`^[A-Za-z0-9_./:=@%+,-]+$`)
 
 // Named returns the settings that a command names, each once, sorted.
@@ -149,16 +149,16 @@ func (c Command) template() []string {
 	return []string{c.Shell}
 }
 
-// With returns the command with the values of settings put in. In a text for
-// the shell only values that it takes as one plain word go in; for any other,
-// the error says which variable holds it.
+// With returns the command with the values of settings inserted. In a shell
+// text it inserts only values that the shell takes as one plain word; for any
+// other value, the error names the variable that contains it.
 func (c Command) With(repo *Repo, vals Chosen) (Command, error) {
 	var wrong error
 	put := func(text string) string {
 		return placeholder.ReplaceAllStringFunc(text, func(m string) string {
 			name := placeholder.FindStringSubmatch(m)[1]
 			if c.Argv == nil && !bare.MatchString(vals[name]) {
-				wrong = fmt.Errorf("%s: the value %q of setting %q holds characters that a shell takes apart: write \"$%s\" in run instead of %s",
+				wrong = fmt.Errorf("%s: the value %q of setting %q contains characters that a shell would split or expand: write \"$%s\" in run instead of %s",
 					c.Pos, vals[name], name, repo.Settings[name].Var(), m)
 			}
 			return vals[name]
@@ -174,8 +174,8 @@ func (c Command) With(repo *Repo, vals Chosen) (Command, error) {
 	return out, wrong
 }
 
-// WithArgs returns the command with more words at its end. A text for the shell
-// that speaks of its arguments ("$@", "$1") gets them as such.
+// WithArgs returns the command with more words at its end. A shell text that
+// uses its arguments ("$@", "$1") receives them as arguments.
 func (c Command) WithArgs(args []string) Command {
 	if len(args) == 0 {
 		return c
@@ -193,10 +193,10 @@ func (c Command) WithArgs(args []string) Command {
 	return Command{Shell: text, Pos: c.Pos}
 }
 
-// arguments finds a shell's own arguments in a text.
+// arguments matches a shell text's own arguments.
 var arguments = regexp.MustCompile(`\$[@*1-9]|\$\{[@*1-9]`)
 
-// ShellQuote writes a word so that a shell takes it as it is.
+// ShellQuote quotes a word so that a shell takes it unchanged.
 func ShellQuote(word string) string {
 	if bare.MatchString(word) {
 		return word
@@ -226,15 +226,15 @@ func (l *loader) setting(r *reader, name string, e *entry) {
 	if kind.Text != "" {
 		s.Type = SettingType(kind.Text)
 		if all := []string{"string", "bool", "int"}; !slices.Contains(all, kind.Text) {
-			r.fail(kind.Pos, meant(kind.Text, all), "type = %q is not known", kind.Text)
+			r.fail(kind.Pos, meant(kind.Text, all), "type = %q is not valid", kind.Text)
 			return
 		}
 	}
 	switch {
 	case values.Given && s.Type != Text:
-		r.fail(values.Pos, "leave values out, or the type", "a setting with values is a string, not %s", s.Type)
+		r.fail(values.Pos, "leave out values, or the type", "a setting with values is a string, not %s", s.Type)
 	case values.Given && len(s.Values) == 0:
-		r.fail(values.Pos, "name the possible values", "setting %q has no possible value", name)
+		r.fail(values.Pos, "list the allowed values", "setting %q has no allowed value", name)
 	case standard == nil:
 		r.fail(e.pos, "write default = …", "setting %q has no default", name)
 	default:
@@ -245,7 +245,7 @@ func (l *loader) setting(r *reader, name string, e *entry) {
 	l.repo.Settings[name] = s
 }
 
-// settingValue reads a value of a setting, having checked its type.
+// settingValue reads a value of a setting and checks its type.
 func (l *loader) settingValue(r *reader, s *Setting, e *entry) (string, bool) {
 	want := map[SettingType]struct {
 		kind         unstable.Kind
@@ -259,13 +259,13 @@ func (l *loader) settingValue(r *reader, s *Setting, e *entry) (string, bool) {
 	}
 	v, err := s.Canonical(e.val.text)
 	if err != nil {
-		r.fail(e.val.pos, "what may stand here: "+s.Choices(), "setting %q cannot be %q", s.Name, e.val.text)
+		r.fail(e.val.pos, "valid here: "+s.Choices(), "setting %q cannot be %q", s.Name, e.val.text)
 		return "", false
 	}
 	return v, true
 }
 
-// mode reads a mode's table; its values are checked when all settings are
+// mode reads a mode's table; its values are checked after all settings are
 // known.
 func (l *loader) mode(r *reader, name string, e *entry) {
 	if have, ok := l.repo.Modes[name]; ok {
@@ -287,7 +287,7 @@ func (l *loader) resolveModes() {
 		for _, e := range m.table.entries {
 			s, ok := l.repo.Settings[e.key]
 			if !ok {
-				m.r.fail(e.pos, meant(e.key, slices.Collect(maps.Keys(l.repo.Settings))), "mode %q gives a value to %q, and no setting is called that", m.name, e.key)
+				m.r.fail(e.pos, meant(e.key, slices.Collect(maps.Keys(l.repo.Settings))), "mode %q sets %q, but no setting has that name", m.name, e.key)
 				continue
 			}
 			if v, ok := l.settingValue(m.r, s, e); ok {

@@ -1,10 +1,10 @@
 // Package decl reads declarations: grayloft.toml at the root of a repository
-// and loft.toml in the directories of its projects. In go the files, as an
-// [io/fs.FS]; out come projects and tasks with every kind folded in, or all
-// problems of all files at once, each with its place and its remedy.
+// and loft.toml in the directories of its projects. The files go in as an
+// [io/fs.FS]; projects and tasks with all kinds folded in come out, or all
+// problems of all files at once, each with its position and its fix.
 //
-// What relates projects and tasks to each other (needs, after, writes that
-// meet) is checked by package graph, which builds on this one.
+// Relations between projects and tasks (needs, after, overlapping writes) are
+// checked by package graph, which builds on this one.
 package decl
 
 import (
@@ -15,7 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// The names of the two files.
+// The names of the two declaration files.
 const (
 	RootFile    = "grayloft.toml"
 	ProjectFile = "loft.toml"
@@ -27,7 +27,7 @@ const Schema = 1
 // Repo is everything that a repository declares.
 type Repo struct {
 	Name               string
-	Since              string // what changes are measured against
+	Since              string // the revision that changes are measured against
 	ServiceURL         string
 	CheckoutPathsLocal bool // outputs that contain the checkout's path are not shared
 	Probes             map[string]*Probe
@@ -39,31 +39,31 @@ type Repo struct {
 	Files              []string      // every declaration that was read
 	Digest             digest.Digest // of their texts
 	KindFiles          []Item        // patterns of the directories that may hold a project
-	UndeclaredDirs     bool          // some file is not TOML: names that seem missing may stand in it
+	UndeclaredDirs     bool          // some file is not valid TOML: names that seem missing may be in it
 	sources            map[string]*document
 }
 
-// Item is a string with the place that it comes from.
+// Item is a string with its position.
 type Item struct {
 	Text string
 	Pos  Pos
 }
 
-// Probe is a named command whose output is counted in keys.
+// Probe is a named command whose output is part of keys.
 type Probe struct {
 	Name  string
 	Run   Command
 	Reads []Read // the output is remembered while these stay the same
-	// Steady says that reads was given: the output depends on the program and
-	// on these files alone, and so may be remembered between runs.
+	// Rememberable says that reads was given: the output depends only on the
+	// program and on these files, so it may be remembered between runs.
 	Rememberable bool
-	PerProject   bool     // asked in each project's directory, rather than once at the root
+	PerProject   bool     // runs in each project's directory instead of once at the root
 	Dirs         []string // toolchain directories that a sealed task may read
 	Pos          Pos
 }
 
-// ReadsFile tells whether the probe, asked for a project in dir, reads a path
-// from the root.
+// ReadsFile tells whether the probe, when it runs for a project in dir, reads a
+// path given from the root.
 func (p *Probe) ReadsFile(dir, name string) bool {
 	in := false
 	for _, r := range p.Reads {
@@ -82,7 +82,7 @@ func (p *Probe) ReadsFile(dir, name string) bool {
 	return in
 }
 
-// Slice is a saved pick.
+// SavedPick is a named pick.
 type SavedPick struct {
 	Name  string
 	Where Item
@@ -97,7 +97,7 @@ type Kind struct {
 	Tags   List
 	Tasks  map[string]*TaskDecl
 	// Template is the directory, from the root, that new projects of the kind
-	// are made from; it may be absent.
+	// are copied from; optional.
 	Template Item
 }
 
@@ -109,22 +109,22 @@ type Project struct {
 	Needs  []Item
 	Tags   []Item
 	Owner  string
-	Offers List // absent: what default reads would be
-	// OffersTo are patterns over the names (with a leading "./", the
-	// directories) of those who may need the project; absent: everyone.
+	Offers List // absent: the same as the default reads
+	// OffersTo are patterns over the names (or, with a leading "./", the
+	// directories) of projects that may need this one; absent: everyone.
 	OffersTo List
 	Tasks    []*Task
 	Pos      Pos
 }
 
-// List is a list of strings that may have been given or not; the two differ.
+// List is a list of strings; an absent list differs from an empty one.
 type List struct {
 	Given bool
 	Pos   Pos
 	Items []Item
 }
 
-// Texts returns the strings alone.
+// Texts returns the strings without positions.
 func (l List) Texts() []string {
 	out := make([]string, len(l.Items))
 	for i, it := range l.Items {
@@ -140,7 +140,7 @@ type Command struct {
 	Pos   Pos
 }
 
-// Words returns the argument vector that is executed.
+// Words returns the argument vector to execute.
 func (c Command) Words() []string {
 	if c.Argv != nil {
 		return c.Argv
@@ -155,18 +155,18 @@ func (c Command) String() string {
 	return c.Shell
 }
 
-// Given tells whether there is a command at all.
+// Given tells whether there is a command.
 func (c Command) Given() bool { return c.Argv != nil || c.Shell != "" }
 
-// Reuse says how far a task's outputs are used again.
+// Reuse says how a task's outputs may be reused.
 type Reuse string
 
 // The values of reuse.
 const (
-	Auto   Reuse = "auto"   // the cheaper of fetching and running
-	Always Reuse = "always" // whenever they are there
-	Local  Reuse = "local"  // on this machine only
-	Never  Reuse = "never"  // not at all
+	Auto   Reuse = "auto"   // the faster of fetching and running
+	Always Reuse = "always" // always, if available
+	Local  Reuse = "local"  // only on this machine
+	Never  Reuse = "never"  // never
 )
 
 // TaskDecl is a task as one table declares it, before folding.
@@ -196,14 +196,14 @@ type TaskDecl struct {
 	Retries    Item
 }
 
-// Isolation says what a task may see beside what it declares.
+// Isolation says what a task can see beyond its declaration.
 type Isolation string
 
 // The values of isolation.
 const (
 	Open   Isolation = "open"   // it runs in the checkout
-	Traced Isolation = "traced" // the same, and what it opened is compared with what it declared
-	Sealed Isolation = "sealed" // it sees only what it declared
+	Traced Isolation = "traced" // the same, and the files it opens are compared with its declaration
+	Sealed Isolation = "sealed" // it sees only what it declares
 )
 
 // Task is a task with its kinds folded in.
@@ -224,10 +224,10 @@ type Task struct {
 	EnvUnkeyed  []EnvVar       // passed on; only whether each is set is part of the key
 	Secrets     []EnvVar       // as EnvUnkeyed, and their values are masked
 	Opens       []Read         // files the command opens although its result does not depend on them
-	Scratch     []glob.Pattern // kept between runs; no part of any output
-	HomeScratch []string       // the same, below the person's home
+	Scratch     []glob.Pattern // kept between runs; never part of an output
+	HomeScratch []string       // the same, below the home directory
 	Settings    []string       // names of the settings that it uses, sorted
-	Locks       []string       // held alone while it runs, sorted
+	Locks       []string       // held exclusively while it runs, sorted
 	Isolation   Isolation
 	Network     bool // whether a sealed task may open connections
 	Retries     int
@@ -236,15 +236,15 @@ type Task struct {
 // Addr returns the task's address, task@project.
 func (t *Task) Addr() string { return t.Name + "@" + t.Project.Name }
 
-// ReadsGiven tells whether the task says what it reads.
+// ReadsGiven tells whether the task declares its reads.
 func (t *Task) ReadsGiven() bool { return t.Decl.Reads.Given }
 
-// WritesGiven tells whether the task says what it writes; if not, it always
+// WritesGiven tells whether the task declares its writes; if not, it always
 // runs.
 func (t *Task) WritesGiven() bool { return t.Decl.Writes.Given }
 
-// ProbesGiven tells whether the task says which probes it depends on; if not,
-// what it makes stays on this machine.
+// ProbesGiven tells whether the task declares its probes; if not, its outputs
+// stay on this machine.
 func (t *Task) ProbesGiven() bool { return t.Decl.Probes.Given }
 
 // NeedsRead tells whether the task reads what needed projects offer.
@@ -261,10 +261,10 @@ func (t *Task) NeedsRead() bool {
 type EnvVar struct {
 	Name  string
 	Value string
-	Given bool // Value counts, rather than what the person's environment says
+	Given bool // Value is used, not the person's environment
 }
 
-// Scope says what a read's pattern is relative to.
+// Scope says what a pattern of reads is relative to.
 type Scope int
 
 // The scopes of reads.
@@ -274,7 +274,7 @@ const (
 	Needs              // what needed projects offer; no pattern
 )
 
-// Read is one row of a task's reads.
+// Read is one pattern of a task's reads.
 type Read struct {
 	Scope   Scope
 	Negated bool

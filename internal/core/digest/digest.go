@@ -1,10 +1,10 @@
-// Package digest holds the one digest that Gray Loft uses for everything that
-// is addressed by content: BLAKE3 with 256 bits of output, lower-case hex in
+// Package digest holds the one digest that Gray Loft uses for all
+// content-addressed data: BLAKE3 with 256 bits of output, lower-case hex in
 // text and 32 bytes in storage (https://github.com/BLAKE3-team/BLAKE3-specs).
 //
-// Plain digests name bytes (files, listings, manifests, logs). Keys are taken
-// in derive-key mode under a versioned context, so that a key can never be
-// taken for the digest of a file, nor one version of a format for another.
+// Plain digests identify bytes (files, listings, manifests, logs). Keys are
+// computed in derive-key mode under a versioned context, so a key can never be
+// mistaken for the digest of a file, nor one version of a format for another.
 package digest
 
 import (
@@ -18,8 +18,8 @@ import (
 // Size is the length of a digest in bytes.
 const Size = 32
 
-// Digest names bytes by their content. The zero value stands for "none" and
-// is never the digest of anything.
+// Digest identifies bytes by their content. The zero value means "none" and is
+// never the digest of anything.
 type Digest [Size]byte
 
 // Of returns the digest of b.
@@ -28,25 +28,25 @@ func Of(b []byte) Digest { return blake3.Sum256(b) }
 // New returns a hash whose sum becomes a Digest through [From].
 func New() hash.Hash { return blake3.New() }
 
-// Derive returns the digest of material in derive-key mode under context.
+// Derive returns the digest of material in derive-key mode under a context.
 func Derive(context string, material []byte) Digest {
 	var d Digest
 	blake3.DeriveKey(context, material, d[:])
 	return d
 }
 
-// From takes the finished sum of a hash that [New] made.
+// From takes the final sum of a hash that [New] returned.
 func From(h hash.Hash) Digest {
 	var d Digest
 	h.Sum(d[:0])
 	return d
 }
 
-// FromBytes takes the 32 bytes of a stored digest.
+// FromBytes reads the 32 bytes of a stored digest.
 func FromBytes(b []byte) (Digest, error) {
 	var d Digest
 	if len(b) != Size {
-		return d, fmt.Errorf("a digest is %d bytes long, this one is %d", Size, len(b))
+		return d, fmt.Errorf("a digest has %d bytes, this one has %d", Size, len(b))
 	}
 	copy(d[:], b)
 	return d, nil
@@ -56,21 +56,21 @@ func FromBytes(b []byte) (Digest, error) {
 func Parse(s string) (Digest, error) {
 	var d Digest
 	if len(s) != 2*Size {
-		return d, fmt.Errorf("%.80q is not a digest: 64 hex digits are wanted", s)
+		return d, fmt.Errorf("%.80q is not a digest: it must have 64 hex digits", s)
 	}
 	for _, c := range []byte(s) {
 		if (c < '0' || c > '9') && (c < 'a' || c > 'f') {
-			return d, fmt.Errorf("%q is not a digest: only 0-9 and a-f may stand in one", s)
+			return d, fmt.Errorf("%q is not a digest: it must contain only 0-9 and a-f", s)
 		}
 	}
 	_, err := hex.Decode(d[:], []byte(s))
 	return d, err
 }
 
-// IsZero tells whether d stands for "none".
+// IsZero tells whether d means "none".
 func (d Digest) IsZero() bool { return d == Digest{} }
 
-// String returns the 64 hex digits, or nothing for the zero digest.
+// String returns the 64 hex digits, or "" for the zero digest.
 func (d Digest) String() string {
 	if d.IsZero() {
 		return ""
@@ -89,7 +89,7 @@ func (d Digest) Short() string {
 // MarshalText writes the text form.
 func (d Digest) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
 
-// UnmarshalText reads the text form; nothing at all is the zero digest.
+// UnmarshalText reads the text form; an empty text is the zero digest.
 func (d *Digest) UnmarshalText(b []byte) error {
 	if len(b) == 0 {
 		*d = Digest{}

@@ -8,23 +8,23 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 )
 
-// Range is where two contents differ: bytes From up to To of the first, and
-// those that stand in their place in the second.
+// Range is a difference between two contents: bytes From up to To of the first,
+// and the bytes of the second that replace them.
 type Range struct {
 	From   int64  `json:"from"`
 	To     int64  `json:"to"`
-	Before string `json:"before"` // what stands before them in both, a little of it, in quotation marks
-	First  string `json:"first"`  // the bytes, as far as they are shown, in quotation marks
-	Second string `json:"second"` // the same of the other
+	Before string `json:"before"` // a few bytes before the difference, the same in both, quoted
+	First  string `json:"first"`  // the bytes of the first, as far as they are shown, quoted
+	Second string `json:"second"` // the same for the second
 }
 
-// nearby is how many equal bytes may stand between two differences that are
-// shown as one.
+// nearby is how many equal bytes may lie between two differences that are shown
+// as one.
 const nearby = 8
 
-// Ranges returns where two contents differ, at most max of them, and how many
-// there are. Of contents of different lengths what they begin and end with
-// alike is taken off, and the rest is one range.
+// Ranges returns the differences between two contents, at most max of them, and
+// their total number. For contents of different lengths the common start and
+// end are removed, and the rest is one range.
 func Ranges(a, b []byte, max int) (out []Range, count int) {
 	if len(a) != len(b) {
 		from := 0
@@ -59,7 +59,7 @@ func rangeOf(a, b []byte, from, toA, toB int) Range {
 	return Range{int64(from), int64(toA), excerpt(a[max(0, from-context):from]), excerpt(a[from:toA]), excerpt(b[from:toB])}
 }
 
-// context is how many bytes are shown of what stands before a difference.
+// context is how many bytes before a difference are shown.
 const context = 24
 
 // shown is how many bytes of a difference are shown.
@@ -74,18 +74,19 @@ func excerpt(p []byte) string {
 	return strconv.QuoteToGraphic(string(p)) + more
 }
 
-// Difference is an output that came out different in two runs.
+// Difference is an output that differs between two runs.
 type Difference struct {
 	Path   string  `json:"path"` // from the project's directory
 	Kind   string  `json:"what"` // in words
 	Ranges []Range `json:"ranges"`
-	Count  int     `json:"count"` // of ranges, those that are not shown too
+	Count  int     `json:"count"` // number of ranges, including those not shown
 }
 
-// maxRanges is how many differing ranges are shown of a file.
+// maxRanges limits how many ranges are shown per file.
 const maxRanges = 5
 
-// Differ compares what two runs made. Read returns the content of an output.
+// Differ compares the outputs of two runs. Read returns the content of an
+// output.
 func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) ([]Difference, error) {
 	other := map[string]listing.Row{}
 	for _, r := range second {
@@ -97,14 +98,14 @@ func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) 
 		delete(other, a.Path)
 		switch {
 		case !ok:
-			out = append(out, Difference{Path: a.Path, Kind: "made by the first run alone"})
+			out = append(out, Difference{Path: a.Path, Kind: "only in the first run"})
 		case a == b:
 		case a.Kind != b.Kind && !(a.Digest == b.Digest):
-			out = append(out, Difference{Path: a.Path, Kind: "not the same kind of file"})
+			out = append(out, Difference{Path: a.Path, Kind: "different kinds of file"})
 		case a.Kind != b.Kind:
-			out = append(out, Difference{Path: a.Path, Kind: "executable in one run alone"})
+			out = append(out, Difference{Path: a.Path, Kind: "executable in only one run"})
 		case a.Kind == listing.Link:
-			out = append(out, Difference{Path: a.Path, Kind: fmt.Sprintf("leads to %s, and to %s", a.Target, b.Target)})
+			out = append(out, Difference{Path: a.Path, Kind: fmt.Sprintf("a link to %s, then to %s", a.Target, b.Target)})
 		default:
 			d, err := differ(a, b, read)
 			if err != nil {
@@ -115,7 +116,7 @@ func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) 
 	}
 	for _, b := range second {
 		if _, ok := other[b.Path]; ok {
-			out = append(out, Difference{Path: b.Path, Kind: "made by the second run alone"})
+			out = append(out, Difference{Path: b.Path, Kind: "only in the second run"})
 		}
 	}
 	return out, nil
@@ -132,11 +133,11 @@ func differ(a, b listing.Row, read func(listing.Row) ([]byte, error)) (Differenc
 	}
 	d := Difference{Path: a.Path, Kind: fmt.Sprintf("%d bytes", a.Size)}
 	if a.Size != b.Size {
-		d.Kind = fmt.Sprintf("%d bytes, and %d", a.Size, b.Size)
+		d.Kind = fmt.Sprintf("%d bytes, then %d", a.Size, b.Size)
 	}
 	d.Ranges, d.Count = Ranges(x, y, maxRanges)
 	if d.Count == 0 && !bytes.Equal(x, y) {
-		return d, fmt.Errorf("comparing %s: the contents differ, and no difference was found", a.Path)
+		return d, fmt.Errorf("comparing %s: the contents differ, but no difference was found", a.Path)
 	}
 	return d, nil
 }

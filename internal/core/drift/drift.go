@@ -1,5 +1,6 @@
-// Package audit compares what a task opened with what it declares, and says
-// which lines of its declaration to add or to drop.
+// Package drift compares what a task opened with what it declares, and says
+// which lines of its declaration to add or remove. It also compares the outputs
+// of two runs of one task, byte by byte. It runs nothing.
 package drift
 
 import (
@@ -13,35 +14,35 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Seen is what a task opened. Paths are from the root of the repository.
+// Seen is what a task opened. Paths are relative to the root of the repository.
 type Seen struct {
 	Read     []string // files in the repository
-	Wrote    []string // files in the repository, as far as they are there at the end
-	Outside  []string // absolute paths that are no part of the repository, the system or a probe's toolchain
-	Caches   []string // those of them that were written, too
-	Home     string   // the person's home, an absolute path
-	Declared []string // the files that its key counts
+	Wrote    []string // files in the repository, if they still exist at the end
+	Outside  []string // absolute paths outside the repository, the system and the toolchains of probes
+	Caches   []string // those of Outside that were also written
+	Home     string   // the home directory, an absolute path
+	Declared []string // the files that are part of its key
 }
 
 // Finding is a difference.
 type Finding struct {
-	Add  bool     `json:"add"`  // a line to add, rather than one to drop
-	Key  string   `json:"key"`  // of the declaration: reads, writes, after, probes
-	Line string   `json:"line"` // the value to add or to drop
-	At   string   `json:"at"`   // where the declaration stands
+	Add  bool     `json:"add"`  // a line to add; otherwise one to remove
+	Key  string   `json:"key"`  // the key of the declaration: reads, writes, after, probes
+	Line string   `json:"line"` // the value to add or remove
+	At   string   `json:"at"`   // position of the declaration
 	Why  string   `json:"why"`
-	Of   []string `json:"files"` // what it is about, at most ten
-	// Wrong tells that reuse would be wrong until it is mended: something is
-	// read or written that the key or the listing does not know of.
+	Of   []string `json:"files"` // the files it is about, at most ten
+	// Wrong says that reuse is wrong until this is fixed: the task reads or
+	// writes something that the key or the listing does not cover.
 	Wrong bool `json:"wrong"`
 }
 
-// Advice says what to do.
+// Advice says what to change.
 func (f Finding) Advice() string {
 	if f.Add {
 		return fmt.Sprintf("add %s to %s (%s)", f.Line, f.Key, f.At)
 	}
-	return fmt.Sprintf("drop %s from %s (%s)", f.Line, f.Key, f.At)
+	return fmt.Sprintf("remove %s from %s (%s)", f.Line, f.Key, f.At)
 }
 
 // Compare returns the differences, additions first.
@@ -107,7 +108,7 @@ func (c *comparison) rel(p string) string {
 	return strings.TrimPrefix(p, c.t.Project.Dir+"/")
 }
 
-// inner tells whether a path belongs to git or to us.
+// inner tells whether a path belongs to git or to Gray Loft.
 func inner(p string) bool {
 	for _, dir := range []string{".git", ".grayloft"} {
 		if p == dir || strings.HasPrefix(p, dir+"/") {
@@ -125,12 +126,12 @@ func (c *comparison) read(p string) {
 	if w := g.Writer(p); w != nil {
 		if w != t && !t.DependsOn(w) {
 			c.note(Finding{Key: "after", Line: fmt.Sprintf("%q", w.Addr()), At: c.at(t.Decl.After), Wrong: true,
-				Why: fmt.Sprintf("it read %s, which %s makes", p, w.Addr())}, p)
+				Why: fmt.Sprintf("it read %s, which is an output of %s", p, w.Addr())}, p)
 		}
 		return
 	}
 	owner := g.Owner(p)
-	if owner != nil && owner.Writes(p) { // scratch, which nothing counts
+	if owner != nil && owner.Writes(p) { // scratch is never part of a key
 		if owner != t.Project {
 			c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", "repo:"+p), At: c.at(t.Decl.Reads), Wrong: true,
 				Why: "it read " + p + ", which is scratch of another project"}, p)
@@ -151,14 +152,13 @@ func (c *comparison) wrote(p string) {
 	}
 	if t.Graph().Owner(p) != t.Project {
 		c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", p), At: c.at(t.Decl.Writes), Wrong: true,
-			Why: "it wrote " + p + ", which is not in its project, where nothing can declare it"}, p)
+			Why: "it wrote " + p + ", outside its project, which no declaration can cover"}, p)
 		return
 	}
 	c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", c.rel(p)), At: c.at(t.Decl.Writes), Wrong: true, Why: "it wrote " + p}, p)
 }
 
-// outer returns the directory by which a file beyond the repository is spoken
-// of.
+// outer returns the directory that stands for a file outside the repository.
 func outer(p string) string {
 	dir := path.Dir(p)
 	if parts := strings.SplitN(strings.TrimPrefix(dir, "/"), "/", 4); len(parts) > 3 {
@@ -167,21 +167,21 @@ func outer(p string) string {
 	return dir
 }
 
-// outside notes a file beyond the repository, by its directory. One that is
-// written as well, below the person's home, is a cache that runs share.
+// outside notes a file outside the repository by its directory. One below the
+// home directory that is also written is a cache shared by runs.
 func (c *comparison) outside(p string, cache bool, home string) {
 	dir := outer(p)
 	if rel, ok := strings.CutPrefix(dir, home+"/"); ok && (cache || strings.HasPrefix(rel, ".cache/")) {
 		c.note(Finding{Key: "scratch", Line: fmt.Sprintf("%q", "home:"+rel), At: c.at(c.t.Decl.Scratch),
-			Why: "it uses " + dir + ", outside of the repository, as a cache"}, p)
+			Why: "it uses " + dir + ", outside the repository, as a cache"}, p)
 		return
 	}
 	c.note(Finding{Key: "probes", Line: "a probe with dirs = [" + fmt.Sprintf("%q", dir) + "]", At: c.at(c.t.Decl.Probes),
-		Why: "it read " + p + ", outside of the repository"}, p)
+		Why: "it read " + p + ", outside the repository"}, p)
 }
 
-// shorten puts a pattern in place of many files of one directory with the same
-// ending.
+// shorten replaces many files of one directory with the same extension by a
+// pattern.
 func shorten(list []Finding) []Finding {
 	const many = 4
 	group := func(f Finding) (string, bool) {
@@ -219,7 +219,7 @@ func shorten(list []Finding) []Finding {
 	return out
 }
 
-// idle returns the patterns that take in files of which none was opened.
+// idle returns the patterns of which no matching file was opened.
 func (c *comparison) idle(seen Seen) []Finding {
 	t := c.t
 	opened := map[string]bool{}
@@ -248,7 +248,7 @@ func (c *comparison) idle(seen Seen) []Finding {
 		}
 		if len(of) > 0 && !used {
 			out = append(out, Finding{Key: "reads", Line: fmt.Sprintf("%q", r.Item.Text), At: r.Item.Pos.At(), Of: of[:min(10, len(of))],
-				Why: fmt.Sprintf("it opened nothing of what %q takes in (%s)", r.Item.Text, some(of))})
+				Why: fmt.Sprintf("it opened none of the files that %q matches (%s)", r.Item.Text, some(of))})
 		}
 	}
 	return out

@@ -1,12 +1,12 @@
 // Package glob matches slash-separated paths against the patterns that
-// declarations and picks use: `*`, `?`, `[a-z]`, `{a,b}` within a path
-// segment and `**` across segments. A directory's name stands for everything
-// below it, dotfiles match like any other name, and patterns never leave the
-// directory that they are relative to.
+// declarations and picks use: `*`, `?`, `[a-z]`, `{a,b}` within a path segment
+// and `**` across segments. A directory's name matches everything below it,
+// dotfiles match like any other name, and a pattern never matches outside the
+// directory it is relative to.
 //
-// Beside matching, the package answers two questions about patterns alone,
-// before any file exists: whether two of them can meet in one path, and
-// whether one covers all that another matches.
+// The package also answers two questions about patterns alone, before any file
+// exists: whether two of them can match the same path, and whether one matches
+// everything that another matches.
 package glob
 
 import (
@@ -21,22 +21,22 @@ import (
 
 // Pattern is a checked pattern. The zero value matches nothing.
 type Pattern struct {
-	text string   // as normalised
+	text string   // normalised
 	deep string   // text + "/**": the pattern and everything below it
-	alts []string // text with its braces multiplied out
+	alts []string // text with its braces expanded
 	form form
-	part string // what the form is about
+	part string // the literal text of the form
 }
 
-// form is a shape of pattern that is matched without the general way.
+// form is a shape of pattern that has a fast matcher.
 type form int
 
 const (
 	general   form = iota
-	plainPath      // part, and all below it
+	plainPath      // part, and everything below it
 	beneath        // part and "/**"
 	anything       // "**"
-	suffixed       // "**/*" and part: a segment that ends so, and all below it
+	suffixed       // "**/*" and part: a segment with this suffix, and everything below it
 )
 
 // formOf finds the shape of a pattern.
@@ -59,11 +59,11 @@ func formOf(t string) (form, string) {
 
 const maxAlternatives = 256
 
-// Parse checks a pattern and normalises it: a leading "./" and a trailing
-// slash go. Absolute patterns and ".." are refused.
+// Parse checks and normalises a pattern: it removes a leading "./" and a
+// trailing slash. Absolute patterns and ".." are errors.
 func Parse(s string) (Pattern, error) {
 	if s == "" {
-		return Pattern{}, errors.New("a pattern may not be empty")
+		return Pattern{}, errors.New("a pattern must not be empty")
 	}
 	if !utf8.ValidString(s) {
 		return Pattern{}, fmt.Errorf("pattern %q is not UTF-8", s)
@@ -81,7 +81,7 @@ func Parse(s string) (Pattern, error) {
 	for seg := range strings.SplitSeq(t, "/") {
 		switch seg {
 		case "..":
-			return Pattern{}, fmt.Errorf("pattern %q leads out with \"..\"", s)
+			return Pattern{}, fmt.Errorf("pattern %q leaves its directory with \"..\"", s)
 		case "", ".":
 			return Pattern{}, fmt.Errorf("pattern %q has an empty segment", s)
 		}
@@ -91,7 +91,7 @@ func Parse(s string) (Pattern, error) {
 	}
 	alts := expand(t)
 	if len(alts) > maxAlternatives {
-		return Pattern{}, fmt.Errorf("pattern %q stands for over %d alternatives", s, maxAlternatives)
+		return Pattern{}, fmt.Errorf("pattern %q expands to more than %d alternatives", s, maxAlternatives)
 	}
 	p := Pattern{text: t, deep: below(t), alts: alts}
 	p.form, p.part = formOf(t)
@@ -106,7 +106,7 @@ func below(t string) string {
 	return t + "/**"
 }
 
-// MustParse is [Parse] for patterns that are known to be right.
+// MustParse is [Parse] for patterns that are known to be valid.
 func MustParse(s string) Pattern {
 	p, err := Parse(s)
 	if err != nil {
@@ -118,7 +118,7 @@ func MustParse(s string) Pattern {
 // String returns the normalised text.
 func (p Pattern) String() string { return p.text }
 
-// Match tells whether name, or a directory that holds it, matches.
+// Match tells whether name, or a directory that contains it, matches.
 func (p Pattern) Match(name string) bool {
 	switch p.form {
 	case anything:
@@ -136,12 +136,12 @@ func (p Pattern) slowMatch(name string) bool {
 }
 
 // MatchExact tells whether name itself matches, without the rule that a
-// directory stands for what is below it.
+// directory matches everything below it.
 func (p Pattern) MatchExact(name string) bool {
 	return p.text != "" && doublestar.MatchUnvalidated(p.text, name)
 }
 
-// Literal tells whether the pattern has no wildcard, and so names one path.
+// Literal tells whether the pattern has no wildcard, so that it names one path.
 func (p Pattern) Literal() bool { return !strings.ContainsAny(p.text, `*?[{\`) }
 
 // LiteralBase tells whether the last segment has no wildcard, and returns it.
@@ -150,8 +150,8 @@ func (p Pattern) LiteralBase() (string, bool) {
 	return base, !strings.ContainsAny(base, `*?[{\`)
 }
 
-// LiteralStart returns the leading segments that have no wildcard: the
-// directory (or the file) in which a search may begin. It may be empty.
+// LiteralStart returns the leading segments without wildcards: the directory
+// (or file) at which a search can start. It may be empty.
 func (p Pattern) LiteralStart() string {
 	segs := strings.Split(p.text, "/")
 	for i, s := range segs {
@@ -162,7 +162,7 @@ func (p Pattern) LiteralStart() string {
 	return p.text
 }
 
-// Under returns the pattern as it reads from the parent of dir.
+// Under returns the pattern relative to the parent of dir.
 func (p Pattern) Under(dir string) Pattern {
 	if dir == "" || dir == "." || p.text == "" {
 		return p
@@ -190,7 +190,7 @@ func quote(s string) string {
 	return b.String()
 }
 
-// expand multiplies out braces. It stops early past maxAlternatives.
+// expand expands braces. It stops early beyond maxAlternatives.
 func expand(s string) []string {
 	open := -1
 	depth := 0

@@ -7,11 +7,11 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// Meets tells whether some path can match both patterns. It may say yes of
-// two character classes that have nothing in common. A pattern whose last
-// segment ends like a file's name ("*.go", "rates.json") is taken for one of
-// files, so that "**/*.go" does not meet what is below a directory called
-// "rates.json"; whoever has such directories writes "rates.json/**".
+// Meets tells whether some path can match both patterns. It may report a
+// meeting of two character classes that have nothing in common. A pattern whose
+// last segment looks like a file name ("*.go", "rates.json") is taken to match
+// files only, so "**/*.go" does not meet the files below a directory named
+// "rates.json"; such a directory is written "rates.json/**".
 func (p Pattern) Meets(q Pattern) bool {
 	for _, a := range p.alts {
 		for _, b := range q.alts {
@@ -23,7 +23,7 @@ func (p Pattern) Meets(q Pattern) bool {
 	return false
 }
 
-// deepen lets a pattern stand for what is below it, unless it names files.
+// deepen makes a pattern also match everything below it, unless it names files.
 func deepen(alt string) string {
 	base := path.Base(alt)
 	if i := strings.LastIndexByte(base, '.'); i > 0 && i < len(base)-1 && !strings.ContainsAny(base[i:], "*?[") {
@@ -32,10 +32,9 @@ func deepen(alt string) string {
 	return alt + "/**"
 }
 
-// Covers tells whether every path that q matches is one that p matches too.
-// The answer is found by matching p against paths made from q with names in
-// place of its wildcards that stand in no pattern, so that only p's own
-// wildcards can match them.
+// Covers tells whether every path that q matches also matches p. It matches p
+// against sample paths made from q, with names in place of its wildcards that
+// no pattern contains, so that only p's own wildcards can match them.
 func (p Pattern) Covers(q Pattern) bool {
 	if p.text == q.text {
 		return p.text != ""
@@ -50,7 +49,7 @@ func (p Pattern) Covers(q Pattern) bool {
 	return p.text != "" && len(q.alts) > 0
 }
 
-const odd = "\u2060q\u2060" // stands in no pattern that a person writes
+const odd = "\u2060q\u2060" // does not occur in any pattern that a person writes
 
 func witnesses(alt string) []string {
 	out := []string{""}
@@ -92,7 +91,7 @@ func fill(seg string) string {
 		case literal:
 			b.WriteRune(t.r)
 		case class:
-			b.WriteRune('\u2060') // errs towards not covering
+			b.WriteRune('\u2060') // errs on the side of "does not cover"
 		case star:
 			b.WriteString(odd)
 		case single:

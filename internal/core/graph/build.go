@@ -20,8 +20,8 @@ func (b *builder) fail(pos decl.Pos, advice, format string, args ...any) {
 	b.problems = append(b.problems, b.g.Repo.Problem(pos, advice, format, args...))
 }
 
-// unknown reports a name that nothing has, unless it may stand in a file that
-// could not be read.
+// unknown reports an undefined name, unless it may be in a file that could not
+// be read.
 func (b *builder) unknown(pos decl.Pos, advice, format string, args ...any) {
 	if !b.g.Repo.UndeclaredDirs {
 		b.fail(pos, advice, format, args...)
@@ -61,9 +61,9 @@ func (b *builder) projects() {
 			q, ok := g.byName[it.Text]
 			switch {
 			case !ok:
-				b.unknown(it.Pos, b.meantProject(it.Text), "project %q needs %q, and no project is called that", p.Name, it.Text)
+				b.unknown(it.Pos, b.meantProject(it.Text), "project %q needs %q, but no project has that name", p.Name, it.Text)
 			case q == p:
-				b.fail(it.Pos, "take it out", "project %q needs itself", p.Name)
+				b.fail(it.Pos, "remove it", "project %q needs itself", p.Name)
 			case !slices.Contains(p.Needs, q):
 				p.Needs = append(p.Needs, q)
 			}
@@ -72,7 +72,7 @@ func (b *builder) projects() {
 	b.needsAll()
 }
 
-// needsAll closes needs transitively and reports a cycle once, as a path.
+// needsAll computes the transitive needs and reports a cycle once, as a path.
 func (b *builder) needsAll() {
 	const walking, done = 1, 2
 	state := map[*Project]int{}
@@ -116,8 +116,8 @@ func (b *builder) needsCycle(cycle []*Project) {
 	}
 	for _, it := range last.Project.Needs {
 		if it.Text == first.Name {
-			b.fail(it.Pos, "take one of these needs out, or move what both need into a project of its own",
-				"projects need each other in a circle: %s → %s", strings.Join(names, " → "), first.Name)
+			b.fail(it.Pos, "remove one of these needs, or move the code that both need into a project of its own",
+				"projects need each other in a cycle: %s → %s", strings.Join(names, " → "), first.Name)
 			return
 		}
 	}
@@ -148,7 +148,7 @@ func (b *builder) edges() {
 
 func (b *builder) edge(t, u *Task, it decl.Item) {
 	if u == t {
-		b.fail(it.Pos, "take it out", "task %s comes after itself", t.Addr())
+		b.fail(it.Pos, "remove it", "task %s depends on itself", t.Addr())
 		return
 	}
 	if t.named.has(u.number) {
@@ -159,7 +159,7 @@ func (b *builder) edge(t, u *Task, it decl.Item) {
 	u.Dependents = append(u.Dependents, t)
 }
 
-// after resolves one row of a task's after.
+// after resolves one item of a task's after.
 func (b *builder) after(t *Task, it decl.Item) []*Task {
 	name, where, far := strings.Cut(it.Text, "@")
 	p := t.Project
@@ -170,7 +170,7 @@ func (b *builder) after(t *Task, it decl.Item) []*Task {
 	default:
 		p = b.g.byName[where]
 		if p == nil {
-			b.unknown(it.Pos, b.meantProject(where), "%s comes after %q, and no project is called %q", t.Addr(), it.Text, where)
+			b.unknown(it.Pos, b.meantProject(where), "%s depends on %q, but no project is named %q", t.Addr(), it.Text, where)
 			return nil
 		}
 	}
@@ -194,9 +194,9 @@ func (b *builder) noTask(t *Task, p *Project, name string, it decl.Item) {
 	if c := decl.Closest(name, names); c != "" {
 		advice = fmt.Sprintf("did you mean %q?", c)
 	} else if len(names) == 0 {
-		advice = "it has no tasks at all"
+		advice = "it has no tasks"
 	}
-	b.unknown(it.Pos, advice, "%s comes after %q, and project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
+	b.unknown(it.Pos, advice, "%s depends on %q, but project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
 }
 
 func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
@@ -211,14 +211,14 @@ func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {
 		if c := decl.Closest(name, b.g.TaskNames()); c != "" {
 			advice = fmt.Sprintf("did you mean %q?", c+"@needs:*")
 		}
-		b.unknown(it.Pos, advice, "%s comes after %q, and no project has a task %q", t.Addr(), it.Text, name)
+		b.unknown(it.Pos, advice, "%s depends on %q, but no project has a task %q", t.Addr(), it.Text, name)
 	}
 	return out
 }
 
-// order sorts tasks so that each stands after what it comes after. Where they
-// wait for each other in a circle, the edge that closes it is reported and
-// then passed over, so that what else is wrong can be found as well.
+// order sorts tasks so that each comes after its dependencies. In a cycle, the
+// edge that closes it is reported and then ignored, so that other errors can be
+// found as well.
 func (b *builder) order() {
 	g := b.g
 	slices.SortFunc(g.Tasks, byAddr)
@@ -268,6 +268,6 @@ func (b *builder) afterCycle(cycle []*Task) {
 		names = append(names, t.Addr())
 	}
 	first, last := cycle[0], cycle[len(cycle)-1]
-	b.fail(last.DeclaredAt(first).Pos, "take one of these out of its after",
-		"tasks wait for each other in a circle: %s → %s", strings.Join(names, " → "), first.Addr())
+	b.fail(last.DeclaredAt(first).Pos, "remove one of these from its after",
+		"tasks depend on each other in a cycle: %s → %s", strings.Join(names, " → "), first.Addr())
 }

@@ -9,8 +9,8 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// Owner returns the project in whose directory a path (from the root) lies:
-// the innermost, or nil.
+// Owner returns the innermost project whose directory contains a path (from the
+// root), or nil.
 func (g *Graph) Owner(name string) *Project {
 	for d := path.Dir(name); ; d = path.Dir(d) {
 		if p, ok := g.byDir[d]; ok {
@@ -26,7 +26,7 @@ func (g *Graph) Owner(name string) *Project {
 // nil.
 func (g *Graph) Containing(dir string) *Project { return g.Owner(path.Join(dir, "x")) }
 
-// rel returns a path as it reads from the project's directory.
+// rel returns a path relative to the project's directory.
 func (p *Project) rel(name string) string {
 	if p.Dir == "." {
 		return name
@@ -34,8 +34,8 @@ func (p *Project) rel(name string) string {
 	return strings.TrimPrefix(name, p.Dir+"/")
 }
 
-// Rel returns a path (from the root, in the project) as it reads from the
-// project's directory.
+// Rel returns a path (from the root, in the project) relative to the project's
+// directory.
 func (p *Project) Rel(name string) string { return p.rel(name) }
 
 // Writer returns the task that writes a path (from the root), or nil.
@@ -57,14 +57,15 @@ func (t *Task) writesRel(rel string) bool {
 	return slices.ContainsFunc(t.Writes, func(w glob.Pattern) bool { return w.Match(rel) })
 }
 
-// Made tells whether a path (from the root) is made by a task, as an output or
-// as scratch, and so is never read as a file.
+// IsOutput tells whether a path (from the root) is an output or scratch of a
+// task, so it is never read as a file.
 func (g *Graph) IsOutput(name string) bool {
 	p := g.Owner(name)
 	return p != nil && p.Writes(name)
 }
 
-// Makes tells whether a task of the project makes a path (from the root) in it.
+// Writes tells whether a path (from the root) is an output or scratch of a task
+// of the project.
 func (p *Project) Writes(name string) bool {
 	rel := p.rel(name)
 	for _, t := range p.Tasks {
@@ -75,8 +76,8 @@ func (p *Project) Writes(name string) bool {
 	return false
 }
 
-// KeepsAsScratch tells whether a path (from the root, in the task's own
-// project) is among what the task keeps between runs.
+// IsScratch tells whether a path (from the root, in the task's own project) is
+// scratch of the task.
 func (t *Task) IsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }
 
 func (t *Task) scratchRel(rel string) bool {
@@ -88,9 +89,9 @@ func (t *Task) WritesFile(name string) bool {
 	return t.graph.Owner(name) == t.Project && t.writesRel(t.Project.rel(name))
 }
 
-// ReadsFile tells whether the task's own patterns (not what needed projects
-// offer) take in a path, from the root. What any task writes is never a file
-// that is read: the caller leaves that out with [Graph.Writer].
+// ReadsFile tells whether the task's own patterns (not the offers of needed
+// projects) match a path, from the root. Outputs of tasks are never read as
+// files: the caller excludes them with [Graph.Writer].
 func (t *Task) ReadsFile(name string) bool {
 	return t.reads(name, t.graph.Owner(name))
 }
@@ -115,7 +116,7 @@ func (t *Task) opens(name string, owner *Project) bool {
 }
 
 // matchReads matches a path against patterns in the form of reads: the last one
-// that matches decides, for each scope by itself.
+// that matches decides, separately for each scope.
 func (t *Task) matchReads(list []decl.Read, name string, owner *Project) bool {
 	own, root := false, false
 	rel := ""
@@ -137,8 +138,8 @@ func (t *Task) matchReads(list []decl.Read, name string, owner *Project) bool {
 	return own || root
 }
 
-// OffersFile tells whether the project lets tasks of projects that need it
-// read a path, from the root.
+// OffersFile tells whether the project offers a path, from the root, to tasks
+// of projects that need it.
 func (p *Project) OffersFile(g *Graph, name string) bool {
 	return g.Owner(name) == p && p.OffersOwned(name)
 }
@@ -159,7 +160,7 @@ func (p *Project) OffersOwned(name string) bool {
 }
 
 // offersMeet tells whether the project's offers can match what pat matches.
-// Without offers they leave out what tasks write.
+// Without offers, outputs of tasks are excluded.
 func (p *Project) offersMeet(pat glob.Pattern) bool {
 	meets := false
 	for _, o := range p.offers {
@@ -173,8 +174,8 @@ func (p *Project) offersMeet(pat glob.Pattern) bool {
 	return meets
 }
 
-// takesIn matches a pattern, but for the rule that declarations are read only
-// where they are named.
+// includes matches a pattern, except that declarations match only where they
+// are named literally.
 func includes(p glob.Pattern, name string, negated bool) bool {
 	if !p.Match(name) {
 		return false
@@ -191,9 +192,9 @@ func isDeclaration(name string) bool {
 	return base == decl.ProjectFile || name == decl.RootFile
 }
 
-// IgnoredStarts returns the directories or files, from the root, that the
-// positive patterns of tasks and offers begin in: files that the repository's
-// ignore files exclude are looked for only there.
+// IgnoredStarts returns the directories or files, from the root, at which the
+// positive patterns of tasks and offers start: files that the repository's
+// ignore files exclude are searched only there.
 func (g *Graph) IgnoredStarts() []string {
 	set := map[string]bool{}
 	add := func(p *Project, pat glob.Pattern) {

@@ -1,6 +1,6 @@
-// Package graph relates projects and tasks to each other: what needs what,
-// what comes after what, which files belong to whom. In go declarations; out
-// comes a graph without cycles, or every problem found on the way.
+// Package graph relates projects and tasks to each other: what needs what, what
+// depends on what, which files belong to whom. Declarations go in; a graph
+// without cycles comes out, or every problem found on the way.
 package graph
 
 import (
@@ -13,18 +13,18 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// Graph is a repository whose declarations have been found right.
+// Graph is a repository whose declarations are valid.
 type Graph struct {
 	Repo     *decl.Repo
 	Chosen   decl.Chosen // the value of every setting; the defaults unless set
 	Projects []*Project  // sorted by name
-	Tasks    []*Task     // each after all that it comes after; ties by address
+	Tasks    []*Task     // each after all its dependencies; ties by address
 	byName   map[string]*Project
 	byDir    map[string]*Project
 	byAddr   map[string]*Task
 }
 
-// Project is a project with what it builds on.
+// Project is a project with the projects it needs.
 type Project struct {
 	*decl.Project
 	Needs    []*Project // directly
@@ -34,12 +34,12 @@ type Project struct {
 	offers   []offer
 	to       []audience
 	writers  []*Task // its tasks that write something
-	offering []*Task // of these, those that make what it offers
+	offering []*Task // those whose outputs it offers
 }
 
-// audience is one row of a project's offers_to.
+// audience is one pattern of a project's offers_to.
 type audience struct {
-	dirs    bool // the pattern is over directories
+	dirs    bool // the pattern matches directories
 	pattern glob.Pattern
 }
 
@@ -63,22 +63,22 @@ type offer struct {
 	pattern glob.Pattern
 }
 
-// Task is a task with its place in the graph.
+// Task is a task in the graph.
 type Task struct {
 	*decl.Task
 	Project      *Project
 	Index        int     // in Graph.Tasks
-	Dependencies []*Task // what its after names, resolved; sorted by address
-	Dependents   []*Task // what names it
+	Dependencies []*Task // the tasks that its after names; sorted by address
+	Dependents   []*Task // the tasks that name it
 	addr         string
 	number       int  // while edges are made
 	named        bits // the tasks that after has named so far, while edges are made
-	ancestors    bits // everything that it comes after, transitively
+	ancestors    bits // all its dependencies, transitively
 	graph        *Graph
 }
 
-// Load reads the declarations below fsys and builds their graph. Everything
-// that is wrong comes as one [decl.Problems].
+// Load reads the declarations below fsys and builds their graph. All errors
+// come as one [decl.Problems].
 func Load(fsys fs.FS, base string) (*Graph, error) {
 	repo, problems, err := decl.Load(fsys, base)
 	if err != nil {
@@ -91,7 +91,7 @@ func Load(fsys fs.FS, base string) (*Graph, error) {
 	return g, nil
 }
 
-// Build relates what repo declares.
+// Build relates the declarations in repo.
 func Build(repo *decl.Repo) (*Graph, decl.Problems) {
 	b := &builder{g: &Graph{
 		Repo: repo, byName: map[string]*Project{}, byDir: map[string]*Project{}, byAddr: map[string]*Task{},
@@ -105,13 +105,13 @@ func Build(repo *decl.Repo) (*Graph, decl.Problems) {
 	return b.g, b.problems
 }
 
-// Project returns the project of that name, or nil.
+// Project returns the project with that name, or nil.
 func (g *Graph) Project(name string) *Project { return g.byName[name] }
 
-// Task returns the task of that address, or nil.
+// Task returns the task with that address, or nil.
 func (g *Graph) Task(addr string) *Task { return g.byAddr[addr] }
 
-// TaskNames returns the names that tasks have, each once, sorted.
+// TaskNames returns the names of all tasks, each once, sorted.
 func (g *Graph) TaskNames() []string {
 	var out []string
 	for _, t := range g.Tasks {
@@ -133,10 +133,10 @@ func (g *Graph) ProjectNames() []string {
 // Addr returns the task's address, task@project.
 func (t *Task) Addr() string { return t.addr }
 
-// ComesAfter tells whether t waits for other, directly or not.
+// DependsOn tells whether t depends on other, directly or not.
 func (t *Task) DependsOn(other *Task) bool { return t.ancestors.has(other.Index) }
 
-// AfterItem returns the row of the task's after that names u.
+// DeclaredAt returns the item of the task's after that names u.
 func (t *Task) DeclaredAt(u *Task) decl.Item {
 	for _, it := range t.Decl.After.Items {
 		name, where, far := strings.Cut(it.Text, "@")
@@ -150,8 +150,7 @@ func (t *Task) DeclaredAt(u *Task) decl.Item {
 	return decl.Item{}
 }
 
-// Upstream returns every task that t comes after, transitively, in the order
-// of the graph.
+// Ancestors returns all dependencies of t, transitively, in graph order.
 func (t *Task) Ancestors() []*Task {
 	var out []*Task
 	for i := range t.ancestors.all() {
@@ -160,11 +159,11 @@ func (t *Task) Ancestors() []*Task {
 	return out
 }
 
-// Counted returns the tasks whose listings are counted in the key of t, in the
-// order of the graph. Of a sealed task these are the ones that it comes
-// directly after, since it sees no others, with the tasks before them in place
-// of those that write nothing; of others everything upstream, but the ones that
-// write nothing.
+// KeyDependencies returns the tasks whose listings are part of the key of t, in
+// graph order. For a sealed task these are its direct dependencies, since it
+// sees no others, with the dependencies of those that write nothing in their
+// place; for other tasks they are all transitive dependencies that write
+// something.
 func (t *Task) KeyDependencies() []*Task {
 	if t.Isolation == decl.Sealed {
 		in := newBits(len(t.graph.Tasks))
@@ -185,11 +184,11 @@ func (t *Task) directDependencies(in bits) {
 }
 
 // Transparent tells whether the task declares that it writes nothing, so that
-// what comes after it counts the tasks before it in its place.
+// its dependents count its dependencies instead.
 func (t *Task) Transparent() bool { return t.WritesGiven() && len(t.Writes) == 0 }
 
-// Undeclared returns the first task, t itself included, that does not say
-// what it writes, so that t always has to run; or nil.
+// WithoutWrites returns the first task, t itself included, that does not
+// declare its writes, so that t always has to run; or nil.
 func (t *Task) WithoutWrites() *Task {
 	if !t.WritesGiven() {
 		return t
@@ -202,8 +201,7 @@ func (t *Task) WithoutWrites() *Task {
 	return nil
 }
 
-// Closure returns the tasks and all that they come after, in the order of the
-// graph.
+// Closure returns the tasks and all their dependencies, in graph order.
 func (g *Graph) Closure(tasks []*Task) []*Task {
 	in := newBits(len(g.Tasks))
 	for _, t := range tasks {
@@ -213,8 +211,8 @@ func (g *Graph) Closure(tasks []*Task) []*Task {
 	return g.members(in)
 }
 
-// Downstream returns the tasks and all that comes after them, in the order of
-// the graph.
+// Dependents returns the tasks and everything that depends on them, in graph
+// order.
 func (g *Graph) Dependents(tasks []*Task) []*Task {
 	from := newBits(len(g.Tasks))
 	for _, t := range tasks {
@@ -246,5 +244,5 @@ func AsProblems(err error) (decl.Problems, bool) {
 
 func byAddr(a, b *Task) int { return strings.Compare(a.addr, b.addr) }
 
-// Graph returns the graph that the task is part of.
+// Graph returns the graph that contains the task.
 func (t *Task) Graph() *Graph { return t.graph }

@@ -10,8 +10,8 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
-// audiences checks who needs a project, or names its files, against what that
-// project says in offers_to.
+// audiences checks projects that need another project, or name its files,
+// against its offers_to.
 func (b *builder) audiences() {
 	for _, p := range b.g.Projects {
 		for i, it := range p.Project.OffersTo.Items {
@@ -21,8 +21,8 @@ func (b *builder) audiences() {
 		}
 		for _, it := range p.Project.Needs {
 			if q := b.g.byName[it.Text]; q != nil && !q.OffersTo(p) {
-				b.fail(it.Pos, fmt.Sprintf("add %q to offers_to in %s, or do without it", p.Name, q.Project.OffersTo.Pos.At()),
-					"project %q needs %q, which offers itself to others only: %s", p.Name, q.Name, quoted(q.Project.OffersTo.Texts()))
+				b.fail(it.Pos, fmt.Sprintf("add %q to offers_to in %s, or remove the need", p.Name, q.Project.OffersTo.Pos.At()),
+					"project %q needs %q, which is offered to others only: %s", p.Name, q.Name, quoted(q.Project.OffersTo.Texts()))
 			}
 		}
 		for _, t := range p.Tasks {
@@ -31,11 +31,11 @@ func (b *builder) audiences() {
 	}
 }
 
-// audience reports a pattern over names that means directories.
+// audience reports a pattern over names that was meant for directories.
 func (b *builder) audience(p *Project, a audience, it decl.Item) {
 	byDir := func(q *Project) bool { return a.pattern.Match(q.Dir) }
 	if !a.dirs && !slices.ContainsFunc(b.g.Projects, a.takesIn) && slices.ContainsFunc(b.g.Projects, byDir) {
-		b.fail(it.Pos, fmt.Sprintf("for directories write %q", "./"+it.Text), "project %q offers itself to %q, and no project is called that", p.Name, it.Text)
+		b.fail(it.Pos, fmt.Sprintf("for directories write %q", "./"+it.Text), "project %q offers itself to %q, but no project has that name", p.Name, it.Text)
 	}
 }
 
@@ -47,7 +47,7 @@ func quoted(texts []string) string {
 	return cmp.Or(strings.Join(out, ", "), "nobody")
 }
 
-// rootReads reports a read from the root that begins in a project which does
+// rootReads reports a read from the root that starts in a project which does
 // not offer itself to the reader.
 func (b *builder) rootReads(t *Task) {
 	for _, r := range t.Reads {
@@ -56,15 +56,16 @@ func (b *builder) rootReads(t *Task) {
 		}
 		q := b.g.Containing(r.Pattern.LiteralStart())
 		if q != nil && !q.OffersTo(t.Project) {
-			b.fail(r.Item.Pos, fmt.Sprintf("add %q to offers_to in %s, or do without these files", t.Project.Name, q.Project.OffersTo.Pos.At()),
-				"%s reads files of %q, which offers itself to others only: %s", t.Addr(), q.Name, quoted(q.Project.OffersTo.Texts()))
+			b.fail(r.Item.Pos, fmt.Sprintf("add %q to offers_to in %s, or do not read these files", t.Project.Name, q.Project.OffersTo.Pos.At()),
+				"%s reads files of %q, which is offered to others only: %s", t.Addr(), q.Name, quoted(q.Project.OffersTo.Texts()))
 		}
 	}
 }
 
-// meetings checks what tasks write against what others write and read. Only
-// pairs that can meet are looked at: tasks of one project, tasks that make what
-// a needed project offers, and writers that a read from the root can meet.
+// meetings checks the writes of each task against the writes and reads of
+// others. It compares only pairs that can meet: tasks of one project, tasks
+// that write what a needed project offers, and writers that a read from the
+// root can meet.
 func (b *builder) meetings() {
 	b.rewrites = map[*decl.TaskDecl]bool{}
 	var writers []*Task
@@ -113,8 +114,7 @@ func sortByPosition(x, y *Task) int {
 }
 
 // candidates returns the writers that the reads of t may meet, each once, in
-// the order of their places. ByRead remembers, for a pattern from the root,
-// the writers that it meets.
+// file order. ByRead caches the writers that a pattern from the root meets.
 func (b *builder) candidates(t *Task, writers []*Task, byRead map[string][]*Task) []*Task {
 	out := slices.Clone(t.Project.writers)
 	if t.NeedsRead() {
@@ -145,8 +145,8 @@ func (b *builder) writesMeet(p *Project) {
 			for k, w := range t.Writes {
 				if j := slices.IndexFunc(u.Writes, w.Meets); j >= 0 {
 					it, other := u.Decl.Writes.Items[j], t.Decl.Writes.Items[k]
-					b.fail(it.Pos, "let each file be written by one task only",
-						"%s writes %q, which meets %q of %s in %s", u.Addr(), it.Text, other.Text, t.Addr(), other.Pos.At())
+					b.fail(it.Pos, "let only one task write each file",
+						"%s writes %q, which overlaps %q of %s in %s", u.Addr(), it.Text, other.Text, t.Addr(), other.Pos.At())
 					break
 				}
 			}
@@ -155,7 +155,7 @@ func (b *builder) writesMeet(p *Project) {
 }
 
 // ownWrites reports a task that rewrites what it reads, such as a formatter:
-// there is no state of the files that its key could be taken of.
+// its key would have no stable state of these files.
 func (b *builder) ownWrites(t *Task) {
 	if rewrites, known := b.rewrites[t.Decl]; known && !rewrites {
 		return
@@ -163,8 +163,8 @@ func (b *builder) ownWrites(t *Task) {
 	r, w := rewritten(t)
 	b.rewrites[t.Decl] = r != nil
 	if r != nil {
-		b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only makes these files; if it rewrites its sources, leave writes out and set reuse = \"never\"", "!"+w.String()),
-			"%s reads what it writes itself: %q meets %q", t.Addr(), r.Item.Text, w)
+		b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only writes these files; if it rewrites its sources, remove writes and set reuse = \"never\"", "!"+w.String()),
+			"%s reads its own output: %q overlaps %q", t.Addr(), r.Item.Text, w)
 	}
 }
 
@@ -179,8 +179,8 @@ func rewritten(t *Task) (*decl.Read, glob.Pattern) {
 	return nil, glob.Pattern{}
 }
 
-// unordered reports a read that meets what another task writes, where neither
-// waits for the other.
+// unordered reports a read that overlaps another task's writes without a
+// dependency between the two.
 func (b *builder) unordered(t, w *Task) {
 	for _, pat := range w.Writes {
 		if w.Project == t.Project {
@@ -200,8 +200,8 @@ func (b *builder) unordered(t, w *Task) {
 	for _, pat := range w.Writes {
 		if w.Project.offersMeet(pat) {
 			i := slices.IndexFunc(t.Reads, func(r decl.Read) bool { return r.Scope == decl.Needs })
-			b.fail(t.Reads[i].Item.Pos, fmt.Sprintf("add %q to after, or take %q out of the offers of %q", w.Addr(), pat, w.Project.Name),
-				"%s reads what %q offers, of which %s makes %q, and it does not come after that", t.Addr(), w.Project.Name, w.Addr(), pat)
+			b.fail(t.Reads[i].Item.Pos, fmt.Sprintf("add %q to after, or remove %q from the offers of %q", w.Addr(), pat, w.Project.Name),
+				"%s reads what %q offers, of which %s writes %q, but it does not depend on that task", t.Addr(), w.Project.Name, w.Addr(), pat)
 			return
 		}
 	}
@@ -213,11 +213,11 @@ func (b *builder) unorderedRead(t, w *Task, r *decl.Read, after string, pat glob
 		away = "!repo:" + pat.String()
 	}
 	b.fail(r.Item.Pos, fmt.Sprintf("add %q to after, or %q to reads", after, away),
-		"%s reads %q, which meets what %s writes (%q in %s), and neither comes after the other",
+		"%s reads %q, which overlaps the output of %s (%q in %s), but neither depends on the other",
 		t.Addr(), r.Item.Text, w.Addr(), pat, w.Decl.Writes.Pos.At())
 }
 
-// meeting returns the row of reads that can match what pat matches.
+// meeting returns the item of reads that can match what pat matches.
 func meeting(reads []decl.Read, scope decl.Scope, pat glob.Pattern) *decl.Read {
 	if excluded(reads, scope, pat) {
 		return nil
@@ -230,8 +230,8 @@ func meeting(reads []decl.Read, scope decl.Scope, pat glob.Pattern) *decl.Read {
 	return nil
 }
 
-// takenAway tells whether a "!" row, with no row after it that brings some of
-// it back, covers all of pat.
+// excluded tells whether a "!" item, with no later item that includes some of
+// it again, covers all of pat.
 func excluded(reads []decl.Read, scope decl.Scope, pat glob.Pattern) bool {
 	away := false
 	for _, r := range reads {

@@ -11,17 +11,17 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Tree is the set of files that tasks of a checkout may read: paths alone,
-// with what any task makes left out. Files are spoken of by their number in
-// the order of their paths.
+// Tree is the set of files that tasks of a checkout may read: paths only,
+// without the outputs of tasks. A file is identified by its index in path
+// order.
 type Tree struct {
 	g     *graph.Graph
 	paths []string // sorted
 	of    map[*graph.Project][]int
 }
 
-// NewTree sorts the paths of a checkout (from the root) by what they belong
-// to.
+// NewTree sorts the paths of a checkout (from the root) by the project they
+// belong to.
 func NewTree(g *graph.Graph, paths []string) *Tree {
 	t := &Tree{g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects))}
 	if !slices.IsSorted(paths) {
@@ -30,7 +30,7 @@ func NewTree(g *graph.Graph, paths []string) *Tree {
 	var owner *graph.Project
 	dir := "\x00"
 	for _, p := range paths {
-		if d := path.Dir(p); d != dir { // files of one directory stand together
+		if d := path.Dir(p); d != dir { // files of one directory are adjacent
 			dir, owner = d, g.Owner(p)
 		}
 		if owner != nil {
@@ -65,8 +65,8 @@ func (t *Tree) Has(p string) bool {
 	return i < len(t.paths) && t.paths[i] == p
 }
 
-// Reads returns the files that the task's own patterns take in, in order; what
-// needed projects offer is left to [Tree.Offers].
+// Reads returns the files that the task's own patterns match, in order; the
+// offers of needed projects are left to [Tree.Offers].
 func (t *Tree) Reads(task *graph.Task) []int {
 	var out []int
 	for _, i := range t.of[task.Project] {
@@ -105,8 +105,7 @@ func (t *Tree) Offers(p *graph.Project) []int {
 	return out
 }
 
-// below returns the range of files that are dir or lie in it; all of them for
-// "".
+// below returns the range of files that are dir or inside it; all files for "".
 func (t *Tree) below(dir string) (from, to int) {
 	if dir == "" || dir == "." {
 		return 0, len(t.paths)
@@ -115,21 +114,21 @@ func (t *Tree) below(dir string) (from, to int) {
 	if i < len(t.paths) && t.paths[i] == dir {
 		return i, i + 1
 	}
-	return sort.SearchStrings(t.paths, dir+"/"), sort.SearchStrings(t.paths, dir+"0") // "0" follows "/"
+	return sort.SearchStrings(t.paths, dir+"/"), sort.SearchStrings(t.paths, dir+"0") // "0" is the byte after "/"
 }
 
-// Links answers what links lead to, for [Tree.CheckLink].
+// Links answers questions about symbolic links, for [Tree.CheckLink].
 type Links struct {
 	Target func(path string) (string, bool) // the text of a link, if the path is one
-	Exists func(path string) bool           // whether anything is there
+	Exists func(path string) bool           // whether the path exists
 }
 
-// CheckLink tells whether what a link leads to is itself read by the task or
-// written by a task before it; if not, the error says what to add. Read holds
-// all paths that the task reads.
+// CheckLink tells whether the target of a link is itself read by the task or
+// written by a dependency; if not, the error says what to add. Read holds all
+// paths that the task reads.
 func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, ask Links) error {
 	uncovered := func(to string) error {
-		return fmt.Errorf("%s reads the link %s, which leads to %s, and that is not among what it reads: add it to reads, or \"!%s\"",
+		return fmt.Errorf("%s reads the link %s, but not its target %s: add the target to reads, or \"!%s\"",
 			task.Addr(), link, to, strings.TrimPrefix(link, task.Project.Dir+"/"))
 	}
 	at, todo := path.Dir(link), []string{}

@@ -61,19 +61,20 @@ type EnvValue struct {
 	Value digest.Digest
 }
 
-// EnvDigest returns the digest under which a value is counted.
+// EnvDigest returns the digest that stands for a value in a key.
 func EnvDigest(value string) digest.Digest { return digest.Derive(envContext, []byte(value)) }
 
-// Named is a named value.
+// NamedValue is a value with a name.
 type NamedValue struct{ Name, Value string }
 
-// Offered is what a needed project offers.
+// Offer is what a needed project offers.
 type Offer struct {
 	Project, Dir string
 	Files        digest.Digest
 }
 
-// Upstream is a task that comes before, with the listing of what it wrote.
+// Dependency is a task that the key depends on, with the listing of its
+// outputs.
 type Dependency struct {
 	Task, Dir string
 	Listing   digest.Digest
@@ -82,11 +83,11 @@ type Dependency struct {
 // Key returns the key.
 func (in *Ingredients) Key() digest.Digest { return digest.Derive(keyContext, in.Encode()) }
 
-// EarlyKey returns the early key, for ingredients whose Before holds early
+// EarlyKey returns the early key, for ingredients whose Dependencies hold early
 // keys.
 func (in *Ingredients) EarlyKey() digest.Digest { return digest.Derive(earlyContext, in.Encode()) }
 
-// KeyOf returns the key of ingredients in their encoded form.
+// OfEncoded returns the key of ingredients in their encoded form.
 func OfEncoded(encoded []byte) digest.Digest { return digest.Derive(keyContext, encoded) }
 
 // Encode returns the canonical form.
@@ -97,17 +98,17 @@ func (in *Ingredients) Encode() []byte {
 	return e.Bytes()
 }
 
-// Decode reads the canonical form and refuses every other.
+// Decode reads the canonical form and refuses any other.
 func Decode(b []byte) (*Ingredients, error) {
 	body, ok := bytes.CutPrefix(b, []byte(formatHead))
 	if !ok {
-		return nil, errors.New("ingredients: made by another version, or none at all")
+		return nil, errors.New("ingredients: written by another version, or not ingredients")
 	}
 	d := decoder{rest: body}
 	in := &Ingredients{}
 	in.visit(&d)
 	if d.err == nil && len(d.rest) > 0 {
-		d.err = fmt.Errorf("%d bytes too many", len(d.rest))
+		d.err = fmt.Errorf("%d extra bytes", len(d.rest))
 	}
 	if d.err != nil {
 		return nil, fmt.Errorf("ingredients: %w", d.err)
@@ -119,7 +120,7 @@ func Decode(b []byte) (*Ingredients, error) {
 }
 
 // codec is one direction of the encoding, so that the order of fields is
-// written down once.
+// defined once.
 type codec interface {
 	text(*string)
 	truth(*bool)
@@ -196,12 +197,12 @@ func (d *decoder) take(n int) []byte {
 	return out
 }
 
-// count reads a length. No member is shorter than a byte, so a length beyond
-// what is left is a fault, and memory stays bounded by the input.
+// count reads a length. Every member has at least one byte, so a length beyond
+// the remaining bytes is an error, and memory stays bounded by the input.
 func (d *decoder) count(int) int {
 	n, width := binary.Uvarint(d.rest)
 	if d.err == nil && (width <= 0 || n > math.MaxInt32 || int(n) > len(d.rest)-width) {
-		d.err = errors.New("a length is longer than what is left")
+		d.err = errors.New("a length exceeds the remaining bytes")
 	}
 	if d.err != nil {
 		return 0

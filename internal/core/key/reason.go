@@ -11,10 +11,10 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 )
 
-// Reason says why a task has to run, in the word that people read.
+// Reason says why a task has to run. It is the word that people read.
 type Reason string
 
-// The reasons, in the order in which the first that holds is given.
+// The reasons, in order of precedence.
 const (
 	NoReuse      Reason = "no-reuse"
 	ReuseNever   Reason = "reuse-never"
@@ -32,7 +32,8 @@ const (
 	Faster       Reason = "faster"
 )
 
-// Order is the order of the reasons: where several hold, the first is given.
+// Order is the precedence of the reasons: if several hold, the first one is
+// given.
 var Order = []Reason{
 	NoReuse, ReuseNever, NoWrites, New, Declaration, Setting, Environment, Probe, Files, Upstream, Outputs, FailedBefore, Evicted, Faster,
 }
@@ -41,35 +42,35 @@ var Order = []Reason{
 var Legend = map[Reason]string{
 	NoReuse:      "--no-reuse was given",
 	ReuseNever:   "its reuse is \"never\"",
-	NoWrites:     "it, or a task before it, does not say what it writes",
-	New:          "it has not been seen here, and nobody shared it",
+	NoWrites:     "the writes of the task or of a dependency are not declared",
+	New:          "no earlier run here, and no shared result",
 	Declaration:  "its declaration changed",
-	Setting:      "a setting that it uses changed",
-	Environment:  "an environment variable that it declares changed",
+	Setting:      "a setting it uses changed",
+	Environment:  "an environment variable it declares changed",
 	Probe:        "the output of a probe changed",
-	Files:        "a file that it reads changed",
-	Upstream:     "a task before it came out different",
+	Files:        "a file it reads changed",
+	Upstream:     "the outputs of a dependency changed",
 	Outputs:      "its outputs are missing or altered, and no copy is left",
-	FailedBefore: "it failed last time",
-	Evicted:      "the shared cache no longer has it",
-	Faster:       "running it beats fetching it here",
+	FailedBefore: "its last run failed",
+	Evicted:      "the shared cache no longer has its result",
+	Faster:       "running is faster than fetching here",
 }
 
-// Change is one ingredient that two lists do not agree on.
+// Change is one ingredient in which two lists differ.
 type Change struct {
 	Reason Reason
 	What   string // a path, a variable, a probe, an address
-	How    string // new, changed, gone
-	Path   string // of a file: from the root
-	// Was and Is are what stood there: the digest of a file or of a listing,
-	// the value of a setting, the output of a probe; empty where there was
-	// nothing, or where only a digest of it is kept.
+	How    string // new, changed or gone
+	Path   string // for files: from the root
+	// Before and After are the two values: the digest of a file or listing, the
+	// value of a setting, the output of a probe; empty if there was none, or if
+	// only a digest of it is kept.
 	Before, After string
 }
 
-// Compare returns what sets two lists of ingredients apart, in the order of
-// reasons. Read returns a manifest; where one is not to be had, files are said
-// to have changed without naming them.
+// Compare returns the differences between two lists of ingredients, in order of
+// precedence. Read returns a manifest; if one is unavailable, files are
+// reported as changed without names.
 func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error)) []Change {
 	var out []Change
 	definition := func(what, was, is string) {
@@ -118,7 +119,7 @@ func describeIsolation(in *Ingredients) string {
 	return in.Isolation
 }
 
-// named compares two lists whose members have names.
+// compareNamed compares two lists whose members have names.
 func compareNamed[T comparable](reason Reason, before, after []T, id func(T) (string, T), text func(T) string) []Change {
 	old := map[string]T{}
 	for _, b := range before {
@@ -144,8 +145,8 @@ func compareNamed[T comparable](reason Reason, before, after []T, id func(T) (st
 	return out
 }
 
-// files names what differs in two manifests: paths in dir as they read from
-// there, others from the root.
+// compareFiles names the differences between two manifests: paths in dir
+// relative to it, others from the root.
 func compareFiles(before, after digest.Digest, dir string, read func(digest.Digest) ([]byte, error)) []Change {
 	if before == after {
 		return nil
@@ -171,7 +172,7 @@ func compareFiles(before, after digest.Digest, dir string, read func(digest.Dige
 	return out
 }
 
-// contents says what a row holds: a digest, or where a link leads.
+// describeRow says what a row contains: a digest, or the target of a link.
 func describeRow(r *listing.Row) string {
 	if r == nil {
 		return ""
@@ -206,8 +207,8 @@ func compareOffers(before, after []Offer, read func(digest.Digest) ([]byte, erro
 	return out
 }
 
-// First returns the first reason of the order among changes and what belongs
-// to it.
+// First returns the first reason in order of precedence among changes, and the
+// changes that belong to it.
 func First(changes []Change) (Reason, []Change) {
 	for _, r := range Order {
 		var of []Change

@@ -9,15 +9,15 @@ import (
 )
 
 // CheckPath refuses a path that is not relative and clean, is not UTF-8, or
-// goes where nothing may be written: into .git or .grayloft.
+// leads into .git or .grayloft.
 func CheckPath(p string) error {
 	switch {
 	case p == "":
-		return fmt.Errorf("a path may not be empty")
+		return fmt.Errorf("a path must not be empty")
 	case !utf8.ValidString(p):
 		return fmt.Errorf("path %q is not UTF-8", p)
 	case strings.ContainsRune(p, 0):
-		return fmt.Errorf("path %q holds a NUL byte", p)
+		return fmt.Errorf("path %q contains a NUL byte", p)
 	case strings.HasPrefix(p, "/"):
 		return fmt.Errorf("path %q is absolute", p)
 	}
@@ -26,16 +26,16 @@ func CheckPath(p string) error {
 		case "", ".":
 			return fmt.Errorf("path %q has an empty segment", p)
 		case "..":
-			return fmt.Errorf("path %q leads out with \"..\"", p)
+			return fmt.Errorf("path %q leaves its directory with \"..\"", p)
 		case ".git", ".grayloft":
-			return fmt.Errorf("path %q goes into %s", p, seg)
+			return fmt.Errorf("path %q leads into %s", p, seg)
 		}
 	}
 	return nil
 }
 
-// fold maps names that some file system takes for one to one name: case, and
-// the trailing dots and spaces that one of them drops.
+// fold maps names that some file system treats as equal to one name: letter
+// case, and the trailing dots and spaces that one of them drops.
 func fold(s string) string {
 	if s == "." || s == ".." {
 		return s
@@ -62,21 +62,21 @@ func foldPath(p string) string {
 	return strings.Join(segs, "/")
 }
 
-// checkTogether refuses rows that cannot all be on one disk: something below
-// a file or a link, and names that fold together.
+// checkTogether refuses rows that cannot coexist on a disk: something below a
+// file or a link, and names that fold together.
 func checkTogether(rows []Row) error {
 	leaf := make(map[string]string, len(rows))
 	dirs := map[string]string{}
 	for _, r := range rows {
 		f := foldPath(r.Path)
 		if other, ok := leaf[f]; ok {
-			return fmt.Errorf("%q and %q are one name on some file systems", other, r.Path)
+			return fmt.Errorf("%q and %q are the same name on some file systems", other, r.Path)
 		}
 		leaf[f] = r.Path
 		for d, fd := path.Dir(r.Path), path.Dir(f); d != "."; d, fd = path.Dir(d), path.Dir(fd) {
 			if other, ok := dirs[fd]; ok {
 				if other != d {
-					return fmt.Errorf("%q and %q are one name on some file systems", other, d)
+					return fmt.Errorf("%q and %q are the same name on some file systems", other, d)
 				}
 				break
 			}
@@ -85,14 +85,14 @@ func checkTogether(rows []Row) error {
 	}
 	for fd, d := range dirs {
 		if at, ok := leaf[fd]; ok {
-			return fmt.Errorf("%q is a leaf, and something is said to be below it in %q", at, d)
+			return fmt.Errorf("%q is not a directory, but %q would be below it", at, d)
 		}
 	}
 	return nil
 }
 
-// CheckLinks refuses links that are absolute or lead out of the repository,
-// for a listing whose paths are relative to dir.
+// CheckLinks refuses links that are absolute or lead out of the repository, for
+// a listing with paths relative to dir.
 func (l List) CheckLinks(dir string) error {
 	for _, r := range l {
 		if r.Kind != Link {

@@ -49,7 +49,7 @@ const (
 	Executable Kind = 'x'
 	Link       Kind = 'l'
 	EmptyDir   Kind = 'd'
-	Tree       Kind = 't' // in manifests alone
+	Tree       Kind = 't' // in manifests only
 )
 
 // Row is one file, link or directory.
@@ -61,7 +61,7 @@ type Row struct {
 	Path   string        // relative, with slashes
 }
 
-// Blob tells whether the row's contents are a blob, and which.
+// Blob returns the digest of the row's contents, if they are a blob.
 func (r Row) Blob() (digest.Digest, bool) {
 	return r.Digest, r.Kind == File || r.Kind == Executable
 }
@@ -74,7 +74,7 @@ func (l List) Sort() {
 	slices.SortFunc(l, func(a, b Row) int { return strings.Compare(a.Path, b.Path) })
 }
 
-// Bytes returns the size of all files together.
+// Bytes returns the total size of all files, in bytes.
 func (l List) Bytes() int64 {
 	var n int64
 	for _, r := range l {
@@ -149,9 +149,9 @@ func unescape(s string) (string, error) {
 	return b.String(), nil
 }
 
-// Parse reads a listing and refuses whatever could do harm when it is written
-// out: see [Row] and the package's comment for the form, [CheckPath] for what
-// a path may be. Links are checked by [CheckLinks].
+// Parse reads a listing and refuses everything that could do harm when it is
+// written to disk: see [Row] and the package comment for the form, [CheckPath]
+// for paths. [CheckLinks] checks links.
 func Parse(text []byte) (List, error) {
 	rows, err := decode(listingHead, text)
 	if err != nil {
@@ -159,7 +159,7 @@ func Parse(text []byte) (List, error) {
 	}
 	for i, r := range rows {
 		if r.Kind == Tree {
-			return nil, fmt.Errorf("listing: row %d: a tree may stand in a manifest only", i+1)
+			return nil, fmt.Errorf("listing: row %d: a tree is allowed only in a manifest", i+1)
 		}
 	}
 	if err := checkTogether(rows); err != nil {
@@ -171,20 +171,20 @@ func Parse(text []byte) (List, error) {
 func decode(head string, text []byte) ([]Row, error) {
 	body, ok := bytes.CutPrefix(text, []byte(head))
 	if !ok {
-		return nil, fmt.Errorf("the first line is not %q: made by a newer version, or not one at all", strings.TrimSpace(head))
+		return nil, fmt.Errorf("the first line is not %q: written by a newer version, or not a listing", strings.TrimSpace(head))
 	}
 	var rows []Row
 	for n := 1; len(body) > 0; n++ {
 		line, rest, ok := bytes.Cut(body, []byte("\n"))
 		if !ok {
-			return nil, fmt.Errorf("row %d is cut off", n)
+			return nil, fmt.Errorf("row %d is incomplete", n)
 		}
 		r, err := decodeRow(string(line))
 		if err != nil {
 			return nil, fmt.Errorf("row %d: %w", n, err)
 		}
 		if len(rows) > 0 && rows[len(rows)-1].Path >= r.Path {
-			return nil, fmt.Errorf("row %d: %q stands out of order", n, r.Path)
+			return nil, fmt.Errorf("row %d: %q is out of order", n, r.Path)
 		}
 		rows = append(rows, r)
 		body = rest
@@ -195,7 +195,7 @@ func decode(head string, text []byte) ([]Row, error) {
 func decodeRow(line string) (Row, error) {
 	f := strings.Split(line, "\t")
 	if len(f) != 4 || len(f[0]) != 1 {
-		return Row{}, errors.New("four fields are wanted: kind, size, what, path")
+		return Row{}, errors.New("a row must have four fields: kind, size, what, path")
 	}
 	r := Row{Kind: Kind(f[0][0])}
 	size, err := strconv.ParseInt(f[1], 10, 64)
@@ -212,7 +212,7 @@ func decodeRow(line string) (Row, error) {
 	switch r.Kind {
 	case File, Executable:
 		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Digest.IsZero() {
-			err = errors.New("nothing has the digest of zeros")
+			err = errors.New("the zero digest is not the digest of anything")
 		}
 	case Tree:
 		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Size != 0 {
@@ -223,9 +223,9 @@ func decodeRow(line string) (Row, error) {
 		switch {
 		case err != nil:
 		case r.Target == "" || strings.ContainsRune(r.Target, 0) || !utf8.ValidString(r.Target):
-			err = fmt.Errorf("%q cannot be the target of a link", r.Target)
+			err = fmt.Errorf("%q is not a valid target of a link", r.Target)
 		case int64(len(r.Target)) != r.Size:
-			err = fmt.Errorf("the link %q is not as long as declared", r.Path)
+			err = fmt.Errorf("the link %q does not have the declared length", r.Path)
 		}
 	case EmptyDir:
 		if f[2] != "-" || r.Size != 0 {

@@ -8,10 +8,10 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// Manifests turns a sorted list into a tree of manifests, one per directory,
-// so that two sets of files can be compared by descending only where their
-// digests differ. It returns the digest of the root and the text of every
-// manifest by its digest.
+// Manifests turns a sorted list into a tree of manifests, one per directory, so
+// that two sets of files can be compared by descending only where digests
+// differ. It returns the digest of the root, and the text of every manifest by
+// its digest.
 func (l List) Manifests() (digest.Digest, map[digest.Digest][]byte) {
 	texts := map[digest.Digest][]byte{}
 	root := l.manifest(0, texts)
@@ -71,7 +71,7 @@ func Expand(root digest.Digest, read func(digest.Digest) ([]byte, error)) (List,
 	var walk func(d digest.Digest, prefix string, depth int) error
 	walk = func(d digest.Digest, prefix string, depth int) error {
 		if depth > 256 {
-			return fmt.Errorf("manifest: %q lies over 256 directories deep", prefix)
+			return fmt.Errorf("manifest: %q is more than 256 directories deep", prefix)
 		}
 		text, err := read(d)
 		if err != nil {
@@ -100,15 +100,15 @@ func Expand(root digest.Digest, read func(digest.Digest) ([]byte, error)) (List,
 	return out, nil
 }
 
-// Difference is one path that two lists do not agree on. Before or After is
-// nil where the path is absent.
+// Difference is one path in which two lists differ. Before or After is nil if
+// the path is absent.
 type Difference struct {
 	Path          string
 	Before, After *Row
 }
 
-// Compare returns what differs between two trees of manifests, in the order
-// of paths, without reading what both share.
+// Compare returns the differences between two trees of manifests, in path
+// order, without reading the parts that both share.
 func Compare(before, after digest.Digest, read func(digest.Digest) ([]byte, error)) ([]Difference, error) {
 	return compareDirs(before, after, "", read)
 }
@@ -148,8 +148,8 @@ func readRows(d digest.Digest, read func(digest.Digest) ([]byte, error)) (List, 
 	return ParseManifest(text)
 }
 
-// below resolves a difference between two rows of one directory into the
-// differences of leaves.
+// below turns a difference between two rows of a directory into differences
+// between files.
 func (d Difference) below(prefix string, read func(digest.Digest) ([]byte, error)) ([]Difference, error) {
 	var trees [2]digest.Digest
 	leaf := Difference{Path: prefix + d.Path}

@@ -13,7 +13,7 @@ import (
 // Set is a set of tasks.
 type Set map[*graph.Task]bool
 
-// Sorted returns the tasks in the order of the graph.
+// Sorted returns the tasks in graph order.
 func (s Set) Sorted(g *graph.Graph) []*graph.Task {
 	var out []*graph.Task
 	for _, t := range g.Tasks {
@@ -25,7 +25,7 @@ func (s Set) Sorted(g *graph.Graph) []*graph.Task {
 }
 
 // Changed returns the tasks that a set of changes touches directly. It is
-// called only where an expression asks, since finding changes costs time.
+// called only if an expression asks for it, because finding changes takes time.
 type Changed func() ([]*graph.Task, error)
 
 // Eval returns the tasks that the expression picks.
@@ -38,7 +38,7 @@ type evaluation struct {
 	g          *graph.Graph
 	changed    Changed
 	text       string
-	savedPicks []string // being evaluated, so that a circle is found
+	savedPicks []string // being evaluated, to detect cycles
 }
 
 func (v *evaluation) fail(n node, format string, args ...any) error {
@@ -197,10 +197,10 @@ func (v *evaluation) savedPick(n node) (Set, error) {
 		for k := range v.g.Repo.Picks {
 			names = append(names, k)
 		}
-		return nil, v.fail(n, "no pick is called %q%s", n.text, suggestion(n.text, names))
+		return nil, v.fail(n, "no pick is named %q%s", n.text, suggestion(n.text, names))
 	}
 	if slices.Contains(v.savedPicks, n.text) {
-		return nil, v.fail(n, "slices stand for each other in a circle: %s → %s", strings.Join(v.savedPicks, " → "), n.text)
+		return nil, v.fail(n, "saved picks refer to each other in a cycle: %s → %s", strings.Join(v.savedPicks, " → "), n.text)
 	}
 	e, err := Parse(s.Where.Text)
 	if err != nil {
@@ -233,7 +233,7 @@ func (v *evaluation) atom(n node) (Set, error) {
 	}
 	out := v.where(func(t *graph.Task) bool { return in[t] && taskPat.MatchExact(t.Name) })
 	if len(out) == 0 {
-		return nil, v.fail(n, "no task %q in what %q names%s", task, where, suggestion(task, v.g.TaskNames()))
+		return nil, v.fail(n, "no task %q in the projects that %q matches%s", task, where, suggestion(task, v.g.TaskNames()))
 	}
 	return out, nil
 }
@@ -257,9 +257,9 @@ func (v *evaluation) projects(n node, text string) (Set, error) {
 	case dirs:
 		return nil, v.fail(n, "no project's directory matches %q: grayloft projects lists them", text)
 	case slices.ContainsFunc(v.g.Projects, byDir):
-		return nil, v.fail(n, "no project is called %q; for its directory write %q", text, "./"+text)
+		return nil, v.fail(n, "no project is named %q; for its directory write %q", text, "./"+text)
 	case slices.Contains(v.g.TaskNames(), text):
-		return nil, v.fail(n, "no project is called %q; for the tasks of that name write %q", text, text+"@*")
+		return nil, v.fail(n, "no project is named %q; for the tasks of that name write %q", text, text+"@*")
 	}
-	return nil, v.fail(n, "no project is called %q%s", text, suggestion(text, v.g.ProjectNames()))
+	return nil, v.fail(n, "no project is named %q%s", text, suggestion(text, v.g.ProjectNames()))
 }

@@ -17,7 +17,7 @@ import (
 	"unicode/utf8"
 )
 
-// Error is a fault in an expression.
+// Error is an error in an expression.
 type Error struct {
 	Expr    string
 	At      int // in bytes
@@ -55,7 +55,7 @@ func Parse(text string) (Expr, error) {
 	p := &parser{text: text}
 	p.next()
 	if p.tok == "" && !p.quoted {
-		return Expr{}, p.fail(0, "an empty expression picks nothing: write \"all\" for everything")
+		return Expr{}, p.fail(0, "an empty expression selects nothing: write \"all\" for everything")
 	}
 	n, err := p.pick()
 	if err == nil && (p.tok != "" || p.quoted) {
@@ -66,7 +66,7 @@ func Parse(text string) (Expr, error) {
 
 type parser struct {
 	text   string
-	pos    int // of what follows the current token
+	pos    int // of the text after the current token
 	at     int // of the current token
 	tok    string
 	quoted bool
@@ -95,7 +95,7 @@ func (p *parser) next() {
 	case '"', '\'':
 		end := strings.IndexByte(p.text[p.pos+1:], c)
 		if end < 0 {
-			p.err = &Error{p.text, p.pos, "this quote is never closed"}
+			p.err = &Error{p.text, p.pos, "this quote is not closed"}
 			p.pos = len(p.text)
 			return
 		}
@@ -156,14 +156,14 @@ func (p *parser) factor() (node, error) {
 	}
 	if slices.Contains(functions, tok) {
 		if !p.is("(") {
-			return node{}, p.fail(p.at, fmt.Sprintf("%s wants an expression in brackets: %s(fares)", tok, tok))
+			return node{}, p.fail(p.at, fmt.Sprintf("%s needs an expression in brackets: %s(fares)", tok, tok))
 		}
 		p.next()
 		n, err := p.closed(at)
 		return node{op: "call", at: at, name: tok, kids: []node{n}}, err
 	}
 	if p.is("(") && p.at == at+len(tok) {
-		return node{}, p.fail(at, fmt.Sprintf("%q is not a function: there are %s", tok, strings.Join(functions, " and ")))
+		return node{}, p.fail(at, fmt.Sprintf("%q is not a function: the functions are %s", tok, strings.Join(functions, " and ")))
 	}
 	if slices.Contains(words, tok) {
 		return node{op: "word", at: at, text: tok}, nil
@@ -177,7 +177,7 @@ func (p *parser) closed(open int) (node, error) {
 		return n, err
 	}
 	if !p.is(")") {
-		return n, p.fail(open, "this bracket is never closed")
+		return n, p.fail(open, "this bracket is not closed")
 	}
 	p.next()
 	return n, nil
@@ -189,14 +189,14 @@ func (p *parser) field(at int, tok string) (node, error) {
 		return node{op: "atom", at: at, text: tok}, nil
 	}
 	if !slices.Contains(fields, name) {
-		return node{}, p.fail(at, fmt.Sprintf("%q is not a field: there are %s", name, strings.Join(fields, ", ")))
+		return node{}, p.fail(at, fmt.Sprintf("%q is not a field: the fields are %s", name, strings.Join(fields, ", ")))
 	}
 	if val == "" && p.quoted {
 		val = p.tok
 		p.next()
 	}
 	if val == "" {
-		return node{}, p.fail(at+len(tok), fmt.Sprintf("%s: wants a value behind it", name))
+		return node{}, p.fail(at+len(tok), fmt.Sprintf("%s: needs a value after it", name))
 	}
 	return node{op: "field", at: at, name: name, text: val}, nil
 }

@@ -7,10 +7,10 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Parts divides picked tasks among n runners, each of which also has to have
-// what its tasks come after. A task goes where it adds least to what the
-// fullest has to do, the longest first; one that another picked task comes
-// after goes with that one. The same tasks and seconds give the same parts.
+// Parts divides picked tasks among n runners; each runner also needs the
+// dependencies of its tasks. A task goes to the runner where it adds the least
+// to the largest load, the longest first; a dependency of another picked task
+// goes with that task. The same tasks and seconds give the same parts.
 func Parts(picked []*graph.Task, n int, seconds func(*graph.Task) (float64, bool)) [][]*graph.Task {
 	cost := func(t *graph.Task) float64 {
 		if s, ok := seconds(t); ok {
@@ -22,10 +22,10 @@ func Parts(picked []*graph.Task, n int, seconds func(*graph.Task) (float64, bool
 	for _, t := range picked {
 		is[t] = true
 	}
-	below := map[*graph.Task]bool{} // picked, and before another that is
+	below := map[*graph.Task]bool{} // picked, and a dependency of another picked task
 	type unit struct {
 		task *graph.Task
-		all  []*graph.Task // with what it comes after
+		all  []*graph.Task // with its dependencies
 		sum  float64
 	}
 	var units []unit

@@ -1,6 +1,6 @@
-// Package schedule decides in which order tasks that are ready start: the one
-// with the longest remaining path first, each task weighted by how long it
-// took before. In go durations, out comes an order; no clock and no process.
+// Package schedule decides in which order ready tasks start: the one with the
+// longest remaining path first, each task weighted by its earlier duration.
+// Durations go in, an order comes out; there is no clock and no process.
 package schedule
 
 import (
@@ -9,19 +9,19 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Unknown is the weight, in seconds, of a task that has never been seen.
+// Unknown is the weight, in seconds, of a task without a recorded duration.
 const Unknown = 1.0
 
 // Remaining returns, for each task, the weight in seconds of the longest path
-// that begins with it and leads through tasks of the plan. Tasks must be in
-// the order of the graph.
+// that starts with it and follows tasks of the plan. Tasks must be in graph
+// order.
 func Remaining(tasks []*graph.Task, seconds func(*graph.Task) (float64, bool)) map[*graph.Task]float64 {
 	out := make(map[*graph.Task]float64, len(tasks))
 	for i := len(tasks) - 1; i >= 0; i-- {
 		t := tasks[i]
 		longest := 0.0
 		for _, next := range t.Dependents {
-			longest = max(longest, out[next]) // 0 for one outside of the plan
+			longest = max(longest, out[next]) // 0 for a task outside the plan
 		}
 		own, known := seconds(t)
 		if !known {
@@ -32,8 +32,8 @@ func Remaining(tasks []*graph.Task, seconds func(*graph.Task) (float64, bool)) m
 	return out
 }
 
-// Queue holds ready tasks, the one with the longest remaining path in front.
-// Ties go to the address, so that two runs start alike.
+// Queue holds ready tasks, the one with the longest remaining path first. Ties
+// are broken by address, so that two runs start alike.
 type Queue struct {
 	remaining map[*graph.Task]float64
 	tasks     []*graph.Task

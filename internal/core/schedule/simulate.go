@@ -6,14 +6,14 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// Simulated is how a run would go with tasks of known durations.
+// Simulated is the expected course of a run with tasks of known durations.
 type Simulated struct {
 	Makespan float64 // seconds from the first start to the last end
-	Bound    float64 // that no schedule can go below: the longest path, or all work over all slots
+	Bound    float64 // lower bound of any schedule: the longest path, or all work divided by all slots
 }
 
-// Simulate runs the tasks through the queue as the engine does, in seconds
-// that are only counted. Tasks must be in the order of the graph.
+// Simulate runs the tasks through the queue like the engine, in virtual time.
+// Tasks must be in graph order.
 func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64) Simulated {
 	known := func(t *graph.Task) (float64, bool) { return seconds(t), true }
 	remaining := Remaining(tasks, known)
@@ -65,8 +65,8 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 	return out
 }
 
-// Fits tells whether a task's slots and locks are free. One that wants more
-// slots than there are takes all of them.
+// Fits tells whether a task's slots and locks are free. A task that needs more
+// slots than exist takes all of them.
 func Fits(t *graph.Task, free, slots int, held map[string]bool) bool {
 	for _, l := range t.Locks {
 		if held[l] {

@@ -21,11 +21,12 @@ const head = "grayloft-log 1\n"
 // Max is how many bytes of a task's output are kept.
 const Max = 16 << 20
 
-// Log gathers what a task prints, with times. It is safe for concurrent use.
+// Log collects what a task prints, with times. It is safe for concurrent use.
 type Log struct {
-	// Mask are texts that must not show: each is replaced, line by line.
+	// Mask are texts that must not appear in the log: each is replaced, line by
+	// line.
 	Mask []string
-	Live func(line string) // called for each line as it comes, if set
+	Live func(line string) // called for each line as it arrives, if set
 
 	now   func() time.Time
 	mu    sync.Mutex
@@ -37,7 +38,7 @@ type Log struct {
 	cut   bool
 }
 
-// New begins a log, whose times are those of now.
+// New starts a log. Times are relative to now.
 func New(now func() time.Time, live func(line string)) *Log {
 	l := &Log{Live: live, now: now, began: now()}
 	l.buf.WriteString(head)
@@ -86,11 +87,11 @@ func (l *Log) end() {
 	l.line = l.line[:0]
 }
 
-// Masked stands in a log for what must not show.
+// Masked replaces a masked text in a log.
 const Masked = "•••"
 
-// shortest is the length in bytes from which a text is masked: a shorter one
-// would stand in many a word by chance.
+// shortest is the minimum length, in bytes, of a text that is masked: a shorter
+// one would occur in many words by chance.
 const shortest = 4
 
 func masked(line []byte, texts []string) []byte {
@@ -120,8 +121,7 @@ type Line struct {
 	Text string        `json:"text"`
 }
 
-// Parse reads a kept log. What is not one comes back as lines without
-// times.
+// Parse reads a kept log. Any other text is returned as lines without times.
 func Parse(b []byte) []Line {
 	body, ok := bytes.CutPrefix(b, []byte(head))
 	var out []Line

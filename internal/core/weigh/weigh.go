@@ -1,26 +1,26 @@
-// Package weigh decides whether running a task here beats fetching what it
-// made elsewhere. In go measurements (how long it ran on this machine, how
-// many bytes would have to move, what the line to the service has done), out
-// comes a decision with its figures. It never guesses: without measurements
+// Package weigh decides whether running a task here is faster than fetching its
+// outputs. Measurements go in (how long it ran on this machine, how many bytes
+// would be transferred, what was measured on the connection to the service); a
+// decision with its figures comes out. It never guesses: without measurements
 // the answer is to fetch.
 package weigh
 
-// Line is what has been seen of the way to a service.
+// Line is what was measured on the connection to a service.
 type Line struct {
 	BytesPerSecond float64 `json:"bytes_per_second"`
-	Delay          float64 `json:"delay"`   // seconds until an answer begins
-	Samples        int     `json:"samples"` // transfers that the throughput was taken from
+	Delay          float64 `json:"delay"`   // seconds until an answer starts
+	Samples        int     `json:"samples"` // transfers that the throughput was measured on
 }
 
 const (
-	small   = 16 << 10 // bytes, up to which a transfer tells of the delay
-	large   = 64 << 10 // bytes, from which it tells of the throughput
-	trust   = 3        // samples that make a measurement
+	small   = 16 << 10 // bytes up to which a transfer measures the delay
+	large   = 64 << 10 // bytes from which it measures the throughput
+	trust   = 3        // samples needed for a measurement
 	newer   = 0.3      // the weight of the newest sample
-	minGain = 1.0      // seconds that running has to save
+	minGain = 1.0      // seconds that running must save
 )
 
-// With returns what is known after another transfer.
+// With returns the measurement updated with another transfer.
 func (l Line) With(bytes int64, seconds float64) Line {
 	if seconds <= 0 {
 		return l
@@ -42,8 +42,8 @@ func (l Line) With(bytes int64, seconds float64) Line {
 	return l
 }
 
-// Fetching returns the seconds that moving bytes is expected to take, and
-// whether that is known from measurements.
+// Fetching returns the expected seconds to transfer bytes, and whether they
+// come from measurements.
 func (l Line) Fetching(bytes int64) (float64, bool) {
 	if l.Samples < trust || l.BytesPerSecond <= 0 {
 		return 0, false
@@ -58,8 +58,8 @@ type Choice struct {
 	Bytes             int64
 }
 
-// Weigh compares running, which took that many seconds when it last ran here
-// (0: it has not), with moving bytes.
+// Choose compares running, which took that many seconds when it last ran here
+// (0: unknown), with transferring bytes.
 func Choose(ranHere float64, bytes int64, l Line) Choice {
 	c := Choice{Running: ranHere, Bytes: bytes}
 	fetching, known := l.Fetching(bytes)

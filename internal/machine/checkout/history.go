@@ -15,8 +15,8 @@ import (
 	"grayloft.example/grayloft/internal/machine/lock"
 )
 
-// PastRun is a run in this checkout as it is remembered: a line of JSON in
-// .grayloft/history, version 2, with a sum behind it.
+// PastRun is a run in this checkout: a line of JSON in .grayloft/history,
+// version 2, followed by a checksum.
 type PastRun struct {
 	Version     int            `json:"v"`
 	ID          string         `json:"run"`
@@ -33,7 +33,7 @@ type PastRun struct {
 	Tasks       []PastTask     `json:"tasks"` // without those that were current
 }
 
-// PastTask is how a task came out in a past run.
+// PastTask is the outcome of a task in a past run.
 type PastTask struct {
 	Task        string        `json:"task"`
 	Outcome     string        `json:"outcome"`
@@ -45,15 +45,15 @@ type PastTask struct {
 	Listing     digest.Digest `json:"listing"`
 	Log         digest.Digest `json:"log"`
 	Seconds     float64       `json:"seconds"`
-	MadeBy      string        `json:"made_by,omitempty"` // "name at place", where somebody else made it
+	MadeBy      string        `json:"made_by,omitempty"` // "name at place", if somebody else made it
 }
 
 const (
 	historyVersion = 2
-	historyBytes   = 4 << 20 // from which the older half is dropped
+	historyBytes   = 4 << 20 // when the file exceeds this, its older half is dropped
 )
 
-// Of returns how a task came out in the run.
+// Of returns the outcome of a task in the run.
 func (p *PastRun) Of(task string) (PastTask, bool) {
 	for _, t := range p.Tasks {
 		if t.Task == task {
@@ -76,21 +76,22 @@ func (s *State) Remember(p PastRun) error {
 	defer cancel()
 	release, _, err := lock.Take(ctx, filepath.Join(s.dir, "locks", "history"))
 	if err != nil {
-		return fmt.Errorf("writing down the run: %w", err)
+		return fmt.Errorf("recording the run: %w", err)
 	}
 	defer release()
 	f, err := os.OpenFile(s.historyFile(), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
 	if err != nil {
-		return fmt.Errorf("writing down the run: %w", err)
+		return fmt.Errorf("recording the run: %w", err)
 	}
-	// The line feed comes first, so that a line cut off by a crash ends there.
+	// The line feed comes first, so that a line that a crash cut off ends
+	// there.
 	_, err = f.Write(append([]byte("\n"), files.Summed(line)...))
 	info, serr := f.Stat()
 	if cerr := f.Close(); err == nil {
 		err = cerr
 	}
 	if err != nil {
-		return fmt.Errorf("writing down the run: %w", err)
+		return fmt.Errorf("recording the run: %w", err)
 	}
 	if serr == nil && info.Size() > historyBytes {
 		return s.shortenHistory()
@@ -108,12 +109,12 @@ func (s *State) shortenHistory() error {
 	return files.WriteFile(s.historyFile(), rest)
 }
 
-// History returns the runs in this checkout, the newest first. Lines that are
-// damaged or of another version are passed over.
+// History returns the runs in this checkout, newest first. It skips lines that
+// are damaged or of another version.
 func (s *State) History() ([]PastRun, error) {
 	data, err := os.ReadFile(s.historyFile())
 	if err != nil && !os.IsNotExist(err) {
-		return nil, fmt.Errorf("reading the runs of this checkout: %w", err)
+		return nil, fmt.Errorf("reading the history of this checkout: %w", err)
 	}
 	var out []PastRun
 	for line := range bytes.Lines(data) {

@@ -1,6 +1,7 @@
-// Package checkout is what Gray Loft keeps in a checkout, below .grayloft: how
-// each task came out last, locks, and what it had to move out of the way; and
-// it is the one place that writes and removes what tasks write.
+// Package checkout manages the state that Gray Loft keeps in a checkout, below
+// .grayloft: the last outcome of each task, locks, and displaced files. It is
+// the only package that writes and deletes the outputs of tasks in the
+// checkout.
 package checkout
 
 import (
@@ -12,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	gojson "github.com/goccy/go-json" // the same, in less time: a journal has thousands of lines
+	gojson "github.com/goccy/go-json" // faster than encoding/json: a journal has thousands of lines
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -22,7 +23,7 @@ import (
 // Dir is the directory's name.
 const Dir = ".grayloft"
 
-// Record is how a task came out last in this checkout.
+// Record is the last outcome of a task in this checkout.
 type Record struct {
 	Version     int           `json:"v"`
 	Task        string        `json:"task"`
@@ -33,14 +34,14 @@ type Record struct {
 	Failed      bool          `json:"failed,omitempty"`
 	Run         string        `json:"run"`
 	At          time.Time     `json:"at"`
-	Took        float64       `json:"took"`            // seconds, when it last really ran; anywhere
-	Here        float64       `json:"here,omitempty"`  // seconds, when it last ran in this checkout and came out right
-	Fetch       bool          `json:"fetch,omitempty"` // never run instead of being fetched: it came out different
+	Took        float64       `json:"took"`            // seconds of its last real execution, on any machine
+	Here        float64       `json:"here,omitempty"`  // seconds of its last successful execution in this checkout
+	Fetch       bool          `json:"fetch,omitempty"` // always fetch instead of running: a run here gave different outputs
 }
 
 const recordVersion = 2
 
-// State is the directory of one checkout.
+// State is the state directory of one checkout.
 type State struct {
 	Root string // of the repository
 	dir  string
@@ -51,19 +52,19 @@ type State struct {
 	journal *os.File
 }
 
-// Open makes the directory where it is not there yet, keeps git from seeing
-// it, and reads the journal.
+// Open creates the directory if necessary, hides it from git, and reads the
+// journal.
 func Open(root string) (*State, error) {
 	s := &State{Root: root, dir: filepath.Join(root, Dir), records: map[string]Record{}}
 	for _, d := range []string{"locks", "aside", "displaced"} {
 		if err := os.MkdirAll(filepath.Join(s.dir, d), 0o755); err != nil {
-			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+			return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 		}
 	}
 	ignore := filepath.Join(s.dir, ".gitignore")
 	if _, err := os.Stat(ignore); err != nil {
 		if err := files.WriteFile(ignore, []byte("*\n")); err != nil {
-			return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+			return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 		}
 	}
 	if err := s.Reload(); err != nil {
@@ -71,7 +72,7 @@ func Open(root string) (*State, error) {
 	}
 	f, err := os.OpenFile(s.file(), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
 	if err != nil {
-		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 	}
 	s.journal = f
 	return s, nil
@@ -79,24 +80,26 @@ func Open(root string) (*State, error) {
 
 func (s *State) file() string { return filepath.Join(s.dir, "journal") }
 
-// Journal is the file that says how tasks came out.
+// Journal is the path of the file with the outcomes of tasks.
 func (s *State) Journal() string { return s.file() }
 
-// QuickFile is where is kept what was right as a whole.
+// QuickFile is the path of the file with the fingerprints of tasks that were
+// current in the last run.
 func (s *State) QuickFile() string { return filepath.Join(s.dir, "quick") }
 
-// DigestFile is the name of the file, in [Dir], that keeps remembered digests.
+// DigestFile is the name of the file, in [Dir], with remembered digests.
 const DigestFile = "digests"
 
-// DigestFile is where remembered digests of files are kept.
+// DigestFile is the path of the file with remembered digests.
 func (s *State) DigestFile() string { return filepath.Join(s.dir, DigestFile) }
 
-// Reload reads the journal: another process may have written to it. Lines that
-// are damaged (cut off by a crash) or of another version are passed over.
+// Reload reads the journal again, because another process may have written to
+// it. It skips lines that are damaged (cut off by a crash) or of another
+// version.
 func (s *State) Reload() error {
 	data, err := os.ReadFile(s.file())
 	if err != nil && !os.IsNotExist(err) {
-		return fmt.Errorf("reading what earlier runs left: %w", err)
+		return fmt.Errorf("reading the journal of earlier runs: %w", err)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -112,7 +115,7 @@ func (s *State) Reload() error {
 	return nil
 }
 
-// Last returns how a task came out last.
+// Last returns the last outcome of a task.
 func (s *State) Last(task string) (Record, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -120,13 +123,13 @@ func (s *State) Last(task string) (Record, bool) {
 	return r, ok
 }
 
-// Note writes down how a task came out. A line is one write to a file opened
-// for appending, so that two processes do not mix theirs.
+// Note appends the outcome of a task to the journal. Each line is a single
+// write to a file opened for appending, so lines of two processes do not mix.
 func (s *State) Note(r Record) error {
 	r.Version = recordVersion
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	before := s.records[r.Task] // what was learned of it stays known
+	before := s.records[r.Task] // keep what earlier records learned
 	r.Fetch = r.Fetch || before.Fetch
 	if r.Here == 0 {
 		r.Here = before.Here
@@ -138,12 +141,12 @@ func (s *State) Note(r Record) error {
 	s.records[r.Task] = r
 	s.lines++
 	if _, err := s.journal.Write(append(append([]byte("\n"), files.Summed(line)...), '\n')); err != nil {
-		return fmt.Errorf("writing down how %s came out: %w", r.Task, err)
+		return fmt.Errorf("recording the outcome of %s: %w", r.Task, err)
 	}
 	return nil
 }
 
-// Close closes the journal, having made it short again if it grew long.
+// Close closes the journal, after compacting it if it has grown long.
 func (s *State) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -11,39 +11,40 @@ import (
 )
 
 // Lock takes the lock of one task in this checkout, so that two processes do
-// not run or restore it at once. Waited tells whether another one had it: what
-// was known about the task before is then out of date.
+// not run or restore it at the same time. Waited tells whether another process
+// held it: the caller's knowledge of the task is then out of date.
 func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bool, err error) {
 	return lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(task)).String()[:32]))
 }
 
-// SealedDir is where the sealed tasks of a run are staged.
+// SealedDir is the directory with the staged trees of a run's sealed tasks.
 func (s *State) SealedDir(run string) string { return filepath.Join(s.dir, "sealed", run) }
 
-// Begin says that a run goes on in this checkout, until end is called or this
-// process has ended, however. Before that, left is called with every run whose
-// process ended without saying so: what it left behind is to be cleared away.
+// Begin marks a run as in progress in this checkout, until end is called or
+// this process ends in any way. Before that, it calls left for every run whose
+// process ended without saying so, to clean up after it.
 func (s *State) Begin(run string, left func(run string)) (end func(), err error) {
 	dir := filepath.Join(s.dir, "running")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 	}
 	list, err := os.ReadDir(dir)
 	if err != nil {
-		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 	}
 	for _, e := range list {
 		file := filepath.Join(dir, e.Name())
 		unlock, ok, err := lock.Try(file)
 		if err != nil || !ok {
-			continue // it goes on, or somebody else clears it away
+			continue // still in progress, or another process is cleaning up
 		}
 		left(e.Name())
 		_ = os.RemoveAll(s.SealedDir(e.Name()))
 		_ = os.Remove(file)
 		unlock()
 	}
-	// It appears locked, so that nobody takes it for one that has ended.
+	// The file appears already locked, so that no process takes the run for an
+	// abandoned one.
 	file, fresh := filepath.Join(dir, run), filepath.Join(s.dir, "locks", "run-"+run)
 	unlock, ok, err := lock.Try(fresh)
 	if err == nil && !ok {
@@ -55,7 +56,7 @@ func (s *State) Begin(run string, left func(run string)) (end func(), err error)
 		}
 	}
 	if err != nil {
-		return nil, fmt.Errorf("keeping state in the checkout: %w", err)
+		return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 	}
 	return func() {
 		_ = os.RemoveAll(s.SealedDir(run))

@@ -20,23 +20,23 @@ import (
 	"grayloft.example/grayloft/internal/machine/store"
 )
 
-// Outputs reads, writes and removes what one task writes.
+// Outputs reads, writes and deletes the outputs of one task.
 type Outputs struct {
 	State  *State
 	Files  *files.Checkout
 	Store  *store.Store
 	Task   *graph.Task
-	Run    string       // id of the run, for what is displaced
-	Report func(string) // a sentence for the person
-	Tree   string       // where the task ran, if that is not the checkout
-	// Secrets are texts that no shared output may hold; Secret is, after
-	// [Outputs.Keep], a file that holds one.
+	Run    string       // id of the run, for the directory of displaced files
+	Report func(string) // receives a sentence for the person
+	Tree   string       // where the task ran, if not in the checkout
+	// Secrets are texts that no shared output may contain; after
+	// [Outputs.Keep], Secret is a file that contains one.
 	Secrets []string
 	Secret  string
 }
 
-// Now returns a listing of what is there, so that [Outputs.Clear] takes it for
-// the task's own.
+// Now returns a listing of the current files, so that [Outputs.Clear] treats
+// them as the task's own.
 func (o *Outputs) Now() listing.List {
 	found, _ := o.Found()
 	var out listing.List
@@ -62,11 +62,11 @@ func (o *Outputs) root() string {
 
 func (o *Outputs) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
 
-// errSpecial is for what cannot be kept: devices, pipes, sockets.
+// errSpecial is for files that cannot be kept: devices, pipes, sockets.
 var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
 
-// Found returns what is on the disk at the task's writes, relative to its
-// project: files, links and empty directories, with neither size nor digest.
+// Found returns what matches the task's writes on the disk, relative to its
+// project: files, links and empty directories, without size and digest.
 func (o *Outputs) Found() (listing.List, error) {
 	rows := map[string]listing.Kind{}
 	for _, w := range o.Task.Writes {
@@ -86,8 +86,8 @@ func (o *Outputs) Found() (listing.List, error) {
 	return out, nil
 }
 
-// reachable tells whether the way to a path inside the project leads through
-// directories alone: patterns never go through links.
+// reachable tells whether the path to a file in the project has only
+// directories: patterns never go through links.
 func (o *Outputs) reachable(rel string) bool {
 	for d := path.Dir(rel); d != "."; d = path.Dir(d) {
 		info, err := os.Lstat(o.full(d))
@@ -168,8 +168,8 @@ func emptyDir(full string) (bool, error) {
 	return errors.Is(err, io.EOF), nil
 }
 
-// Right tells whether the disk holds exactly what a listing says. Files that
-// git tracks and the task does not make are passed over.
+// Right tells whether the disk contains exactly what a listing says. Files that
+// git tracks and that are not in the listing are ignored.
 func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
 	found, err := o.Found()
 	if errors.Is(err, errSpecial) {
@@ -242,9 +242,9 @@ func (o *Outputs) tracked(ctx context.Context) (map[string]bool, error) {
 	return out, nil
 }
 
-// Keep copies what the task wrote aside, hashes the copies, files them as
-// blobs, and returns the listing. Rooted names the files that hold the path
-// of the checkout.
+// Keep copies the task's outputs aside, hashes the copies, stores them as
+// blobs, and returns the listing. It also returns the files that contain the
+// path of the checkout.
 func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 	found, err := o.Found()
 	if err != nil {
@@ -278,14 +278,14 @@ func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
 	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
 		return nil, nil, err
 	}
-	// What was kept has to be something that [listing.Parse] takes back.
+	// The listing must be one that [listing.Parse] accepts.
 	if _, err := listing.Parse(list.Encode()); err != nil {
 		return nil, nil, err
 	}
 	return list, rooted, nil
 }
 
-// keptFile is what was found in a file while it was kept.
+// keptFile says what was found in a file while it was copied.
 type keptFile struct {
 	rooted bool // the path of the checkout
 	secret bool // the value of a masked variable

@@ -25,12 +25,11 @@ func (o *Outputs) asideDir() string {
 	return filepath.Join(o.State.dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
 }
 
-// Clear leaves nothing at the task's writes: files of its last listing that
-// are unchanged are deleted, files that git tracks are set aside for
-// [Outputs.PutBack], and anything else is moved to .grayloft/displaced and
-// reported by name.
+// Clear empties the task's writes: unchanged files of its last listing are
+// deleted, files that git tracks are set aside for [Outputs.PutBack], and
+// everything else is moved to .grayloft/displaced and reported by name.
 func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
-	if err := o.PutBack(); err != nil { // what a run that was killed left aside
+	if err := o.PutBack(); err != nil { // set aside by a run that was killed
 		return err
 	}
 	found, err := o.Found()
@@ -57,12 +56,12 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 			err = move(full, filepath.Join(o.State.dir, "displaced", o.Run, filepath.FromSlash(o.fromRoot(f.Path))))
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("clearing the way for %s: %w", o.Task.Addr(), err)
+			return fmt.Errorf("clearing the outputs of %s: %w", o.Task.Addr(), err)
 		}
 		o.prune(f.Path)
 	}
 	if len(displaced) > 0 {
-		o.Report(fmt.Sprintf("%s: moved %s, which is not what a finished run left there, to %s/displaced/%s", o.Task.Addr(), some(displaced), Dir, o.Run))
+		o.Report(fmt.Sprintf("%s: moved %s to %s/displaced/%s: no finished run left it there", o.Task.Addr(), some(displaced), Dir, o.Run))
 	}
 	return nil
 }
@@ -79,8 +78,7 @@ func (o *Outputs) unchanged(r listing.Row, kind listing.Kind) bool {
 	return err == nil && same
 }
 
-// prune removes directories that became empty, as long as they are among the
-// task's writes themselves.
+// prune removes directories that became empty, if they match the task's writes.
 func (o *Outputs) prune(rel string) {
 	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
 		if os.Remove(o.full(d)) != nil {
@@ -101,8 +99,8 @@ func move(from, to string) error {
 	}
 }
 
-// PutBack returns files that git tracks to where they were, unless the task
-// made them again.
+// PutBack returns files that git tracks to their places, unless the task wrote
+// them again.
 func (o *Outputs) PutBack() error {
 	aside := o.asideDir()
 	if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
@@ -118,7 +116,7 @@ func (o *Outputs) PutBack() error {
 		}
 		to := o.full(filepath.ToSlash(rel))
 		if _, err := os.Lstat(to); err == nil {
-			return os.Remove(full) // made again
+			return os.Remove(full) // written again
 		}
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
@@ -131,16 +129,16 @@ func (o *Outputs) PutBack() error {
 	return os.RemoveAll(aside)
 }
 
-// ErrRefused is wrapped by errors about a listing that must not be written
-// out.
+// ErrRefused is wrapped by errors about a listing that must not be written to
+// the disk.
 var ErrRefused = errors.New("refused")
 
-// Check refuses a listing that would write where the task does not, or that
-// leads out of the repository.
+// Check refuses a listing with paths outside the task's writes or links that
+// lead out of the repository.
 func (o *Outputs) Check(list listing.List) error {
 	for _, r := range list {
 		if !o.matches(r.Path) || o.otherProject(r.Path) {
-			return fmt.Errorf("%w: %q is not among what %s writes", ErrRefused, r.Path, o.Task.Addr())
+			return fmt.Errorf("%w: %q does not match the writes of %s", ErrRefused, r.Path, o.Task.Addr())
 		}
 	}
 	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
@@ -149,9 +147,9 @@ func (o *Outputs) Check(list listing.List) error {
 	return nil
 }
 
-// Restore writes out a listing whose blobs are all in the store. Files that
-// are right already are left alone; all others are written beside their place
-// first, so that no reader sees half of one.
+// Restore writes a listing to the disk; all its blobs must be in the store.
+// Files that are already right are left alone; others are written next to their
+// place first, so that no reader sees a partial file.
 func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 	if err := o.Check(list); err != nil {
 		return err
@@ -189,7 +187,7 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 	return o.PutBack()
 }
 
-// rightNow returns the rows that the disk holds as they are, which may be
+// rightNow returns the rows that the disk already contains, so that they can be
 // removed like those of the last listing.
 func (o *Outputs) rightNow(list listing.List) listing.List {
 	var out listing.List
@@ -201,16 +199,16 @@ func (o *Outputs) rightNow(list listing.List) listing.List {
 	return out
 }
 
-// atOnce is how many files are written or read side by side: beyond the
-// processors, since disks have to be waited for.
+// atOnce is how many files are read or written in parallel: more than
+// processors, because disks have latency.
 var atOnce = 2 * runtime.GOMAXPROCS(0)
 
-// stage copies the blobs of a listing, checked, into files of their own beside
-// the repository's own directory, and returns them by path.
+// stage copies the blobs of a listing, verified, into new files in the state
+// directory, and returns them by path.
 func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]string, error) {
 	staged := map[string]string{}
-	// Side by side in several directories: those who make files in one wait for
-	// each other.
+	// Several directories are used, because creating files in one directory is
+	// serialised by the file system.
 	dirs := make([]string, atOnce)
 	for i := range dirs {
 		dirs[i] = filepath.Join(o.State.dir, "staged", strconv.Itoa(i))
@@ -256,7 +254,7 @@ func (o *Outputs) fill(f *os.File, r listing.Row, d digest.Digest) error {
 		return err
 	}
 	if n.n != r.Size {
-		return fmt.Errorf("%w: it is %d bytes long, and declared as %d", ErrRefused, n.n, r.Size)
+		return fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, n.n, r.Size)
 	}
 	mode := fs.FileMode(0o644)
 	if r.Kind == listing.Executable {
@@ -276,8 +274,8 @@ func (c *counter) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// mkdirs makes the directories on the way to a path inside the project, and
-// never goes through a link.
+// mkdirs creates the directories on the way to a path in the project, and never
+// goes through a link.
 func (o *Outputs) mkdirs(rel string) error {
 	at := ""
 	for seg := range strings.SplitSeq(rel, "/") {
@@ -295,7 +293,7 @@ func (o *Outputs) mkdirs(rel string) error {
 		case err != nil:
 			return err
 		case !info.IsDir():
-			return fmt.Errorf("%w: %s is in the way and not a directory", ErrRefused, o.fromRoot(at))
+			return fmt.Errorf("%w: %s is in the way and is not a directory", ErrRefused, o.fromRoot(at))
 		}
 	}
 	return nil

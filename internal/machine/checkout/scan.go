@@ -5,15 +5,15 @@ import (
 	"os"
 )
 
-// secretScan looks for texts in what is written to it.
+// secretScan searches the bytes written to it for secrets.
 type secretScan struct {
 	secrets []string
 	tail    []byte
 	found   bool
 }
 
-// shortSecret is the length in bytes below which a text stands in many a file
-// by chance.
+// shortSecret is the minimum length in bytes of a secret that is searched for:
+// a shorter text occurs in many files by chance.
 const shortSecret = 4
 
 func (s *secretScan) Write(p []byte) (int, error) {
@@ -41,8 +41,8 @@ func rootEntries(root string) map[string]bool {
 	return out
 }
 
-// rootScan looks for the checkout's path, followed by the name of something
-// that is there, in what is written to it.
+// rootScan searches the bytes written to it for the checkout's path, followed
+// by the name of a file that exists there.
 type rootScan struct {
 	root    []byte
 	entries map[string]bool

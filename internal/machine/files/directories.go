@@ -6,13 +6,14 @@ import (
 	"sync"
 )
 
-// directories remembers the names in directories. A directory's status changes
-// with every name that comes or goes, so while it stays the same, and its times
-// lie safely before the moment at which the names were taken, they hold.
+// directories remembers the names in directories. The status of a directory
+// changes whenever a name is added or removed, so the names are valid while the
+// status is the same and its times are safely before the moment at which they
+// were read.
 type directories struct {
 	mu      sync.Mutex
 	known   map[string]listed
-	seen    map[string]listed // in this survey
+	seen    map[string]listed // seen in this survey
 	changed bool
 }
 
@@ -22,11 +23,11 @@ type listed struct {
 	names []string // sorted
 }
 
-const directoryFields = stampSize + 8 + 4 // bytes between a path and its names
+const directoryFields = stampSize + 8 + 4 // separates a path from its names
 
 const directoriesHead = "grayloft-directories 1\n"
 
-// of returns the names that are remembered for a directory of that status.
+// of returns the remembered names of a directory with that status.
 func (d *directories) of(dir string, st stamp) ([]string, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -45,8 +46,8 @@ func (d *directories) note(dir string, st stamp, taken int64, names []string) {
 	d.changed = true
 }
 
-// The file holds, for each directory, its path, status, the moment, how many
-// names there are, and the names; all texts end in a NUL.
+// The file has, for each directory, its path, its status, the time, the number
+// of names, and the names; all texts end in a NUL.
 func loadDirectories(file string) *directories {
 	d := &directories{known: map[string]listed{}, seen: map[string]listed{}}
 	text := string(opened(directoriesHead, file))

@@ -6,18 +6,17 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// sumLength is how much of a digest stands behind a line: enough against
-// chance.
+// sumLength is how much of a digest follows a line: enough to detect accidental
+// damage.
 const sumLength = 16
 
-// Summed returns a line of a state file with a tab and the beginning of its
-// digest behind it, so that [Unsummed] can tell whether it is as it was
-// written.
+// Summed returns a line of a state file followed by a tab and the start of its
+// digest, so that [Unsummed] can detect changes.
 func Summed(line []byte) []byte {
 	return append(append(bytes.Clone(line), '\t'), digest.Of(line).String()[:sumLength]...)
 }
 
-// Unsummed returns what [Summed] was given, unless something of it has changed
+// Unsummed returns the line that [Summed] was given, unless it has changed
 // since.
 func Unsummed(line []byte) ([]byte, bool) {
 	line = bytes.TrimRight(line, "\n")

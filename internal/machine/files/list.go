@@ -17,7 +17,7 @@ import (
 )
 
 // everything returns the files that tasks may read, sorted, with their status
-// where it has been taken.
+// if it was taken.
 func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 	list, err := c.surveyed(ctx)
 	if err != nil {
@@ -46,8 +46,8 @@ func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 	return slices.CompactFunc(list, func(a, b found) bool { return a.path == b.path }), nil
 }
 
-// Ahead begins to look at the checkout's files before anybody asks, beside
-// other work.
+// Ahead starts to look at the checkout's files in the background, before
+// anything asks for them.
 func (c *Checkout) Ahead(ctx context.Context) {
 	early := make(chan surveyResult, 1)
 	c.early, c.earlyAt = early, time.Now().UnixNano()
@@ -74,7 +74,7 @@ func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
 	return c.survey(ctx)
 }
 
-// sortedPaths are paths of which it can be asked whether one lies in another.
+// sortedPaths are sorted paths that can be searched for a path or its parents.
 type sortedPaths []string
 
 func (c *Checkout) ignoredPaths() sortedPaths {
@@ -90,7 +90,7 @@ func (c *Checkout) ignoredPaths() sortedPaths {
 	return out
 }
 
-// meets tells whether one of the paths is p, lies in it, or holds it.
+// meets tells whether one of the paths is p, is inside it, or contains it.
 func (l sortedPaths) meets(p string) bool {
 	i, ok := slices.BinarySearch(l, p)
 	if ok || (i < len(l) && inside(l[i], p)) {
@@ -107,9 +107,9 @@ func (l sortedPaths) meets(p string) bool {
 	return false
 }
 
-// List returns the paths of files that tasks may read, below the given
-// directories: what git tracks or does not ignore, and ignored files where a
-// pattern's own literal start is ignored.
+// List returns the files that tasks may read, below the given directories:
+// those that git tracks or does not ignore, and ignored files if a pattern's
+// literal start is ignored.
 func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
 	var starts []string
 	for _, s := range c.Graph.IgnoredStarts() {
@@ -163,9 +163,9 @@ func (c *Checkout) walk(start string) ([]string, error) {
 	return out, err
 }
 
-// Again takes the files below the given directories as they are now, going by
-// an earlier snapshot: where the directories still hold the same names, git
-// need not be asked again.
+// Again looks at the files below the given directories as they are now,
+// starting from an earlier snapshot: if the directories still contain the same
+// names, git is not asked.
 func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string) (*Snapshot, error) {
 	if len(below) == 0 {
 		return c.Snapshot(ctx)
@@ -182,9 +182,9 @@ func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string
 	}, nil
 }
 
-// holdsTheSame tells whether directories hold no files beside those of a
-// snapshot, what tasks make and what git ignores. Files that are gone are found
-// when they are read.
+// holdsTheSame tells whether directories contain only the files of a snapshot,
+// outputs of tasks and ignored files. Missing files are noticed when they are
+// read.
 func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
 	seen := map[string]bool{}
 	var unknown []string

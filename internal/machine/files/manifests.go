@@ -10,10 +10,10 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 )
 
-// rowSum stands for a set of rows: the sum, modulo 2^128, of a number for each
-// that is made of its path, kind and digest. Sets that differ in contents have
-// equal sums with a chance of about 2^-128, those that differ in paths alone of
-// 2^-64. It never leaves this machine, and guards against chance only.
+// rowSum identifies a set of rows: the sum, modulo 2^128, of a number per row
+// that is computed from its path, kind and digest. Sets that differ in contents
+// have equal sums with probability of about 2^-128, sets that differ only in
+// paths 2^-64. It never leaves this machine, and protects against chance only.
 type rowSum struct{ lo, hi, rows uint64 }
 
 func (s *rowSum) add(r listing.Row) {
@@ -55,7 +55,7 @@ func (m *Memory) noteManifest(s rowSum, d digest.Digest) {
 const (
 	manifestsHead = "grayloft-manifests 1\n"
 	manifestSize  = 24 + digest.Size
-	manifestsKept = 50_000 // beside those of the last run
+	manifestsKept = 50_000 // in addition to those of the last run
 )
 
 func (m *Memory) loadManifests(file string) {

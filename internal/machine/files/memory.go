@@ -1,6 +1,5 @@
-// Package files knows the files of a checkout: which there are, and their
-// digests, remembered between runs for as long as nothing about a file says
-// that it may have changed.
+// Package files knows the files of a checkout: their names and their digests,
+// remembered between runs while the status of a file shows no change.
 package files
 
 import (
@@ -19,9 +18,9 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 )
 
-// stamp is what a file's status says; while it is equal, and its times lie
-// safely before the moment at which the digest was taken, the contents are
-// too.
+// stamp is the part of a file's status that detects changes. While it is equal,
+// and its times are safely before the moment at which the digest was taken, the
+// contents are equal too.
 type stamp struct {
 	Dev, Ino     uint64
 	Size         int64
@@ -36,7 +35,7 @@ type remembered struct {
 }
 
 // safe tells whether a change after the digest was taken would show in the
-// times: they lie 20 ms before it, or 2 s where the file system keeps whole
+// times: they are 20 ms before it, or 2 s if the file system stores whole
 // seconds only.
 func (r remembered) safe() bool {
 	return settled(r.Stamp.Mtime, r.Taken) && settled(r.Stamp.Ctime, r.Taken)
@@ -61,8 +60,8 @@ type Memory struct {
 	manifests map[rowSum]digest.Digest // of sets of rows that were seen before
 	used      map[rowSum]bool          // in this run
 	learned   bool
-	load      func() // reads what is remembered, the first time
-	forgone   bool   // nothing was read, and nothing is kept
+	load      func() // reads the remembered digests, on first use
+	forgone   bool   // nothing was read, and nothing is saved
 }
 
 // NewMemory returns an empty memory of the files below root.
@@ -72,14 +71,14 @@ func NewMemory(root string) *Memory {
 
 const memoryHead = "grayloft-digests 2\n"
 
-// The file holds, behind its head and the digest of the rest, one record per
-// path: the length of the path (uvarint) and its bytes, and then fixed fields
-// in the order of [remembered], little-endian.
+// The file has, after its head and the digest of the rest, one record per path:
+// the length of the path (uvarint) and its bytes, then fixed fields in the
+// order of [remembered], little-endian.
 const recordSize = stampSize + 8 + digest.Size
 
-// Load reads what an earlier run remembered, once somebody asks for any of it.
-// A file that is missing, damaged or of another version is no error: everything
-// is read afresh.
+// Load names the file with the digests of earlier runs; it is read on first
+// use. A file that is missing, damaged or of another version is not an error:
+// everything is read again.
 func (m *Memory) Load(file string) {
 	m.load = sync.OnceFunc(func() {
 		m.loadManifests(file + "-manifests")
@@ -90,7 +89,7 @@ func (m *Memory) Load(file string) {
 }
 
 func parseMemory(body []byte) (map[string]remembered, bool) {
-	text := string(body) // paths are parts of it
+	text := string(body) // paths are slices of it
 	known := make(map[string]remembered, len(body)/(recordSize+48))
 	for at := 0; at < len(body); {
 		n, width := binary.Uvarint(body[at:])
@@ -119,14 +118,14 @@ func encodeMemory(known map[string]remembered) []byte {
 	return out
 }
 
-// Forgo makes the memory begin empty, and stay out of the next run's: what is to
-// be read is so little that reading it is quicker than remembering everything.
-// It has to be said before anything is asked.
+// Forgo makes the memory start empty and not be saved: so little has to be read
+// that reading it is faster than loading all remembered digests. It must be
+// called before the first use.
 func (m *Memory) Forgo() {
 	m.load, m.forgone = func() {}, true
 }
 
-// Save keeps the memory for the next run, if it has anything new.
+// Save writes the memory for the next run, if it has anything new.
 func (m *Memory) Save(file string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -140,8 +139,8 @@ func (m *Memory) Save(file string) error {
 	return WriteFile(file, sealed(memoryHead, encodeMemory(m.known)))
 }
 
-// WriteFile replaces a file as a whole: a reader sees the old contents or the
-// new, whatever happens in between.
+// WriteFile replaces a file atomically: a reader sees the old contents or the
+// new, even after a crash.
 func WriteFile(file string, data []byte) error {
 	tmp, err := os.CreateTemp(filepath.Dir(file), ".tmp-*")
 	if err != nil {
@@ -163,12 +162,12 @@ func WriteFile(file string, data []byte) error {
 // ErrMoving is returned for a file that kept changing while it was read.
 var ErrMoving = errors.New("the file keeps changing while it is read")
 
-// Row returns the row of a path, reading the file only where its digest is
-// not known. [fs.ErrNotExist] stands for a path that is gone, and for a
-// directory.
+// Row returns the row of a path; it reads the file only if its digest is not
+// known. It returns [fs.ErrNotExist] for a missing path and for a directory.
 func (m *Memory) Row(path string) (listing.Row, error) { return m.rowAt(path, stamp{}) }
 
-// rowAt is Row for a path whose status has just been taken; a zero one has not.
+// rowAt is Row for a path whose status was just taken; a zero status means it
+// was not.
 func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 	m.load()
 	if at != (stamp{}) {
@@ -199,7 +198,7 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 	case info.IsDir():
 		return listing.Row{}, fs.ErrNotExist
 	case !info.Mode().IsRegular():
-		return listing.Row{}, fmt.Errorf("%s is a device, a pipe or a socket, and cannot be read as a file: ignore it", path)
+		return listing.Row{}, fmt.Errorf("%s is a device, a pipe or a socket and cannot be read as a file: ignore it", path)
 	case executable(info):
 		row.Kind = listing.Executable
 	}
@@ -218,7 +217,7 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 		taken := time.Now().UnixNano()
 		d, before, after, err := sum(full)
 		if errors.Is(err, syscall.ELOOP) {
-			continue // a link was put in its place
+			continue // it was replaced by a link
 		}
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
@@ -234,7 +233,7 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 		if after.Mode&0o100 != 0 {
 			row.Kind = listing.Executable
 		}
-		if after.Ino != 0 { // else the system has no status that could be trusted
+		if after.Ino != 0 { // otherwise the system has no status that can be trusted
 			m.mu.Lock()
 			m.known[row.Path] = remembered{after, taken, d}
 			m.changed = true
@@ -245,14 +244,14 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 	return row, fmt.Errorf("%s: %w", row.Path, ErrMoving)
 }
 
-// Fingerprint returns a digest of what the statuses of paths say, for telling
-// whether anything about them changed in between.
+// Fingerprint returns a digest of the statuses of paths, to tell whether any of
+// them changed in between.
 func (m *Memory) Fingerprint(paths []string) digest.Digest {
 	h := digest.New()
 	for _, p := range paths {
 		info, err := os.Lstat(filepath.Join(m.root, filepath.FromSlash(p)))
 		if err != nil {
-			continue // gone counts as never there
+			continue // a missing file counts as absent
 		}
 		st, _ := stampOf(info)
 		st.Size, st.Mode = info.Size(), uint32(info.Mode())

@@ -13,8 +13,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// stateFile returns a file in which something about this checkout is
-// remembered. It may be lost at any time.
+// stateFile returns the path of a file with remembered facts about this
+// checkout. It may be lost at any time.
 func (c *Checkout) stateFile(name string) string {
 	return filepath.Join(c.Root, ".grayloft", name)
 }
@@ -29,7 +29,7 @@ func appendStamp(b []byte, st stamp) []byte {
 	return le.AppendUint64(b, uint64(st.Ctime))
 }
 
-// stampSize is the length in bytes of what [appendStamp] adds.
+// stampSize is the number of bytes that [appendStamp] adds.
 const stampSize = 8*5 + 4
 
 // readStamp reads what [appendStamp] wrote.
@@ -38,8 +38,8 @@ func readStamp(b []byte) stamp {
 	return stamp{u(b), u(b[8:]), int64(u(b[16:])), binary.LittleEndian.Uint32(b[24:]), int64(u(b[28:])), int64(u(b[36:]))}
 }
 
-// sealed puts a head and a digest before what is remembered; opened takes them
-// off again, or returns nil for anything damaged or of another version.
+// sealed puts a head and a digest before a body; opened removes them, or
+// returns nil if the file is damaged or of another version.
 func sealed(head string, body []byte) []byte {
 	sum := digest.Of(body)
 	return append(append([]byte(head), sum[:]...), body...)
@@ -60,7 +60,7 @@ func opened(head, file string) []byte {
 const trackedHead = "grayloft-tracked 1\n"
 
 // trackedFiles returns the paths that git tracks, sorted. They are remembered
-// while git's index stays the same file with the same status.
+// while git's index is the same file with the same status.
 func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 	mark, modified := c.indexMark()
 	file := c.stateFile("tracked")
@@ -78,12 +78,12 @@ func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 	return list, nil
 }
 
-// indexSettles is how long before a moment git's index has to have been written
-// for a later change to show in its status, however coarse the times.
+// indexSettles is how long before a moment git's index must have been written
+// so that a later change shows in its status, however coarse the times are.
 const indexSettles = 2 * time.Second
 
 // indexMark identifies the state of git's index, and says when it was written;
-// nil where that cannot be told.
+// nil if that is unknown.
 func (c *Checkout) indexMark() (mark []byte, modified time.Time) {
 	index := c.indexFile()
 	info, err := os.Lstat(index)
@@ -104,8 +104,8 @@ func splitPaths(body []byte) []string {
 	return strings.Split(string(body), "\x00")
 }
 
-// indexFile returns where git keeps the list of what it tracks here; empty
-// where that cannot be told without asking it.
+// indexFile returns the path of git's index; empty if it cannot be found
+// without asking git.
 func (c *Checkout) indexFile() string {
 	for d := c.Root; ; d = filepath.Dir(d) {
 		dot := filepath.Join(d, ".git")
@@ -132,8 +132,8 @@ func (c *Checkout) indexFile() string {
 
 const ignoresHead = "grayloft-ignored 1\n"
 
-// ignores remembers which untracked paths the ignore files exclude, for as long
-// as these stay the same.
+// ignores remembers which untracked paths the ignore files exclude, while these
+// files stay the same.
 type ignores struct {
 	rules   digest.Digest
 	answers map[string]bool
@@ -155,7 +155,7 @@ func loadIgnores(file string) *ignores {
 	return ig
 }
 
-// forget drops every answer.
+// forget drops all answers.
 func (ig *ignores) forget() { ig.answers, ig.changed = map[string]bool{}, true }
 
 // ask makes sure that every path has an answer.

@@ -19,8 +19,8 @@ import (
 
 // A survey is remembered as a roster: the directories that it looked into, with
 // their status, and the names in them that count as files. While git's index,
-// the ignore files and all these directories stay as they were, the same names
-// count, and only the status of each has to be taken anew.
+// the ignore files and all these directories are unchanged, the same names
+// count, and only the status of each file is taken again.
 
 const rosterHead = "grayloft-survey 1\n"
 
@@ -29,19 +29,19 @@ type rosterDir struct {
 	path  string
 	st    stamp
 	names []string
-	ranks []int // of the files among all, sorted by path
+	ranks []int // of the files in files, sorted by path
 }
 
 type roster struct {
 	dirs  []rosterDir
 	rules []found  // ignore files
-	repos []string // directories passed over because they are repositories of their own
+	repos []string // directories that were skipped because they are repositories of their own
 	files int
 }
 
-// The file holds the mark of git's index, the ignore files with their status,
-// the repositories, and the directories. Numbers are uvarints; texts have their
-// length before them.
+// The file has the mark of git's index, the ignore files with their status, the
+// repositories, and the directories. Numbers are uvarints; texts are preceded
+// by their length.
 func (r *roster) encode(mark []byte) []byte {
 	b := make([]byte, 0, 64*r.files)
 	text := func(s string) {
@@ -128,7 +128,7 @@ func (p *rosterParser) number() uint64 {
 	return 0
 }
 
-// count reads how many there are of what takes at least so many bytes each.
+// count reads the number of items that take at least so many bytes each.
 func (p *rosterParser) count(least int) int {
 	n := p.number()
 	if n > uint64(len(p.text)/least) {
@@ -155,9 +155,8 @@ func (p *rosterParser) stamp() stamp {
 	return st
 }
 
-// fromRoster returns the files as the roster of an earlier survey has them, with
-// their status now. It fails where anything that decides which files count has
-// changed.
+// fromRoster returns the files of an earlier survey's roster, with their
+// current status. It fails if anything changed that decides which files count.
 func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	body := opened(rosterHead, c.stateFile("survey"))
 	if body == nil {
@@ -253,8 +252,8 @@ func (d *rosterDir) take(root int, list []found) bool {
 	return true
 }
 
-// keepRoster remembers a survey for the next, if everything that it rests on is
-// settled: a change after it would show.
+// keepRoster remembers a survey for the next run, if a later change to anything
+// it depends on would show.
 func (s *surveyor) keepRoster(mark []byte, taken int64) {
 	if mark == nil {
 		return

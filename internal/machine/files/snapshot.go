@@ -21,7 +21,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/git"
 )
 
-// Checkout is a repository's files on this disk.
+// Checkout is the files of a repository on this disk.
 type Checkout struct {
 	Root   string
 	Git    git.Repo
@@ -29,12 +29,12 @@ type Checkout struct {
 	Graph  *graph.Graph
 
 	mu      sync.Mutex
-	ignored map[string]bool // what git said of untracked paths: whether it ignores them
+	ignored map[string]bool // whether git ignores untracked paths, as far as it was asked
 	early   chan surveyResult
-	earlyAt int64 // when that began
+	earlyAt int64 // when that started
 }
 
-// Snapshot takes the checkout's files as they are now, below the given
+// Snapshot looks at the checkout's files as they are now, below the given
 // directories or everywhere.
 func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, error) {
 	if len(below) > 0 {
@@ -51,7 +51,7 @@ func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, er
 	return c.SnapshotOf(v)
 }
 
-// SnapshotOf returns the snapshot of what a survey found.
+// SnapshotOf returns the snapshot of a survey's files.
 func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 	list := v.list
 	paths := make([]string, len(list))
@@ -64,7 +64,7 @@ func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 	return c.snapshot(paths, list), nil
 }
 
-// snapshot puts one together. Known, if given, are the same paths with their
+// snapshot assembles a snapshot. Known, if given, are the same paths with their
 // status.
 func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 	tree := key.NewTree(c.Graph, paths)
@@ -74,7 +74,7 @@ func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 	if known != nil {
 		s.stamps = make([]stamp, tree.Len())
 		k := 0
-		for i := range s.stamps { // both are sorted, and the tree lacks what tasks make
+		for i := range s.stamps { // both are sorted, and the tree lacks the outputs of tasks
 			for known[k].path != tree.Path(i) {
 				k++
 			}
@@ -84,17 +84,17 @@ func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 	return s
 }
 
-// Snapshot is the set of files at one moment, with their rows as they are
-// asked for. It is safe for concurrent use.
+// Snapshot is the set of files at one moment, with rows that are read on
+// demand. It is safe for concurrent use.
 type Snapshot struct {
 	*key.Tree
 	checkout *Checkout
 	paths    []string
-	stamps   []stamp                     // by number, where they were taken on the way
-	rows     []atomic.Pointer[rowResult] // by number; nil where few rows are asked for
+	stamps   []stamp                     // by number, if they were taken on the way
+	rows     []atomic.Pointer[rowResult] // by number; nil if few rows are needed
 	mu       sync.Mutex
 	few      map[int]*rowResult
-	reads    map[*graph.Task]manifest // as far as [Snapshot.Warm] took them
+	reads    map[*graph.Task]manifest // as far as [Snapshot.Warm] read them
 	offers   map[*graph.Project]manifest
 }
 
@@ -139,8 +139,8 @@ func (s *Snapshot) known(i int) *rowResult {
 	return s.few[i]
 }
 
-// Warm reads what tasks read, several files at a time, so that settling them
-// finds it known.
+// Warm reads the files of tasks in parallel, so that they are known when the
+// tasks are settled.
 func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
 	offering := map[*graph.Project]bool{}
 	var projects []*graph.Project
@@ -156,7 +156,7 @@ func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
 	}
 	s.reads = make(map[*graph.Task]manifest, len(tasks))
 	inChunks(ctx, len(tasks)+len(projects), func(i int) {
-		// An error is found again by who needs the files.
+		// Whoever needs the files gets the error again.
 		if i >= len(tasks) {
 			_, _ = s.offered(projects[i-len(tasks)])
 		} else if m, err := s.manifest(s.Tree.Reads(tasks[i])); err == nil {
@@ -167,7 +167,7 @@ func (s *Snapshot) Warm(ctx context.Context, tasks []*graph.Task) {
 	})
 }
 
-// inChunks calls do for every number below n, several at a time.
+// inChunks calls do for every number below n, in parallel.
 func inChunks(ctx context.Context, n int, do func(i int)) {
 	const chunk = 16
 	var next atomic.Int64
@@ -188,8 +188,8 @@ func inChunks(ctx context.Context, n int, do func(i int)) {
 	wg.Wait()
 }
 
-// manifest returns the digest of the manifests of files. Those of sets that
-// were seen before are remembered by a sum over their rows.
+// manifest returns the digest of the manifests of files. Those of earlier sets
+// are remembered by a sum over their rows.
 func (s *Snapshot) manifest(files []int) (manifest, error) {
 	var links []string
 	var sum rowSum
@@ -214,7 +214,7 @@ func (s *Snapshot) manifest(files []int) (manifest, error) {
 	return manifest{root, files, links}, nil
 }
 
-// rowsOf returns the rows of files that are there.
+// rowsOf returns the rows of the files that exist.
 func (s *Snapshot) rowsOf(files []int) listing.List {
 	rows := make(listing.List, 0, len(files))
 	for _, i := range files {
@@ -226,7 +226,7 @@ func (s *Snapshot) rowsOf(files []int) listing.List {
 }
 
 // Parts are the texts that a task's ingredients refer to by digest. They are
-// put together when somebody asks.
+// assembled on demand.
 type Parts struct {
 	s    *Snapshot
 	sets [][]int
@@ -242,8 +242,8 @@ func (p Parts) All() map[digest.Digest][]byte {
 	return out
 }
 
-// Reads returns the manifests of what a task reads, those of what its needed
-// projects offer, and the texts of all.
+// Reads returns the manifests of what a task reads and of what its needed
+// projects offer, and the texts of all of them.
 func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offer, parts Parts, err error) {
 	s.mu.Lock()
 	mine, known := s.reads[t]
@@ -312,8 +312,8 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 // Paths returns the paths of the snapshot, sorted.
 func (s *Snapshot) Paths() []string { return s.paths }
 
-// Reading returns how many files tasks read, each counted once, but no further
-// than most.
+// Reading returns how many files tasks read, each counted once, but at most
+// most.
 func (s *Snapshot) Reading(tasks []*graph.Task, most int) int {
 	seen, offering := map[int]bool{}, map[*graph.Project]bool{}
 	add := func(files []int) {
@@ -338,8 +338,8 @@ func (s *Snapshot) Reading(tasks []*graph.Task, most int) int {
 	return len(seen)
 }
 
-// Rows returns the rows of all that a task reads, with paths from the root:
-// its own and what the projects that it needs offer.
+// Rows returns the rows of everything that a task reads, with paths from the
+// root: its own files and the offers of needed projects.
 func (s *Snapshot) Rows(t *graph.Task) listing.List {
 	files := s.Tree.Reads(t)
 	if t.NeedsRead() {

@@ -4,7 +4,7 @@ package files
 
 import "io/fs"
 
-// Without a change time that programs cannot set, a digest is not remembered:
+// Without a change time that programs cannot set, digests are not remembered:
 // every file is read each time.
 func stampOf(fs.FileInfo) (stamp, bool) { return stamp{}, false }
 

@@ -14,10 +14,10 @@ import (
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
 
-// sum reads a file on one descriptor, with its status before and after. It
-// goes to the system directly: of many small files, what goes with a general
-// open file would be half the time. What a file grew by meanwhile is not read;
-// its status afterwards tells of it.
+// sum reads a file on one descriptor, with its status before and after. It uses
+// system calls directly: for many small files, the overhead of os.File would be
+// half the time. It does not read bytes appended meanwhile; the status
+// afterwards shows them.
 func sum(full string) (d digest.Digest, before, after stamp, err error) {
 	fail := func(op string, err error) (digest.Digest, stamp, stamp, error) {
 		return d, before, after, &fs.PathError{Op: op, Path: full, Err: err}
@@ -41,7 +41,7 @@ func sum(full string) (d digest.Digest, before, after stamp, err error) {
 			return fail("read", err)
 		}
 		if n == 0 {
-			break // it was cut short, and its status will say so
+			break // it was truncated, and its status will show that
 		}
 		_, _ = h.Write((*buf)[:n])
 		left -= int64(n)
@@ -52,7 +52,7 @@ func sum(full string) (d digest.Digest, before, after stamp, err error) {
 	return digest.From(h), before, asStamp(&st), nil
 }
 
-// retried calls again what a signal interrupted.
+// retried repeats a call that a signal interrupted.
 func retried(call func() (int, error)) (int, error) {
 	for {
 		n, err := call()

@@ -40,8 +40,8 @@ func (c *Checkout) Survey(ctx context.Context) (*Survey, error) {
 // Taken returns when the survey began, in nanoseconds since 1970.
 func (v *Survey) Taken() int64 { return v.taken }
 
-// Sums are digests of what the statuses of files say, by part. They are safe for
-// concurrent use.
+// Sums are digests of the statuses of files, by part of the tree. They are safe
+// for concurrent use.
 type Sums struct {
 	v      *Survey
 	of     map[*graph.Project]partSum
@@ -54,12 +54,12 @@ type partSum struct {
 	settled bool
 }
 
-// Sums takes the sums of all projects' files. While one stays the same, and was
-// settled when it was first taken, so do the contents of the files, and what
-// their links lead to is there or not as it was.
+// Sums computes the sums of all projects' files. While a sum is equal, and was
+// settled when it was first taken, the contents of its files are equal, and the
+// targets of its links exist or not as before.
 func (v *Survey) Sums() *Sums {
 	s := &Sums{v: v, of: map[*graph.Project]partSum{}, starts: map[string]partSum{}}
-	// Runs of files in one directory belong to one project.
+	// Consecutive files of one directory belong to one project.
 	runs := map[*graph.Project][][2]int{}
 	for from := 0; from < len(v.list); {
 		dir, to := path.Dir(v.list[from].path), from+1
@@ -94,7 +94,7 @@ func (v *Survey) Sums() *Sums {
 	return s
 }
 
-// inDirectory tells whether a file lies directly in a directory.
+// inDirectory tells whether a file is directly in a directory.
 func inDirectory(p, dir string) bool {
 	if dir == "." {
 		return !strings.Contains(p, "/")
@@ -133,8 +133,8 @@ func (s *Sums) Project(p *graph.Project) (sum digest.Digest, settled bool) {
 	return x.digest, x.settled || !ok
 }
 
-// Below returns the sum of the files that a path from the root is or holds; of
-// all files for "".
+// Below returns the sum of the files that a path from the root is or contains;
+// of all files for "".
 func (s *Sums) Below(start string) (sum digest.Digest, settled bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -148,7 +148,7 @@ func (s *Sums) Below(start string) (sum digest.Digest, settled bool) {
 			i, _ := slices.BinarySearchFunc(list, p, func(f found, p string) int { return strings.Compare(f.path, p) })
 			return i
 		}
-		from, to = at(start+"/"), at(start+"0") // "0" follows "/"
+		from, to = at(start+"/"), at(start+"0") // "0" is the byte after "/"
 		if i := at(start); i < len(list) && list[i].path == start {
 			from, to = i, i+1
 		}
@@ -165,8 +165,8 @@ func (s *Sums) Below(start string) (sum digest.Digest, settled bool) {
 	return x.digest, x.settled
 }
 
-// Stamps returns what the statuses of paths, from the root, say, and whether
-// all of them are settled as of a moment in nanoseconds since 1970.
+// Stamps returns the statuses of paths, from the root, and whether all of them
+// are settled as of a moment in nanoseconds since 1970.
 func (c *Checkout) Stamps(b []byte, paths []string, taken int64) (out []byte, settled bool, err error) {
 	settled = true
 	for _, p := range paths {
@@ -181,9 +181,9 @@ func (c *Checkout) Stamps(b []byte, paths []string, taken int64) (out []byte, se
 	return b, settled, nil
 }
 
-// Sealed and Opened keep a small state file with its head and a digest.
+// Sealed and Opened frame a small state file with a head and a digest.
 func Sealed(head string, body []byte) []byte { return sealed(head, body) }
 
-// Opened returns the body of a file that [Sealed] made; nothing if it is
-// missing, damaged or has another head.
+// Opened returns the body of a file that [Sealed] wrote; nil if it is missing,
+// damaged or has another head.
 func Opened(head, file string) []byte { return opened(head, file) }

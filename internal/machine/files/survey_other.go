@@ -10,7 +10,7 @@ type found struct {
 	st   stamp
 }
 
-// survey is left to git on this system.
+// survey asks git on this system.
 func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	paths, err := c.Git.Files(ctx)
 	out := make([]found, len(paths))

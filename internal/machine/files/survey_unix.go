@@ -20,12 +20,12 @@ import (
 )
 
 // surveyor walks a checkout once: it takes the status of every file on the way,
-// tells files that git tracks from others, and asks git about those alone, as
-// far as it has not been asked before.
+// separates files that git tracks from others, and asks git only about the
+// others that it does not know yet.
 type surveyor struct {
 	c       *Checkout
 	tracked map[string][]string // names by directory, sorted
-	holds   map[string]bool     // directories that hold something tracked
+	holds   map[string]bool     // directories that contain tracked files
 	known   *ignores
 	names   *directories
 	root    int // the checkout's directory, open
@@ -35,7 +35,7 @@ type surveyor struct {
 
 	mu      sync.Mutex
 	files   []found
-	unknown []found // that git does not track, and has not been asked about
+	unknown []found // not tracked by git, and git was not asked yet
 	rules   []found // ignore files
 	repos   []string
 	err     error
@@ -77,8 +77,9 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	if err := s.look(); err != nil {
 		return nil, err
 	}
-	// Ignore files may lie where only what they said before led to: when any of
-	// them changed, everything that was learned under them is asked again.
+	// An ignore file may be in a place that only another ignore file led to:
+	// when any of them changes, everything that was learned under them is asked
+	// again.
 	if rules := rulesDigest(s.rules); rules != s.known.rules {
 		s.known.forget()
 		s.files, s.unknown, s.rules, s.repos = nil, nil, nil, nil
@@ -97,7 +98,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	return s.files, nil
 }
 
-// look walks the checkout and settles what git does not track.
+// look walks the checkout and decides about untracked paths.
 func (s *surveyor) look() error {
 	s.start(".")
 	s.wg.Wait()
@@ -143,7 +144,7 @@ func (s *surveyor) start(dir string) {
 	})
 }
 
-// walk looks at one directory, and starts those below it.
+// walk looks at one directory, and starts the walks below it.
 func (s *surveyor) walk(dir string) error {
 	if err := s.ctx.Err(); err != nil {
 		return err
@@ -164,7 +165,7 @@ func (s *surveyor) walk(dir string) error {
 		}
 		st, err := statAt(s.root, p)
 		if err != nil {
-			continue // gone meanwhile
+			continue // deleted meanwhile
 		}
 		x := found{p, st}
 		if name == ".gitignore" {
@@ -175,7 +176,7 @@ func (s *surveyor) walk(dir string) error {
 		}
 		switch {
 		case len(tracked) > 0 && tracked[0] == name:
-			if !x.dir() { // a directory that is tracked itself is another repository
+			if !x.dir() { // a tracked directory is another repository
 				files = append(files, x)
 			}
 		case x.dir() && s.holds[x.path]:
@@ -191,12 +192,12 @@ func (s *surveyor) walk(dir string) error {
 }
 
 // list returns the names in a directory, sorted. They are remembered while its
-// status stays the same.
+// status is the same.
 func (s *surveyor) list(dir string) ([]string, error) {
 	taken := time.Now().UnixNano()
 	st, err := statAt(s.root, dir)
 	if err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
-		return nil, nil // gone, or something else now
+		return nil, nil // deleted, or replaced by something else
 	}
 	if names, ok := s.names.of(dir, st); ok {
 		return names, nil
@@ -219,8 +220,8 @@ func (s *surveyor) list(dir string) ([]string, error) {
 	return names, nil
 }
 
-// settleUnknown takes in what git does not track and the ignore files do not
-// exclude; directories of it are walked in turn.
+// settleUnknown adds the untracked paths that the ignore files do not exclude;
+// directories among them are walked in turn.
 func (s *surveyor) settleUnknown() error {
 	for len(s.unknown) > 0 {
 		list := s.unknown
@@ -240,7 +241,7 @@ func (s *surveyor) settleUnknown() error {
 				dirs = append(dirs, x.path)
 			}
 		}
-		for _, d := range dirs { // from here on the walkers own what was found
+		for _, d := range dirs { // from here on the walkers own the results
 			s.start(d)
 		}
 		s.wg.Wait()
@@ -252,13 +253,13 @@ func (s *surveyor) settleUnknown() error {
 }
 
 // repository tells whether a directory is a repository of its own, whose files
-// are none of this one's.
+// do not belong to this one.
 func (s *surveyor) repository(dir string) bool {
 	_, err := os.Lstat(filepath.Join(s.c.Root, filepath.FromSlash(dir), ".git"))
 	return err == nil
 }
 
-// outerRules returns the ignore files above a repository that lies inside a
+// outerRules returns the ignore files above a repository that is inside a
 // larger one.
 func (c *Checkout) outerRules() (rules []found) {
 	for d := c.Root; ; d = filepath.Dir(d) {

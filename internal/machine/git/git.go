@@ -1,7 +1,6 @@
-// Package git asks the git of this machine about a checkout: which files
-// there are, what changed, what a file said at a revision. It goes through
-// git's command line alone, with a person's own settings kept out of what is
-// asked, and never changes anything.
+// Package git asks this machine's git about a checkout: which files exist, what
+// changed, the contents of a file at a revision. It uses only git's command
+// line, keeps a person's own settings out, and never changes anything.
 package git
 
 import (
@@ -67,19 +66,19 @@ func (r Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte,
 	return out.Bytes(), nil
 }
 
-// Check tells what is wrong where the directory is not in a git checkout.
+// Check explains what is wrong if the directory is not in a git checkout.
 func (r Repo) Check(ctx context.Context) error {
 	_, err := r.run(ctx, nil, "rev-parse", "--git-dir")
 	var ge *Error
 	if errors.As(err, &ge) && strings.Contains(ge.Stderr, "not a git repository") {
-		return fmt.Errorf("%s is not in a git repository: run `git init` there, since Gray Loft asks git which files there are", r.Dir)
+		return fmt.Errorf("%s is not in a git repository: run `git init` there; Gray Loft asks git which files exist", r.Dir)
 	}
 	return err
 }
 
-// Files returns the paths that git tracks, and those that it does not but the
-// repository's ignore files do not exclude either, below the given paths or
-// everywhere. Some may be gone from the disk.
+// Files returns the paths that git tracks, and untracked paths that the
+// repository's ignore files do not exclude, below the given paths or
+// everywhere. Some may be missing on the disk.
 func (r Repo) Files(ctx context.Context, below ...string) ([]string, error) {
 	return r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(below)...))
 }
@@ -100,7 +99,7 @@ func literal(paths []string) []string {
 func (r Repo) list(ctx context.Context, args []string) ([]string, error) {
 	out, err := r.run(ctx, nil, args...)
 	if err != nil {
-		if there := r.Check(ctx); there != nil { // asked only now: it costs a process
+		if there := r.Check(ctx); there != nil { // only now: it costs a process
 			return nil, there
 		}
 		return nil, err
@@ -124,8 +123,8 @@ func paths(out []byte) ([]string, error) {
 	return slices.Compact(list), nil
 }
 
-// Ignored returns which of the paths the ignore files exclude, whether or not
-// git tracks them all the same.
+// Ignored returns the paths that the ignore files exclude, whether or not git
+// tracks them.
 func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if len(among) == 0 {
 		return nil, nil
@@ -141,8 +140,8 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	// Four fields a path: the file that the rule stands in, its line, the rule,
-	// the path. A person's own rules, outside of the repository, do not count.
+	// Four fields per path: the file with the rule, its line, the rule, the
+	// path. A person's own rules, outside the repository, do not count.
 	var list, others []string
 	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 	for i := 0; i+3 < len(fields); i += 4 {
@@ -160,12 +159,12 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	return paths([]byte(strings.Join(append(list, more...), "\x00")))
 }
 
-// ignoredAllTheSame returns which of the files, to which a person's own rules
-// were found to apply first, the repository's rules exclude as well.
+// ignoredAllTheSame returns the files, among those that a person's own rules
+// match first, that the repository's rules exclude as well.
 func (r Repo) ignoredAllTheSame(ctx context.Context, among []string) ([]string, error) {
 	among = slices.DeleteFunc(among, func(p string) bool {
 		info, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(p)))
-		return err != nil || info.IsDir() // what is in a directory is asked about by itself
+		return err != nil || info.IsDir() // files in a directory are asked about separately
 	})
 	if len(among) == 0 {
 		return nil, nil
@@ -178,8 +177,7 @@ func (r Repo) ignoredAllTheSame(ctx context.Context, among []string) ([]string, 
 	return slices.DeleteFunc(among, func(p string) bool { return slices.Contains(counted, p) }), err
 }
 
-// MergeBase returns the commit at which HEAD parted from rev, and whether
-// there is one.
+// MergeBase returns the merge base of HEAD and rev, and whether there is one.
 func (r Repo) MergeBase(ctx context.Context, rev string) (string, bool, error) {
 	if strings.HasPrefix(rev, "-") {
 		return "", false, fmt.Errorf("%q is not a revision", rev)
@@ -197,22 +195,22 @@ func (r Repo) MergeBase(ctx context.Context, rev string) (string, bool, error) {
 func (r Repo) Resolve(ctx context.Context, rev string) (string, error) {
 	out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
 	if err != nil {
-		return "", fmt.Errorf("git knows no revision %q here", rev)
+		return "", fmt.Errorf("git knows no revision %q in this repository", rev)
 	}
 	return strings.TrimSpace(string(out)), nil
 }
 
-// Shallow tells whether the checkout's history was cut off.
+// Shallow tells whether the checkout's history is truncated.
 func (r Repo) Shallow(ctx context.Context) bool {
 	out, err := r.run(ctx, nil, "rev-parse", "--is-shallow-repository")
 	return err == nil && strings.TrimSpace(string(out)) == "true"
 }
 
-// Changes returns every path that differs between a commit and the files as
-// they are: committed since, staged, unstaged and untracked. Both sides of a
-// rename count, and so do deletions.
+// Changes returns every path that differs between a commit and the current
+// files: committed since, staged, unstaged and untracked. It includes deletions
+// and both sides of a rename.
 func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
-	// The three questions are asked side by side: each takes a while.
+	// The three questions run in parallel: each takes a while.
 	asked := [][]string{
 		{"diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", "--ignore-submodules=dirty", since, "--"},
 		{"diff", "--cached", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", since, "--"},
@@ -229,8 +227,8 @@ func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
 	return paths(slices.Concat(answers...))
 }
 
-// Head returns the commit and branch of the checkout; either is empty where
-// there is none (no commit yet, a detached head).
+// Head returns the commit and branch of the checkout; either is empty if there
+// is none (no commit yet, a detached head).
 func (r Repo) Head(ctx context.Context) (commit, branch string) {
 	if out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "HEAD"); err == nil {
 		commit = strings.TrimSpace(string(out))
@@ -259,7 +257,7 @@ func (r Repo) Branches(ctx context.Context) []string {
 	return strings.Fields(string(out))
 }
 
-// User returns the name that commits made here carry, or nothing.
+// User returns the author name of commits made here, or "".
 func (r Repo) User(ctx context.Context) string {
 	out, err := r.run(ctx, nil, "config", "user.name")
 	if err != nil {
@@ -268,7 +266,7 @@ func (r Repo) User(ctx context.Context) string {
 	return strings.TrimSpace(string(out))
 }
 
-// At returns the contents, at a commit, of those files whose path is wanted.
+// At returns the contents, at a commit, of the files whose path is wanted.
 func (r Repo) At(ctx context.Context, commit string, want func(path string) bool) (map[string][]byte, error) {
 	out, err := r.run(ctx, nil, "ls-tree", "-r", "-z", "--name-only", commit)
 	if err != nil {
@@ -295,12 +293,12 @@ func (r Repo) At(ctx context.Context, commit string, want func(path string) bool
 	return readBatch(bufio.NewReader(bytes.NewReader(out)), names)
 }
 
-// Show returns what a file said at a commit.
+// Show returns the contents of a file at a commit.
 func (r Repo) Show(ctx context.Context, commit, path string) ([]byte, error) {
 	return r.run(ctx, nil, "cat-file", "blob", commit+":./"+path)
 }
 
-// Ancestor tells whether HEAD descends from a commit, or is it.
+// Ancestor tells whether HEAD descends from a commit or equals it.
 func (r Repo) Ancestor(ctx context.Context, commit string) bool {
 	_, err := r.run(ctx, nil, "merge-base", "--is-ancestor", commit, "HEAD")
 	return err == nil
@@ -311,15 +309,15 @@ func readBatch(r *bufio.Reader, names []string) (map[string][]byte, error) {
 	for _, name := range names {
 		line, err := r.ReadString('\n')
 		if err != nil {
-			return nil, fmt.Errorf("git cat-file: its answer ends before %s", name)
+			return nil, fmt.Errorf("git cat-file: the answer ends before %s", name)
 		}
 		f := strings.Fields(line)
 		if len(f) != 3 || f[1] != "blob" {
-			continue // gone, or not a file
+			continue // missing, or not a file
 		}
 		size, err := strconv.Atoi(f[2])
 		if err != nil {
-			return nil, fmt.Errorf("git cat-file: %q is no size", f[2])
+			return nil, fmt.Errorf("git cat-file: %q is not a size", f[2])
 		}
 		data := make([]byte, size+1)
 		if _, err := io.ReadFull(r, data); err != nil {

@@ -14,17 +14,17 @@ import (
 	"sync"
 )
 
-// Opened is what a command and all that came from it opened, by absolute path.
+// Opened is what a command and its descendants opened, by absolute path.
 type Opened struct {
 	mu    sync.Mutex
-	Read  map[string]bool // files that were read or run
-	Wrote map[string]bool // files that were written, made, renamed to or removed
+	Read  map[string]bool // files that were read or executed
+	Wrote map[string]bool // files that were written, created, renamed to or deleted
 }
 
-// ErrNoTracer is returned where there is no program to trace with.
-var ErrNoTracer = errors.New("auditing needs strace, which is not installed here (Debian: apt install strace)")
+// ErrNoTracer is returned if there is no program to trace with.
+var ErrNoTracer = errors.New("tracing needs strace, which is not installed (Debian: apt install strace)")
 
-// CanTrace returns why nothing can be traced here, or nil.
+// CanTrace returns why tracing is impossible here, or nil.
 func CanTrace() error {
 	if _, err := exec.LookPath("strace"); err != nil {
 		return ErrNoTracer
@@ -32,8 +32,8 @@ func CanTrace() error {
 	return nil
 }
 
-// Trace changes a command that is about to be started so that what it opens is
-// written down in seen. The tracer is started as a grandchild and outlives the
+// Trace changes a command that is about to start so that the files it opens are
+// recorded in seen. The tracer starts as a grandchild and outlives the
 // command's group: ended returns when it has seen all of its processes end.
 func Trace(cmd *exec.Cmd, mark string, seen *Opened) (ended func() error, err error) {
 	tracer, err := exec.LookPath("strace")
@@ -48,7 +48,7 @@ func Trace(cmd *exec.Cmd, mark string, seen *Opened) (ended func() error, err er
 	args := []string{tracer, "-DDD", "-f", "-qqq", "-y", "-z", "--seccomp-bpf", "-s", "4096", "-e", "signal=none",
 		"-e", "trace=open,openat,openat2,creat,execve,execveat,chdir,fchdir,clone,clone3,fork,vfork,rename,renameat,renameat2,unlink,unlinkat,symlink,symlinkat,link,linkat,truncate",
 		"-o", "/dev/fd/3"}
-	// The tracer does not carry the mark by which a task's processes are ended.
+	// The tracer does not carry the mark by which a task's processes are found.
 	for i, kv := range cmd.Env {
 		if name, val, ok := strings.Cut(kv, "="); ok && name == mark {
 			cmd.Env = append(cmd.Env[:i:i], cmd.Env[i+1:]...)
@@ -73,9 +73,9 @@ func Trace(cmd *exec.Cmd, mark string, seen *Opened) (ended func() error, err er
 	}, nil
 }
 
-// follow reads what the tracer writes: a line for each call that succeeded,
-// `PID name(arguments) = result`, with the path of a descriptor in angle
-// brackets behind it (strace(1), --decode-fds).
+// follow reads the tracer's output: a line for each call that succeeded, `PID
+// name(arguments) = result`, with the path of a descriptor in angle brackets
+// after it (strace(1), --decode-fds).
 func (o *Opened) follow(r io.Reader, dir string) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -110,7 +110,7 @@ func (o *Opened) follow(r io.Reader, dir string) error {
 		return fmt.Errorf("reading the trace: %w", err)
 	}
 	if lines == 0 {
-		return errors.New("the tracer saw nothing: tracing may be forbidden here")
+		return errors.New("the tracer saw nothing: this system may forbid tracing")
 	}
 	return nil
 }
@@ -182,7 +182,8 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 	}
 }
 
-// lastDirectory returns the directory that the last path of a call starts from.
+// lastDirectory returns the directory that the last path of a call is relative
+// to.
 func lastDirectory(args, from string) string {
 	i := strings.LastIndex(args, "<")
 	if i < 0 {
@@ -205,8 +206,7 @@ func descriptor(result string) string {
 	return strings.TrimSuffix(unescape(p), " (deleted)")
 }
 
-// quoted returns the arguments that stand in quotation marks, in order, up to
-// an array.
+// quoted returns the quoted arguments, in order, up to an array.
 func quoted(args string) []string {
 	var out []string
 	for {
@@ -229,7 +229,7 @@ func quoted(args string) []string {
 	}
 }
 
-// unescape undoes the escapes of C, with octal numbers.
+// unescape reverses the escapes of C, with octal numbers.
 func unescape(s string) string {
 	if !strings.ContainsRune(s, '\\') {
 		return s

@@ -1,10 +1,11 @@
-// Package isolate runs a command so that it sees what it was given and nothing
-// else, and finds out what a command opened.
+// Package isolate runs a command so that it sees only what it was given, and
+// finds out what a command opened.
 //
-// A sealed command runs in a staged tree. On Linux it is held there by
-// Landlock (landlock(7)), has a mount and a network namespace of its own where
-// the system allows them (namespaces(7)), and sees its tree at [Constant].
-// Elsewhere the staged tree is all there is; [Able] says what holds.
+// A sealed command runs in a staged tree. On Linux, Landlock (landlock(7))
+// restricts it to that tree; where the system allows it, it has mount and
+// network namespaces of its own (namespaces(7)) and sees its tree at
+// [Constant]. Elsewhere the staged tree is the only measure; [Able] says what
+// is enforced.
 package isolate
 
 import (
@@ -16,8 +17,8 @@ import (
 	"strings"
 )
 
-// Constant is where a sealed command sees its tree, its home and its
-// temporary directory, where mount namespaces are to be had.
+// Constant is where a sealed command sees its tree, home and temporary
+// directory, if mount namespaces are available.
 const Constant = "/srv/grayloft"
 
 // The directories in a stage.
@@ -27,30 +28,30 @@ const (
 	TempDir = "tmp"
 )
 
-// Stage describes what holds a command.
+// Stage describes the restrictions of a command.
 type Stage struct {
-	Dir      string   `json:"dir"`      // holds the three directories
-	Work     string   `json:"work"`     // where the command starts, from the tree
-	Readable []string `json:"readable"` // directories beside the system's
-	Writable []string `json:"writable"` // directories beside the stage
+	Dir      string   `json:"dir"`      // contains the three directories
+	Work     string   `json:"work"`     // working directory, relative to the tree
+	Readable []string `json:"readable"` // directories in addition to the system's
+	Writable []string `json:"writable"` // directories in addition to the stage
 	Network  bool     `json:"network"`  // connections are allowed
-	Moving   bool     `json:"moving"`   // leave the stage where it is, though it could stand at the constant path
+	Moving   bool     `json:"moving"`   // leave the stage in its own directory, even if it could be mounted at the constant path
 }
 
 // Ability is what this machine can enforce.
 type Ability struct {
 	Files   bool   // reads and writes outside the stage are refused
-	Place   bool   // the stage stands at a constant path
+	Place   bool   // the stage is mounted at a constant path
 	Network string // how connections are refused: "namespace", "landlock" (TCP alone), or empty
-	Why     string // where something is missing: what the system said
+	Why     string // what the system said, if something is missing
 }
 
-// Lacks returns what is not enforced for a task, in words; nothing where all
-// is.
+// Lacks returns what is not enforced for a task, in words; nothing if
+// everything is.
 func (a Ability) Lacks(network bool) []string {
 	var out []string
 	if !a.Files {
-		out = append(out, "reading and writing outside of what it was given")
+		out = append(out, "reading and writing files outside its tree")
 	}
 	if !network && a.Network == "" {
 		out = append(out, "connections")
@@ -58,7 +59,7 @@ func (a Ability) Lacks(network bool) []string {
 	return out
 }
 
-// String says in a sentence how sealed tasks are held.
+// String describes in a sentence how sealed tasks are restricted.
 func (a Ability) String() string {
 	var held []string
 	if a.Files {
@@ -71,11 +72,11 @@ func (a Ability) String() string {
 		held = append(held, "TCP connections by Landlock (UDP is open)")
 	}
 	if a.Place {
-		held = append(held, "the tree stands at "+Constant)
+		held = append(held, "the tree is mounted at "+Constant)
 	}
 	text := strings.Join(held, "; ")
 	if text == "" {
-		text = "by the staged tree alone"
+		text = "by the staged tree only"
 	}
 	if a.Why != "" {
 		text += " (" + a.Why + ")"
@@ -83,7 +84,7 @@ func (a Ability) String() string {
 	return text
 }
 
-// At returns where the command sees a path of the stage.
+// At returns the path at which the command sees a directory of the stage.
 func (a Ability) At(s Stage, parts ...string) string {
 	dir := s.Dir
 	if a.Place && !s.Moving {
@@ -92,19 +93,19 @@ func (a Ability) At(s Stage, parts ...string) string {
 	return filepath.Join(append([]string{dir}, parts...)...)
 }
 
-// childVar carries what a child has to do before it becomes the command.
+// childVar carries the instructions for a child before it becomes the command.
 const childVar = "GRAYLOFT_SEAL"
 
-// order is what the child is told.
+// order is the instructions for the child.
 type order struct {
 	Stage   Stage
 	Ability Ability
 	Command []string
-	Try     bool // nothing is to be run: find out whether it could be
+	Try     bool // run nothing: only find out whether it is possible
 }
 
-// Enter has to be called first in main. In a process that [Wrap] started it
-// does not return: it takes on what holds it and becomes the command.
+// Enter must be called first in main. In a process that [Wrap] started it does
+// not return: it applies the restrictions and becomes the command.
 func Enter() {
 	text, ok := os.LookupEnv(childVar)
 	if !ok {
@@ -121,9 +122,9 @@ func Enter() {
 	os.Exit(125)
 }
 
-// Wrap changes a command that is about to be started so that it is held by a
-// stage. After it was started, fault waits until the command proper has begun,
-// and returns what kept it from beginning.
+// Wrap changes a command that is about to start so that it runs restricted to a
+// stage. After the start, fault waits until the command itself has begun, and
+// returns what prevented that.
 func Wrap(cmd *exec.Cmd, s Stage, a Ability) (fault func() error, err error) {
 	return wrap(cmd, order{Stage: s, Ability: a, Command: cmd.Args})
 }
@@ -152,7 +153,7 @@ func wrap(cmd *exec.Cmd, o order) (fault func() error, err error) {
 		buf := make([]byte, 4096)
 		n, _ := pr.Read(buf) // ends when the command begins, which closes the other end
 		if n > 0 {
-			return fmt.Errorf("sealing it: %s", buf[:n])
+			return fmt.Errorf("sealing: %s", buf[:n])
 		}
 		return nil
 	}, nil
@@ -165,7 +166,8 @@ var system = []string{
 	"/sys/fs/cgroup", "/nix/store", "/dev",
 }
 
-// System tells whether a path belongs to what every sealed command may read.
+// System tells whether a path is in a directory that every sealed command may
+// read.
 func System(p string) bool {
 	for _, dir := range system {
 		if p == dir || strings.HasPrefix(p, dir+"/") {

@@ -16,16 +16,15 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// landlockFiles and landlockNet are the versions of Landlock's interface from
-// which renaming between directories and cutting files short are governed, and
-// TCP connections.
+// landlockFiles and landlockNet are the versions of Landlock's interface that
+// control renaming between directories and truncation, and TCP connections.
 const (
 	landlockFiles = 3
 	landlockNet   = 4
 )
 
-// Able finds out, once, what this machine can enforce. Dir is a directory that
-// may be written to.
+// Able finds out, once, what this machine can enforce. Dir is a writable
+// directory.
 var Able = func() func(dir string) Ability {
 	var once sync.Once
 	var a Ability
@@ -58,7 +57,7 @@ func able(dir string) Ability {
 	return a
 }
 
-// try starts a child that takes on what would hold a command, and ends.
+// try starts a child that applies the restrictions and ends.
 func try(dir string, a Ability) error {
 	stage, err := os.MkdirTemp(dir, "")
 	if err != nil {
@@ -112,14 +111,14 @@ func namespaces(cmd *exec.Cmd, o order) {
 	}
 }
 
-// become takes on what holds the process and turns into the command.
+// become applies the restrictions to the process and turns it into the command.
 func become(o order) error {
 	unix.CloseOnExec(3)
 	s, a := o.Stage, o.Ability
 	placed := a.Place && !s.Moving
 	if placed {
 		if err := place(s); err != nil {
-			return fmt.Errorf("giving it a place: %w", err)
+			return fmt.Errorf("mounting the tree: %w", err)
 		}
 	}
 	if !s.Network && a.Network == "namespace" {
@@ -150,8 +149,8 @@ func become(o order) error {
 	return fmt.Errorf("cannot run %q: %w", program, err)
 }
 
-// place makes the stage stand at the constant path, and puts empty directories
-// over those in which other programs leave sockets.
+// place mounts the stage at the constant path, and covers directories in which
+// other programs keep sockets with empty ones.
 func place(s Stage) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return err
@@ -166,7 +165,7 @@ func place(s Stage) error {
 		for _, u := range used[1:] {
 			if u == top || strings.HasPrefix(u, top+"/") {
 				if top == "/srv" {
-					return fmt.Errorf("%s lies below /srv, which is where a sealed tree stands: keep it somewhere else", u)
+					return fmt.Errorf("%s is below /srv, where the sealed tree is mounted: move it elsewhere", u)
 				}
 				top = ""
 			}
@@ -184,8 +183,8 @@ func place(s Stage) error {
 	return unix.Mount(fmt.Sprintf("/proc/self/fd/%d", dir), Constant, "", unix.MS_BIND, "")
 }
 
-// loopback brings the network namespace's own loopback up, for tests that
-// talk to themselves.
+// loopback enables the network namespace's own loopback, for tests that connect
+// to themselves.
 func loopback() error {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -200,7 +199,7 @@ func loopback() error {
 	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, req)
 }
 
-// hold applies Landlock to this process and all that come from it.
+// hold applies Landlock to this process and its descendants.
 func hold(s Stage, a Ability) error {
 	writable := append([]string{a.At(s)}, s.Writable...)
 	if a.Place && !s.Moving {

@@ -8,11 +8,11 @@ import (
 	"runtime"
 )
 
-// Able says what this machine can enforce: beside the staged tree, nothing.
+// Able says what this machine can enforce: only the staged tree.
 func Able(string) Ability { return Ability{Why: "there is no Landlock on " + runtime.GOOS} }
 
 func namespaces(*exec.Cmd, order) {}
 
 func become(order) error {
-	return errors.New("a sealed command is not started this way on " + runtime.GOOS)
+	return errors.New("sealed commands are not supported this way on " + runtime.GOOS)
 }

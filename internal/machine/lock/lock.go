@@ -1,5 +1,5 @@
-// Package lock holds files that processes of one machine exclude each other
-// with. A lock goes with the process that has it, however that ends.
+// Package lock provides lock files by which processes of one machine exclude
+// each other. A lock ends with the process that holds it, however it ends.
 package lock
 
 import (
@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Take takes the lock of a file, which is made where it is not there. Waited
-// tells whether another process had it.
+// Take takes the lock of a file, and creates the file if necessary. Waited
+// tells whether another process held it.
 func Take(ctx context.Context, file string) (release func(), waited bool, err error) {
 	for {
 		release, ok, err := Try(file)
@@ -19,7 +19,7 @@ func Take(ctx context.Context, file string) (release func(), waited bool, err er
 			return release, waited, nil
 		}
 		waited = true
-		// The holder is another process, of which there is no event to wait for.
+		// The holder is another process, so there is no event to wait for.
 		select {
 		case <-ctx.Done():
 			return nil, waited, ctx.Err()

@@ -7,7 +7,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// Try takes the lock of a file if nobody has it.
+// Try takes the lock of a file if it is free.
 func Try(file string) (unlock func(), ok bool, err error) {
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {

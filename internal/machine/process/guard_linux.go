@@ -18,16 +18,16 @@ import (
 // guardVar makes a process the guard of a run.
 const guardVar = "GRAYLOFT_GUARD"
 
-// guard is a process that ends what tasks left behind when this process is
-// killed, and cannot do it itself.
+// guard is a process that ends the remaining processes of tasks if this process
+// is killed.
 var guard struct {
 	sync.Mutex
 	cmd *exec.Cmd
-	out *os.File // closed, by whatever end of this process, it is what the guard waits for
+	out *os.File // the guard waits until this is closed, by whatever end of this process
 }
 
-// Guard makes sure that tasks of the run end when this process does, even if
-// it is killed. It does so once; without it, the next run clears up.
+// Guard makes sure that tasks of the run end when this process does, even if it
+// is killed. It starts the guard once; without a guard, the next run cleans up.
 func Guard(run string) {
 	guard.Lock()
 	defer guard.Unlock()
@@ -67,8 +67,8 @@ func Unguard() {
 	guard.cmd = nil
 }
 
-// Enter has to be called first in main. In a process that [Guard] started it
-// does not return.
+// Enter must be called first in main. In a process that [Guard] started it does
+// not return.
 func Enter() {
 	run, ok := os.LookupEnv(guardVar)
 	if !ok {
@@ -78,7 +78,7 @@ func Enter() {
 	said, _ := io.ReadAll(os.Stdin)
 	if len(said) == 0 {
 		EndRun(run)
-		time.Sleep(50 * time.Millisecond) // one may have been about to begin
+		time.Sleep(50 * time.Millisecond) // one may have been about to start
 		EndRun(run)
 	}
 	os.Exit(0)
@@ -97,7 +97,7 @@ func EndRun(run string) {
 			if err != nil {
 				continue
 			}
-			if ofRun(pid, run) { // the number is still that process's
+			if ofRun(pid, run) { // the number still belongs to that process
 				_ = unix.PidfdSendSignal(fd, unix.SIGKILL, nil, 0)
 				held = append(held, fd)
 			} else {

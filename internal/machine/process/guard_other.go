@@ -2,14 +2,16 @@
 
 package process
 
-// Guard does nothing here: what a killed client started goes on to its end.
+// Guard does nothing on this system: the tasks of a killed client continue to
+// their end.
 func Guard(string) {}
 
-// Unguard ends nothing here.
+// Unguard does nothing on this system.
 func Unguard() {}
 
-// Enter does nothing here.
+// Enter does nothing on this system.
 func Enter() {}
 
-// EndRun does nothing here: processes do not tell which task they belong to.
+// EndRun does nothing on this system: processes do not show which task they
+// belong to.
 func EndRun(string) {}

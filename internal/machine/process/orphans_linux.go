@@ -27,8 +27,8 @@ func awaitExit(pid int) bool {
 }
 
 // endRest ends every process that carries the mark, waits until they have
-// ended, and reaps what came to us. New ones may start while we look, so it
-// looks until there is none.
+// ended, and reaps those that became our children. New ones may start
+// meanwhile, so it repeats until there is none.
 func endRest(mark string) {
 	if !orphans() {
 		return
@@ -48,7 +48,7 @@ func endRest(mark string) {
 				if st := statusOf(pid); st.dead {
 					reap(pid, st)
 				} else if ended[pid] {
-					found = true // on its way out
+					found = true // about to end
 				}
 			}
 		}
@@ -56,15 +56,15 @@ func endRest(mark string) {
 			return
 		}
 		if look > 3 {
-			time.Sleep(time.Millisecond) // the kernel tells nobody of a grandchild's end
+			time.Sleep(time.Millisecond) // the kernel does not report the end of a grandchild
 		}
 	}
 }
 
-// orphans tells whether any process is our child that nobody waits for. What a
-// task left behind, however deep, hangs below one of those: when its own parent
-// ends, a process becomes a child of the nearest reaper above it, which we are.
-// Where the system does not list children, it has to be assumed.
+// orphans tells whether any process is a child of ours that nobody waits for.
+// Whatever a task left behind is a descendant of one of those: when its parent
+// ends, a process becomes a child of the nearest reaper above it, which is this
+// process. If the system does not list children, the answer is yes.
 func orphans() bool {
 	leaders.Lock()
 	defer leaders.Unlock()
@@ -83,9 +83,9 @@ func orphans() bool {
 	return false
 }
 
-// adopted returns the children of this process's first thread. Those that came
-// to us are among them: the kernel gives them to the first thread that lives,
-// and that one does as long as the process.
+// adopted returns the children of this process's first thread. Adopted
+// processes are among them: the kernel gives them to the first living thread,
+// which lives as long as the process.
 func adopted() ([]int, error) {
 	pid := strconv.Itoa(os.Getpid())
 	list, err := os.ReadFile("/proc/self/task/" + pid + "/children")
@@ -101,15 +101,15 @@ func adopted() ([]int, error) {
 	return out, nil
 }
 
-// endStrays ends what came to us without a mark: a process that emptied its
-// environment and left its session. It is not known whose it was, so this waits
+// endStrays ends adopted processes without a mark: those that emptied their
+// environment and left their session. Their task is unknown, so this waits
 // until no task runs.
 func endStrays() {
 	for range 1000 {
 		found := false
 		for _, pid := range strays() {
 			_ = syscall.Kill(pid, syscall.SIGKILL)
-			_, _ = syscall.Wait4(pid, nil, 0, nil) // ours, and nobody else's to wait for
+			_, _ = syscall.Wait4(pid, nil, 0, nil) // ours, and nobody else waits for it
 			found = true
 		}
 		if !found {
@@ -118,8 +118,7 @@ func endStrays() {
 	}
 }
 
-// strays returns our children that nobody waits for, if nothing runs that is
-// waited for.
+// strays returns our children that nobody waits for, unless a task is running.
 func strays() []int {
 	leaders.Lock()
 	defer leaders.Unlock()
@@ -133,15 +132,15 @@ func strays() []int {
 	})
 }
 
-// marked tells whether a process was started for a task, of whatever run.
+// marked tells whether a process was started for a task of any run.
 func marked(pid int) bool {
 	env, _ := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "environ"))
 	return bytes.Contains(env, []byte(MarkVar+"="))
 }
 
-// reap reaps a dead process that came to us when its own parent ended. Our
-// other children are left alone, since somebody waits for them: the leaders of
-// tasks, and what was started in our own group.
+// reap reaps a dead process that we adopted when its parent ended. Our other
+// children are left alone, because somebody waits for them: the leaders of
+// tasks, and processes in our own group.
 func reap(pid int, st status) {
 	leaders.Lock()
 	defer leaders.Unlock()
@@ -175,7 +174,7 @@ func processes() []int {
 	return out
 }
 
-// status is what /proc says of a process (proc(5), stat).
+// status is the part of /proc/PID/stat that is used (proc(5)).
 type status struct {
 	dead          bool
 	parent, group int

@@ -4,10 +4,11 @@ package process
 
 func adoptOrphans() {}
 
-// awaitExit does not wait here: the caller's own wait does.
+// awaitExit does nothing on this system: the caller's own wait does it.
 func awaitExit(int) bool { return false }
 
 func endRest(string) {}
 
-// endStrays does nothing here: what left its group does not come to us.
+// endStrays does nothing on this system: a process that left its group is not
+// adopted.
 func endStrays() {}

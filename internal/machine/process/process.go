@@ -1,11 +1,10 @@
-// Package process runs one command of a task: its output into a log, its end
-// reported as what it was, and nothing that it started left behind.
+// Package process runs one command of a task: it logs the output, reports the
+// end exactly, and leaves nothing running.
 //
-// On Linux this process becomes the reaper of what its children leave behind,
-// so that a process which left its group (setsid) is found and ended as well:
-// by the mark that every process of a task carries in its environment. On
-// other systems the process group is ended, and a process that left it may
-// outlive its task.
+// On Linux this process becomes the reaper of its descendants, so a process
+// that left its group (setsid) is found and ended as well: by the mark that
+// every process of a task carries in its environment. On other systems the
+// process group is ended, and a process that left it may outlive its task.
 package process
 
 import (
@@ -20,8 +19,7 @@ import (
 	"time"
 )
 
-// MarkVar is the environment variable that tells a task's processes from
-// others.
+// MarkVar is the environment variable that identifies a task's processes.
 const MarkVar = "GRAYLOFT_TASK_MARK"
 
 // Command is what to run.
@@ -29,24 +27,24 @@ type Command struct {
 	Words   []string
 	Dir     string
 	Env     []string
-	Mark    string          // unique among all that run at the time
+	Mark    string          // unique among all commands that run at the same time
 	Timeout time.Duration   // 0: none
-	Grace   time.Duration   // between the gentle end and the sure one
-	Output  io.Writer       // standard output and error, in the order in which they came
-	Kill    <-chan struct{} // closed to skip the grace
-	// Wrap changes the command before it starts; began, called after, returns
-	// what kept the command proper from beginning, and ended what its end is to
-	// be waited with.
+	Grace   time.Duration   // between SIGTERM and SIGKILL
+	Output  io.Writer       // standard output and error, in the order of arrival
+	Kill    <-chan struct{} // closed to skip the grace period
+	// Wrap changes the command before it starts; began, called afterwards,
+	// returns what prevented the command itself from starting; ended is waited
+	// for at its end.
 	Wrap func(*exec.Cmd) (began, ended func() error, err error)
 }
 
 // Result is how a command ended.
 type Result struct {
 	Exit     int
-	Signal   string        // the signal that ended it, if one did
-	TimedOut time.Duration // the limit that it ran into, if it did
-	Stopped  bool          // ended because the context was
-	Err      error         // it could not be started at all
+	Signal   string        // the signal that ended it, if any
+	TimedOut time.Duration // the limit that it exceeded, if any
+	Stopped  bool          // ended because the context was cancelled
+	Err      error         // it could not be started
 }
 
 // OK tells whether the command succeeded.
@@ -68,7 +66,7 @@ func (r Result) String() string {
 	return fmt.Sprintf("exit %d", r.Exit)
 }
 
-// Run runs the command to its end, and the end of all that it started.
+// Run runs a command until it and everything that it started have ended.
 func Run(ctx context.Context, c Command) Result {
 	pr, pw, err := os.Pipe()
 	if err != nil {
@@ -117,7 +115,7 @@ func Run(ctx context.Context, c Command) Result {
 	}
 	select {
 	case <-copied:
-	case <-time.After(2 * time.Second): // someone out of reach still holds the pipe
+	case <-time.After(2 * time.Second): // a process out of reach still has the pipe open
 		pr.Close()
 		<-copied
 	}
@@ -126,11 +124,11 @@ func Run(ctx context.Context, c Command) Result {
 
 func nothing() error { return nil }
 
-// leaders are the processes that are waited for by their own [Run].
+// leaders are the processes that their own [Run] waits for.
 var leaders = struct {
 	sync.Mutex
 	pids map[int]bool
-	busy int // tasks that have not come to their end, with all that belongs to them
+	busy int // tasks that have not ended, with all their processes
 }{pids: map[int]bool{}}
 
 func busy(n int) {
@@ -160,7 +158,7 @@ func wait(ctx context.Context, cmd *exec.Cmd, c Command) Result {
 	var err error
 	go func() {
 		defer close(ended)
-		if awaitExit(cmd.Process.Pid) { // not reaped: the group is still its own
+		if awaitExit(cmd.Process.Pid) { // not reaped: the group number is still its own
 			signalGroup(cmd, syscall.SIGKILL)
 			err = cmd.Wait()
 			return

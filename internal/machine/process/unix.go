@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Prepare sets what all tasks of this process share: files are made with
-// umask 022, and, where the system can, what tasks leave behind comes to us.
+// Prepare sets what all tasks of this process share: umask 022, and, where the
+// system supports it, adoption of the processes that tasks leave behind.
 func Prepare() {
 	syscall.Umask(0o022)
 	adoptOrphans()
@@ -18,8 +18,8 @@ func Prepare() {
 
 func ownGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
 
-// signalGroup signals the group. The leader has not been waited for yet, so
-// that its number cannot belong to anyone else.
+// signalGroup signals the group. The leader has not been waited for yet, so its
+// number cannot belong to another process.
 func signalGroup(cmd *exec.Cmd, s syscall.Signal) { _ = syscall.Kill(-cmd.Process.Pid, s) }
 
 func signalOf(e *exec.ExitError) string {

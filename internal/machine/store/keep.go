@@ -16,7 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Stats says what a cache holds.
+// Stats describes the contents of a cache.
 type Stats struct {
 	Dir       string           `json:"dir"`
 	Blobs     int              `json:"blobs"`
@@ -24,8 +24,8 @@ type Stats struct {
 	Entries   int              `json:"entries"`
 	Repos     map[string]int   `json:"repos"` // entries by repository
 	Oldest    *time.Time       `json:"oldest"`
-	Spooled   int              `json:"spooled"` // things that wait to be sent to a service
-	Bytes     map[string]int64 `json:"bytes"`   // of outputs by repository, as entries count them
+	Spooled   int              `json:"spooled"` // items that wait to be sent to a service
+	Bytes     map[string]int64 `json:"bytes"`   // of outputs by repository, as entries state them
 }
 
 // Stats walks the cache.
@@ -66,24 +66,24 @@ func (s *Store) eachBlob(do func(d digest.Digest, file string, info fs.FileInfo)
 		}
 		d, err := digest.Parse(filepath.Base(filepath.Dir(p)) + filepath.Base(p))
 		if err != nil {
-			return nil // none of ours
+			return nil // not one of ours
 		}
 		info, err := e.Info()
 		if err != nil {
-			return nil // gone meanwhile
+			return nil // deleted meanwhile
 		}
 		return do(d, p, info)
 	})
 }
 
-// filedEntry is an entry with its file and when it was last used.
+// filedEntry is an entry with its file and the time of its last use.
 type filedEntry struct {
 	storedEntry
 	file string
 	used time.Time
 }
 
-// entries returns every entry, the one used last in front.
+// entries returns every entry, the most recently used first.
 func (s *Store) entries() ([]filedEntry, error) {
 	var out []filedEntry
 	err := filepath.WalkDir(filepath.Join(s.dir, "entries"), func(p string, e fs.DirEntry, err error) error {
@@ -97,7 +97,7 @@ func (s *Store) entries() ([]filedEntry, error) {
 		data, rerr := os.ReadFile(p)
 		st, ok := readEntry(data)
 		if ierr != nil || rerr != nil || !ok {
-			return nil // gone meanwhile, or not an entry
+			return nil // deleted meanwhile, or not an entry
 		}
 		f := filedEntry{storedEntry: st, file: p}
 		f.used = info.ModTime()
@@ -108,7 +108,7 @@ func (s *Store) entries() ([]filedEntry, error) {
 	return out, err
 }
 
-// used notes that an entry was used, by the day: that is what trimming goes by.
+// used notes, by the day, that an entry was used; trimming goes by it.
 func (s *Store) used(file string) {
 	info, err := os.Stat(file)
 	if err == nil && time.Since(info.ModTime()) > 24*time.Hour {
@@ -117,18 +117,18 @@ func (s *Store) used(file string) {
 	}
 }
 
-// Limits say what a trim leaves.
+// Limits say what a trim keeps.
 type Limits struct {
 	Bytes int64         // of blobs; 0: any
 	Age   time.Duration // since an entry was last used; 0: any
 	Dry   bool          // only count
 }
 
-// young is how long anything is left alone after it came or was used: work that
-// is under way may rely on it.
+// young is how long a blob or entry is kept after its arrival or last use: work
+// in progress may depend on it.
 const young = time.Hour
 
-// Trimmed says what a trim took away, or would.
+// Trimmed says what a trim deleted, or would delete.
 type Trimmed struct {
 	Entries int   `json:"entries"`
 	Blobs   int   `json:"blobs"`
@@ -136,10 +136,10 @@ type Trimmed struct {
 	Left    int64 `json:"left_bytes"`
 }
 
-// Trim takes away the entries that were used least recently, as far as the
-// limits ask, and then the blobs that nothing is left to name. What came or was
-// used within the last hour stays; a run that relied on something that went all
-// the same runs its task.
+// Trim deletes the least recently used entries, as far as the limits require,
+// and then the blobs that nothing names. Whatever arrived or was used within
+// the last hour stays; a run that depended on something deleted anyway runs its
+// task.
 func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, error) {
 	release, err := s.Lock(ctx, "trim")
 	if err != nil {
@@ -237,7 +237,7 @@ func (s *Store) keepSpooled(kept map[digest.Digest]bool) {
 	}
 }
 
-// sweepTemp removes what processes that were killed left half-written.
+// sweepTemp deletes partial files of processes that were killed.
 func (s *Store) sweepTemp(now time.Time, dry bool) error {
 	err := filepath.WalkDir(filepath.Join(s.dir, "tmp"), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
@@ -248,7 +248,7 @@ func (s *Store) sweepTemp(now time.Time, dry bool) error {
 		}
 		return nil
 	})
-	parts, _ := os.ReadDir(filepath.Join(s.dir, "partial")) // none, as a rule
+	parts, _ := os.ReadDir(filepath.Join(s.dir, "partial")) // usually none
 	for _, f := range parts {
 		if info, err := f.Info(); err == nil && now.Sub(info.ModTime()) > 7*24*time.Hour && !dry {
 			os.Remove(filepath.Join(s.dir, "partial", f.Name()))
@@ -257,8 +257,8 @@ func (s *Store) sweepTemp(now time.Time, dry bool) error {
 	return err
 }
 
-// Verify reads every blob, and takes away those whose contents are not what
-// their name says. It returns how many it read, and which were damaged.
+// Verify reads every blob, and deletes those whose contents do not match their
+// digest. It returns how many it read, and which were damaged.
 func (s *Store) Verify(ctx context.Context, seen func(done int)) (read int, damaged []digest.Digest, err error) {
 	err = s.eachBlob(func(d digest.Digest, file string, _ fs.FileInfo) error {
 		if err := ctx.Err(); err != nil {

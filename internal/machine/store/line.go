@@ -13,7 +13,8 @@ func (s *Store) lineFile(service string) string {
 	return filepath.Join(s.dir, "lines", digest.Of([]byte(service)).String()[:32])
 }
 
-// Line returns what was seen of the way to a service from this machine.
+// Line returns the measurements of the connection from this machine to a
+// service.
 func (s *Store) Line(service string) weigh.Line {
 	var l weigh.Line
 	data, err := os.ReadFile(s.lineFile(service))
@@ -23,7 +24,7 @@ func (s *Store) Line(service string) weigh.Line {
 	return l
 }
 
-// KeepLine keeps it for later runs. It is no loss if it cannot.
+// KeepLine saves them for later runs. Failing to do so does no harm.
 func (s *Store) KeepLine(service string, l weigh.Line) {
 	data, err := json.Marshal(l)
 	if err != nil {

@@ -12,10 +12,10 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// partial is a large blob that comes in pieces, in any order. What has come
-// outlasts the process: the file itself, and beside it a byte for each piece,
-// "1" for one that is there. Neither is trusted: the whole is checked at the
-// end.
+// partial is a large blob that arrives in pieces, in any order. The pieces
+// outlast the process: the file itself, and next to it a byte for each piece,
+// "1" for one that arrived. Neither is trusted: the whole blob is verified at
+// the end.
 type partial struct {
 	s      *Store
 	d      digest.Digest
@@ -26,8 +26,8 @@ type partial struct {
 	unlock func()
 }
 
-// Partial opens a blob of so many bytes that comes in pieces, and finds what
-// came of it before. [protocol.ErrBusy] is returned while another process has
+// Partial opens a blob of that size that arrives in pieces, and finds pieces
+// that arrived earlier. It returns [protocol.ErrBusy] while another process has
 // it.
 func (s *Store) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error) {
 	base := filepath.Join(s.dir, "partial", d.String())
@@ -52,12 +52,12 @@ func (s *Store) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, er
 	if info, err := p.file.Stat(); err != nil || info.Size() != size {
 		p.forget(size)
 	} else {
-		_, _ = p.marks.ReadAt(p.have, 0) // what cannot be read has not come
+		_, _ = p.marks.ReadAt(p.have, 0) // an unreadable piece has not arrived
 	}
 	return p, nil
 }
 
-// forget begins anew.
+// forget starts again from nothing.
 func (p *partial) forget(size int64) {
 	clear(p.have)
 	_ = p.marks.Truncate(0)
@@ -96,7 +96,7 @@ func (p *partial) Keep() error {
 	}
 	if digest.From(h) != p.d {
 		p.remove()
-		return fmt.Errorf("something else came than blob %s", p.d.Short())
+		return fmt.Errorf("the contents are not those of blob %s", p.d.Short())
 	}
 	to := p.s.blob(p.d)
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
@@ -114,8 +114,8 @@ func (p *partial) remove() {
 	os.Remove(p.marks.Name())
 }
 
-// Close implements [protocol.Pieces]. The lock's file stays: another process
-// may have opened it already.
+// Close implements [protocol.Pieces]. The lock file stays: another process may
+// already have opened it.
 func (p *partial) Close() {
 	p.file.Close()
 	p.marks.Close()

@@ -1,7 +1,7 @@
 // Package store is this machine's cache: blobs by digest, entries by
-// repository, key and where they come from. Several clients may use one at a
-// time. Nothing in it is trusted: a blob is checked when it is read, and an
-// entry that cannot be read is not there.
+// repository, key and origin. Several clients may use one cache at the same
+// time. Nothing in it is trusted: a blob is verified when it is read, and an
+// entry that cannot be read is treated as missing.
 package store
 
 import (
@@ -25,20 +25,20 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Store is a directory with a cache in it.
+// Store is a directory with a cache.
 type Store struct{ dir string }
 
-// Open makes the directory where it is not there yet.
+// Open creates the directory if necessary.
 func Open(dir string) (*Store, error) {
 	for _, d := range []string{"blobs", "entries", "tmp", "spool", "locks"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
-			return nil, fmt.Errorf("this machine's cache: %w: set GRAYLOFT_CACHE to a directory that can be written", err)
+			return nil, fmt.Errorf("this machine's cache: %w: set GRAYLOFT_CACHE to a writable directory", err)
 		}
 	}
 	return &Store{dir}, nil
 }
 
-// DefaultDir is where the cache is unless GRAYLOFT_CACHE says otherwise.
+// DefaultDir is the cache's directory unless GRAYLOFT_CACHE names another.
 func DefaultDir() (string, error) {
 	if d := os.Getenv("GRAYLOFT_CACHE"); d != "" {
 		return filepath.Abs(d)
@@ -50,17 +50,17 @@ func DefaultDir() (string, error) {
 	return filepath.Join(base, "grayloft"), nil
 }
 
-// Dir returns where the cache is.
+// Dir returns the cache's directory.
 func (s *Store) Dir() string { return s.dir }
 
-// Lock takes a named lock among all that use this cache.
+// Lock takes a named lock among all processes that use this cache.
 func (s *Store) Lock(ctx context.Context, name string) (release func(), err error) {
 	release, _, err = lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(name)).String()[:32]))
 	return release, err
 }
 
-// ErrDamaged is returned for a blob whose contents are not what its name says.
-// It has been taken away by then.
+// ErrDamaged is returned for a blob whose contents do not match its digest. The
+// blob has been deleted by then.
 var ErrDamaged = errors.New("damaged in this machine's cache")
 
 func (s *Store) blob(d digest.Digest) string {
@@ -68,7 +68,8 @@ func (s *Store) blob(d digest.Digest) string {
 	return filepath.Join(s.dir, "blobs", hex[:2], hex[2:])
 }
 
-// Has tells whether a blob is there. It may yet turn out to be damaged.
+// Has tells whether a blob is in the cache. It may still turn out to be
+// damaged.
 func (s *Store) Has(d digest.Digest) bool {
 	info, err := os.Lstat(s.blob(d))
 	return err == nil && info.Mode().IsRegular()
@@ -83,15 +84,16 @@ func (s *Store) Size(d digest.Digest) (int64, error) {
 	return info.Size(), nil
 }
 
-// tempDirs is how many directories hold what is on its way in.
+// tempDirs is the number of directories for incoming files.
 const tempDirs = 16
 
-// Temp opens a file in the cache's own directory, for [Incoming] and for
-// copies set aside.
+// temp opens a file in the cache's own directory, for [Incoming] and for copies
+// of outputs.
 func (s *Store) temp() (*os.File, error) {
 	var b [12]byte
 	_, _ = rand.Read(b[:])
-	// Of several directories: those who make files in one wait for each other.
+	// In one of several directories, because creating files in one directory is
+	// serialised by the file system.
 	dir := filepath.Join(s.dir, "tmp", strconv.Itoa(int(b[0])%tempDirs))
 	file := filepath.Join(dir, hex.EncodeToString(b[:]))
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
@@ -104,7 +106,8 @@ func (s *Store) temp() (*os.File, error) {
 	return f, err
 }
 
-// Incoming is a blob on its way in. Nobody sees it before [Incoming.Keep].
+// Incoming is a blob that is being written. Nobody sees it before
+// [Incoming.Keep].
 type Incoming struct {
 	s    *Store
 	f    *os.File
@@ -128,8 +131,8 @@ func (in *Incoming) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// Keep files the blob under the digest of what was written, which has to be
-// want unless that is zero.
+// Keep stores the blob under the digest of its contents, which must equal want
+// unless want is zero.
 func (in *Incoming) Keep(want digest.Digest) (digest.Digest, int64, error) {
 	d := digest.From(in.h)
 	name := in.f.Name()
@@ -138,7 +141,7 @@ func (in *Incoming) Keep(want digest.Digest) (digest.Digest, int64, error) {
 		return d, 0, err
 	}
 	if !want.IsZero() && d != want {
-		return d, 0, fmt.Errorf("its digest is %s, and %s was asked for", d.Short(), want.Short())
+		return d, 0, fmt.Errorf("its digest is %s, but %s was requested", d.Short(), want.Short())
 	}
 	to := in.s.blob(d)
 	if in.s.Has(d) {
@@ -152,13 +155,13 @@ func (in *Incoming) Keep(want digest.Digest) (digest.Digest, int64, error) {
 	return d, in.size, os.Rename(name, to)
 }
 
-// Drop forgets the blob.
+// Drop discards the blob.
 func (in *Incoming) Drop() {
 	in.f.Close()
 	os.Remove(in.f.Name())
 }
 
-// Keep files what r yields as a blob, if it is what the digest says.
+// Keep stores the contents of r as a blob, if they match the digest.
 func (s *Store) Keep(d digest.Digest, r io.Reader) error {
 	in, err := s.Incoming()
 	if err != nil {
@@ -169,12 +172,12 @@ func (s *Store) Keep(d digest.Digest, r io.Reader) error {
 		return fmt.Errorf("blob %s was cut off: %w", d.Short(), err)
 	}
 	if _, _, err := in.Keep(d); err != nil {
-		return fmt.Errorf("something else came than blob %s: %w", d.Short(), err)
+		return fmt.Errorf("the contents are not those of blob %s: %w", d.Short(), err)
 	}
 	return nil
 }
 
-// Put files bytes as a blob.
+// Put stores bytes as a blob.
 func (s *Store) Put(b []byte) (digest.Digest, error) {
 	d := digest.Of(b)
 	if size, err := s.Size(d); err == nil && size == int64(len(b)) {
@@ -192,9 +195,9 @@ func (s *Store) Put(b []byte) (digest.Digest, error) {
 	return d, err
 }
 
-// Copy copies a file aside and files the copy, whose digest it returns: the
-// contents are hashed as they were copied, whatever happens to the file
-// meanwhile. See, if set, is shown the contents as they pass.
+// Copy copies a file aside and stores the copy, whose digest it returns: the
+// contents are hashed as they are copied, whatever happens to the file
+// meanwhile. See, if set, receives the contents as they pass.
 func (s *Store) Copy(from string, see io.Writer) (digest.Digest, int64, error) {
 	src, err := os.Open(from)
 	if err != nil {
@@ -216,7 +219,7 @@ func (s *Store) Copy(from string, see io.Writer) (digest.Digest, int64, error) {
 	return in.Keep(digest.Digest{})
 }
 
-// Read returns a small blob whole, checked.
+// Read returns a small blob, verified.
 func (s *Store) Read(d digest.Digest) ([]byte, error) {
 	b, err := os.ReadFile(s.blob(d))
 	if err != nil {
@@ -229,8 +232,8 @@ func (s *Store) Read(d digest.Digest) ([]byte, error) {
 	return b, nil
 }
 
-// WriteTo writes a blob's contents to w while checking them. An error means
-// that what was written must not be used.
+// WriteTo writes a blob's contents to w while verifying them. After an error
+// the written bytes must not be used.
 func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
 	f, err := os.Open(s.blob(d))
 	if err != nil {
@@ -250,8 +253,8 @@ func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
 
 func (s *Store) damaged(d digest.Digest) { os.Remove(s.blob(d)) }
 
-// Origin says where an entry comes from. One made here without a service has
-// neither service nor shelf.
+// Origin says where an entry comes from. An entry made here without a service
+// has neither service nor shelf.
 type Origin struct{ Repo, Service, Shelf string }
 
 func (s *Store) entry(k digest.Digest, o Origin) string {
@@ -268,15 +271,15 @@ type storedEntry struct {
 
 const entryVersion = 2
 
-// readEntry reads an entry's file; one that is not as it was written is none.
+// readEntry reads an entry's file; a damaged one is treated as missing.
 func readEntry(data []byte) (st storedEntry, ok bool) {
 	text, whole := files.Unsummed(data)
 	ok = whole && json.Unmarshal(text, &st) == nil && st.Version == entryVersion
 	return st, ok
 }
 
-// PutEntry keeps an entry unless one is there already under its key and
-// origin; that one is returned.
+// PutEntry stores an entry, unless one exists under its key and origin; it then
+// returns that one.
 func (s *Store) PutEntry(e protocol.Entry, o Origin) (protocol.Entry, error) {
 	if have, ok := s.Entry(e.Key, o); ok && s.Has(have.Listing) {
 		return have, nil
@@ -319,10 +322,10 @@ func (s *Store) Entry(k digest.Digest, o Origin) (protocol.Entry, bool) {
 	return st.Entry, true
 }
 
-// DropEntry takes an entry away whose blobs turned out not to be there.
+// DropEntry deletes an entry whose blobs turned out to be missing.
 func (s *Store) DropEntry(k digest.Digest, o Origin) { os.Remove(s.entry(k, o)) }
 
-// Spool keeps something that is to be sent to a service later.
+// Spool stores something to be sent to a service later.
 func (s *Store) Spool(name string, data []byte) error {
 	in, err := s.Incoming()
 	if err != nil {
@@ -351,12 +354,12 @@ func (s *Store) Spooled() ([]string, error) {
 	return names, err
 }
 
-// ReadSpooled returns what waits under a name.
+// ReadSpooled returns what is stored under a name in the spool.
 func (s *Store) ReadSpooled(name string) ([]byte, error) {
 	return os.ReadFile(filepath.Join(s.dir, "spool", name))
 }
 
-// Unspool forgets something that was sent, or can never be.
+// Unspool deletes something that was sent, or never can be.
 func (s *Store) Unspool(name string) error {
 	err := os.Remove(filepath.Join(s.dir, "spool", name))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -1,7 +1,7 @@
-// Package api is the service's HTTP: the protocol under /v1/{repo}, the
-// session of the console, metrics and the OpenAPI document that describes it
-// all. It checks whatever comes in, and leaves records and blobs to their
-// packages.
+// Package api is the service's HTTP interface: the protocol under /v1/{repo},
+// the console's session, metrics, and the OpenAPI document that describes it
+// all. It checks everything that comes in, and leaves records and blobs to
+// their packages.
 package api
 
 import (
@@ -26,7 +26,7 @@ type Server struct {
 	Blobs   blobs.Store
 	Console http.Handler
 	Log     *slog.Logger
-	Secure  bool // the console's cookie is for TLS only
+	Secure  bool // the console's cookie requires TLS
 	Limits  Limits
 
 	hub     *hub
@@ -38,7 +38,7 @@ type Server struct {
 	blobsKnown  *expiringMap[blobKey, records.Blob]
 }
 
-// Handler returns the server's routes. Ctx ends what runs beside requests.
+// Handler returns the server's routes. Ctx ends background work.
 func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	s.hub = newHub(s.Log)
@@ -71,7 +71,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.POST("/runs", s.startRun)
 	v.POST("/runs/:id/events", s.addEvents)
 	v.GET("/entries", s.entries)
-	v.GET("/good", s.lastGood)
+	v.GET("/last-good", s.lastGood)
 	v.POST("/parts/:digest", s.parts)
 	look := v.Group("", s.requireView)
 	look.GET("/runs", s.runs)
@@ -81,7 +81,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	look.GET("/live", s.live)
 
 	r.NoMethod(func(c *gin.Context) {
-		problem(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, "")
+		problem(c, http.StatusMethodNotAllowed, "this address does not support "+c.Request.Method, "")
 	})
 	r.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/"+protocol.Version+"/") || s.Console == nil {
@@ -103,18 +103,18 @@ func answerProblem(c *gin.Context, p protocol.Problem) {
 	c.AbortWithStatusJSON(p.Status, p)
 }
 
-// fault answers for an error of records or blobs.
+// fault answers with the problem for an error of records or blobs.
 func (s *Server) fault(c *gin.Context, err error) {
 	switch {
 	case errors.Is(err, records.ErrNotExist), errors.Is(err, blobs.ErrNotExist):
 		problem(c, http.StatusNotFound, "not found", err.Error())
 	case errors.Is(err, records.ErrTooLate):
-		problem(c, http.StatusConflict, "the upload is not kept", err.Error())
+		problem(c, http.StatusConflict, "the upload was not stored", err.Error())
 	case errors.Is(err, context.Canceled):
-		problem(c, 499, "the client went away", "")
+		problem(c, 499, "the client closed the connection", "")
 	default:
 		s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
-		problem(c, http.StatusServiceUnavailable, "the service cannot do this now", "its log says why; trying again later is right")
+		problem(c, http.StatusServiceUnavailable, "the service cannot do this now", "see the service's log for the reason; try again later")
 	}
 }
 

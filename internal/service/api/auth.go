@@ -26,15 +26,15 @@ func (s *Server) measure(c *gin.Context) {
 	if route == "" {
 		route = "console"
 	}
-	s.metrics.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Inc()
-	s.metrics.seconds.WithLabelValues(c.Request.Method, route).Observe(time.Since(began).Seconds())
+	s.metrics.http.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Inc()
+	s.metrics.http.seconds.WithLabelValues(c.Request.Method, route).Observe(time.Since(began).Seconds())
 }
 
-// find returns the token of a secret, or answers with a problem.
+// find returns the token with a secret, or answers with a problem.
 func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 	if secret == "" {
 		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "a token is needed", "send Authorization: Bearer, or sign in to the console")
+		problem(c, http.StatusUnauthorized, "a token is required", "send Authorization: Bearer, or sign in to the console")
 		return records.Token{}, false
 	}
 	t, err := s.tokenOf(c.Request.Context(), secret)
@@ -45,7 +45,7 @@ func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 		return t, false
 	case errors.Is(err, records.ErrNotExist):
 		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "this token is not known", "it was mistyped, revoked, or is of another service")
+		problem(c, http.StatusUnauthorized, "unknown token", "it is misspelled, revoked, or belongs to another service")
 		return t, false
 	case err != nil:
 		s.fault(c, err)
@@ -70,7 +70,7 @@ func (s *Server) authenticate(c *gin.Context) {
 		return
 	}
 	if t.Repository != c.Param("repo") {
-		problem(c, http.StatusForbidden, "this token is for another repository", fmt.Sprintf("it is for %q, and %q was asked for", t.Repository, c.Param("repo")))
+		problem(c, http.StatusForbidden, "this token is for another repository", fmt.Sprintf("it is for %q, but %q was requested", t.Repository, c.Param("repo")))
 		return
 	}
 	c.Set(tokenKey, t)
@@ -80,7 +80,7 @@ func token(c *gin.Context) records.Token { return c.MustGet(tokenKey).(records.T
 
 func (s *Server) requireView(c *gin.Context) {
 	if !token(c).MayView {
-		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --view may")
+		problem(c, http.StatusForbidden, "this token does not have the right to view records", "use a token that was made with --view")
 	}
 }
 
@@ -93,11 +93,11 @@ func selfOf(t records.Token) protocol.Self {
 
 func (s *Server) self(c *gin.Context) { c.JSON(http.StatusOK, selfOf(token(c))) }
 
-// rotateGrace is how long a token's secret goes on after it was changed.
+// rotateGrace is how long a token's previous secret stays valid after a
+// rotation.
 const rotateGrace = time.Hour
 
-// rotate gives the token that asks a new secret. It does not live longer by
-// that.
+// rotate gives the calling token a new secret. Its expiry does not change.
 func (s *Server) rotate(c *gin.Context) {
 	secret, err := s.Records.Rotate(c.Request.Context(), token(c).ID, rotateGrace, nil)
 	if err != nil {
@@ -108,7 +108,7 @@ func (s *Server) rotate(c *gin.Context) {
 	c.JSON(http.StatusOK, protocol.Rotated{Token: secret, OldUntil: time.Now().Add(rotateGrace).UTC().Truncate(time.Second)})
 }
 
-// signIn turns a token into a cookie that scripts cannot read.
+// signIn exchanges a token for a cookie that scripts cannot read.
 func (s *Server) signIn(c *gin.Context) {
 	var in struct {
 		Token string `json:"token"`
@@ -121,7 +121,7 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if !t.MayView {
-		problem(c, http.StatusForbidden, "this token may not look at records", "a token made with --view may")
+		problem(c, http.StatusForbidden, "this token does not have the right to view records", "use a token that was made with --view")
 		return
 	}
 	s.setCookie(c, strings.TrimSpace(in.Token), 30*24*3600)

@@ -24,7 +24,7 @@ func (s *Server) digests(c *gin.Context) ([]digest.Digest, bool) {
 		return nil, false
 	}
 	if len(in.Digests) > protocol.MaxDigests {
-		problem(c, http.StatusRequestEntityTooLarge, "too many digests in one request", fmt.Sprintf("at most %d are taken", protocol.MaxDigests))
+		problem(c, http.StatusRequestEntityTooLarge, "too many digests in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxDigests))
 		return nil, false
 	}
 	return in.Digests, true
@@ -51,16 +51,16 @@ func digestParam(c *gin.Context) (digest.Digest, bool) {
 	return d, err == nil
 }
 
-// errMismatch and errLength say what is wrong with a body.
+// errMismatch and errLength describe a wrong body.
 var (
-	errMismatch = errors.New("the body is not what its digest says")
-	errLength   = errors.New("the body is not as long as declared")
+	errMismatch = errors.New("the body does not match its digest")
+	errLength   = errors.New("the body does not have the declared length")
 )
 
-// mayWrite refuses blobs from a token that puts on no shelf.
+// mayWrite refuses blobs from a token that writes to no shelf.
 func mayWrite(c *gin.Context) bool {
 	if token(c).WritesTo == "" {
-		problem(c, http.StatusForbidden, "this token may not write", fmt.Sprintf("the token %q puts on no shelf", token(c).Name))
+		problem(c, http.StatusForbidden, "this token does not have the right to write", fmt.Sprintf("the token %q writes to no shelf", token(c).Name))
 		return false
 	}
 	return true
@@ -73,11 +73,11 @@ func (s *Server) putBlob(c *gin.Context) {
 	}
 	size := c.Request.ContentLength
 	if size < 0 {
-		problem(c, http.StatusLengthRequired, "the length of the body has to be declared", "")
+		problem(c, http.StatusLengthRequired, "the request must declare the length of its body", "")
 		return
 	}
 	if size > protocol.MaxBlob {
-		problem(c, http.StatusRequestEntityTooLarge, "the blob is too large", fmt.Sprintf("at most %d bytes are taken", int64(protocol.MaxBlob)))
+		problem(c, http.StatusRequestEntityTooLarge, "the blob is too large", fmt.Sprintf("at most %d bytes are allowed", int64(protocol.MaxBlob)))
 		return
 	}
 	if !s.room(c, size) {
@@ -99,7 +99,7 @@ func (s *Server) putBlob(c *gin.Context) {
 	}
 }
 
-// objectName returns the name of a new stored object, which no other upload
+// objectName returns a name for a new stored object, which no other upload
 // uses.
 func objectName(repository int64, d digest.Digest) string {
 	var upload [8]byte
@@ -107,7 +107,7 @@ func objectName(repository int64, d digest.Digest) string {
 	return fmt.Sprintf("%d/%s/%s-%s", repository, d.String()[:2], d, hex.EncodeToString(upload[:]))
 }
 
-// store keeps one blob, if it is what its digest says.
+// store stores one blob, if it matches its digest.
 func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int64) (records.Stored, error) {
 	repo := token(c).RepositoryID
 	st := records.Stored{Digest: d, Object: objectName(repo, d), Size: size}
@@ -118,13 +118,13 @@ func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int
 	if err := s.Blobs.Put(c.Request.Context(), st.Object, r); err != nil {
 		return st, err
 	}
-	s.metrics.moved.WithLabelValues("in").Add(float64(size))
+	s.metrics.cache.received.Add(float64(size))
 	s.took(repo, size)
 	return st, nil
 }
 
-// checked yields a body as long as it is what was declared: an error in place
-// of its end keeps a store from keeping it.
+// checked reads a body of exactly the declared length: instead of the end it
+// returns an error if anything is wrong, so that nothing wrong is stored.
 type checked struct {
 	r    io.Reader
 	h    hash.Hash
@@ -169,7 +169,7 @@ func (s *Server) getBlob(c *gin.Context) {
 	from, length, part, err := rangeOf(c.GetHeader("Range"), b.Size)
 	if err != nil {
 		c.Header("Content-Range", fmt.Sprintf("bytes */%d", b.Size))
-		problem(c, http.StatusRequestedRangeNotSatisfiable, "there is no such range of the blob", err.Error())
+		problem(c, http.StatusRequestedRangeNotSatisfiable, "the blob has no such range", err.Error())
 		return
 	}
 	status := http.StatusOK
@@ -196,13 +196,13 @@ func (s *Server) getBlob(c *gin.Context) {
 	defer r.Close()
 	c.Status(status)
 	c.Writer.WriteHeaderNow()
-	// Past the framework's writer, files go out without being copied.
+	// Without the framework's writer, files are sent without copying.
 	out := io.Writer(c.Writer)
 	if w, ok := out.(interface{ Unwrap() http.ResponseWriter }); ok {
 		out = w.Unwrap()
 	}
 	n, _ := io.Copy(out, r)
-	s.metrics.moved.WithLabelValues("out").Add(float64(n))
+	s.metrics.cache.sent.Add(float64(n))
 }
 
 func asDigest(b records.Blob) digest.Digest {
@@ -210,13 +210,14 @@ func asDigest(b records.Blob) digest.Digest {
 	return d
 }
 
-// getPiece sends some bytes of a blob, compressed where the client takes that:
-// a piece, unlike a range, is a thing of its own that has an encoding.
+// getPiece sends some bytes of a blob, compressed if the client accepts that:
+// unlike a range, a piece is a representation of its own that can have an
+// encoding.
 func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 	from, ferr := strconv.ParseInt(c.Query("from"), 10, 64)
 	length, lerr := strconv.ParseInt(c.Query("length"), 10, 64)
 	if ferr != nil || lerr != nil || from < 0 || length < 1 || from >= b.Size {
-		problem(c, http.StatusBadRequest, "there is no such piece of the blob", fmt.Sprintf("it is %d bytes long", b.Size))
+		problem(c, http.StatusBadRequest, "the blob has no such piece", fmt.Sprintf("it has %d bytes", b.Size))
 		return
 	}
 	length = min(length, b.Size-from)
@@ -241,14 +242,14 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 	}
 	c.Status(http.StatusOK)
 	n, _ := io.Copy(out, r)
-	s.metrics.moved.WithLabelValues("out").Add(float64(n))
+	s.metrics.cache.sent.Add(float64(n))
 	if n != length {
 		panic(http.ErrAbortHandler) // the client sees a cut, not an end
 	}
 }
 
 // rangeOf reads a Range header (RFC 9110, section 14) that asks for one range;
-// others are passed over, as the standard allows.
+// others are ignored, as the standard allows.
 func rangeOf(header string, size int64) (from, length int64, part bool, err error) {
 	spec, ok := strings.CutPrefix(header, "bytes=")
 	if !ok || strings.Contains(spec, ",") {
@@ -260,7 +261,7 @@ func rangeOf(header string, size int64) (from, length int64, part bool, err erro
 	}
 	to := size - 1
 	switch {
-	case a == "": // the last so many bytes
+	case a == "": // the last n bytes
 		n, perr := strconv.ParseInt(b, 10, 64)
 		if perr != nil || n < 0 {
 			return 0, size, false, nil
@@ -281,7 +282,7 @@ func rangeOf(header string, size int64) (from, length int64, part bool, err erro
 		}
 	}
 	if from >= size {
-		return 0, 0, false, fmt.Errorf("it is %d bytes long, and bytes from %d were asked for", size, from)
+		return 0, 0, false, fmt.Errorf("it has %d bytes, and bytes from %d were requested", size, from)
 	}
 	return from, to - from + 1, true, nil
 }

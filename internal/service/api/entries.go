@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	gojson "github.com/goccy/go-json" // the same, in less time: lookups are large
+	gojson "github.com/goccy/go-json" // faster than encoding/json: lookups are large
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/key"
@@ -26,7 +26,7 @@ func decode(c *gin.Context, to any) bool {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		problem(c, http.StatusRequestEntityTooLarge, "the body is too large", fmt.Sprintf("at most %d bytes are taken here", protocol.MaxBody))
+		problem(c, http.StatusRequestEntityTooLarge, "the body is too large", fmt.Sprintf("at most %d bytes are allowed here", protocol.MaxBody))
 	case err != nil:
 		problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
 	}
@@ -39,7 +39,7 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	if len(in.Tasks) > protocol.MaxLookup {
-		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are taken", protocol.MaxLookup))
+		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxLookup))
 		return
 	}
 	var keys, early []digest.Digest
@@ -57,8 +57,8 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	s.uses.note(token(c).RepositoryID, entries)
-	s.metrics.entries.WithLabelValues("asked").Add(float64(len(in.Tasks)))
-	s.metrics.entries.WithLabelValues("answered").Add(float64(len(entries)))
+	s.metrics.cache.lookups.Add(float64(len(in.Tasks)))
+	s.metrics.cache.answers.Add(float64(len(entries)))
 	text, err := gojson.Marshal(protocol.LookupAnswer{Entries: entries})
 	if err != nil {
 		s.fault(c, err)
@@ -75,15 +75,15 @@ func (s *Server) file(c *gin.Context) {
 		return
 	}
 	if !t.MayWrite(shelf) {
-		detail := fmt.Sprintf("the token %q puts on %q", t.Name, t.WritesTo)
+		detail := fmt.Sprintf("the token %q writes to %q", t.Name, t.WritesTo)
 		if t.WritesTo == "" {
-			detail = fmt.Sprintf("the token %q puts on no shelf", t.Name)
+			detail = fmt.Sprintf("the token %q writes to no shelf", t.Name)
 		}
-		problem(c, http.StatusForbidden, fmt.Sprintf("this token may not put on the shelf %q", shelf), detail)
+		problem(c, http.StatusForbidden, fmt.Sprintf("this token does not have the right to write to the shelf %q", shelf), detail)
 		return
 	}
 	if k, err := digest.Parse(c.Param("key")); err != nil || k != e.Key || e.Key.IsZero() {
-		problem(c, http.StatusBadRequest, "the key in the address is not that of the entry", "")
+		problem(c, http.StatusBadRequest, "the key in the address differs from the key of the entry", "")
 		return
 	}
 	list, ok := s.checkEntry(c, e)
@@ -110,7 +110,7 @@ func (s *Server) file(c *gin.Context) {
 func (s *Server) missingBlobs(c *gin.Context, list []digest.Digest) {
 	answerProblem(c, protocol.Problem{
 		Type: "about:blank", Title: "blobs that the entry names are missing", Status: http.StatusConflict,
-		Detail: "send them and file the entry again", Missing: list,
+		Detail: "send them, then send the entry again", Missing: list,
 	})
 }
 
@@ -126,7 +126,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 		return nil, false
 	}
 	if e.Listing.IsZero() || e.Ingredients.IsZero() || e.Task == "" {
-		return refuse("task, listing and ingredients have to be named")
+		return refuse("task, listing and ingredients are required")
 	}
 	have, err := s.Records.Blobs(c.Request.Context(), repo, []digest.Digest{e.Listing, e.Ingredients})
 	if err != nil {
@@ -149,7 +149,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 		}
 	}
 	if key.OfEncoded(texts[e.Ingredients]) != e.Key {
-		return refuse("the key is not that of the ingredients")
+		return refuse("the key does not match the ingredients")
 	}
 	in, err := key.Decode(texts[e.Ingredients])
 	if err != nil {
@@ -188,13 +188,13 @@ func (s *Server) entries(c *gin.Context) {
 	}
 	f := records.EntryFilter{Task: c.Query("task"), Of: c.Query("of"), Limit: limit + 1}
 	if f.Task == "" {
-		problem(c, http.StatusBadRequest, "which task?", "write ?task=build@fares")
+		problem(c, http.StatusBadRequest, "the task is missing", "write ?task=build@fares")
 		return
 	}
 	if text := c.Query("before"); text != "" {
 		at, err := time.Parse(time.RFC3339Nano, text)
 		if err != nil {
-			problem(c, http.StatusBadRequest, "before has to be what an earlier page gave as next", text)
+			problem(c, http.StatusBadRequest, "before must be the value of next in an earlier page", text)
 			return
 		}
 		f.Before = at
@@ -212,7 +212,7 @@ func (s *Server) entries(c *gin.Context) {
 	c.JSON(http.StatusOK, page)
 }
 
-// good lists commits that a run on the trusted shelf found all right.
+// lastGood lists commits whose run on the trusted shelf passed.
 func (s *Server) lastGood(c *gin.Context) {
 	rows, err := s.Records.LastGood(c.Request.Context(), token(c).RepositoryID, c.Query("branch"))
 	if err != nil {

@@ -12,14 +12,14 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// Limits bound what clients may do at a time. 0 stands for no limit.
+// Limits bound what clients may do. 0 means no limit.
 type Limits struct {
-	Rate    float64 // requests per second and token; twice as many at once
-	Uploads int64   // at a time, of all tokens
-	Quota   int64   // bytes that a repository may hold, unless its own row says otherwise
+	Rate    float64 // requests per second and token; bursts up to twice as many
+	Uploads int64   // concurrent uploads, of all tokens
+	Quota   int64   // bytes per repository, unless its own row has a quota
 }
 
-// limits is how far the limits are used up.
+// limits tracks how much of the limits is used.
 type limits struct {
 	Limits
 	uploads *semaphore.Weighted
@@ -28,16 +28,18 @@ type limits struct {
 	held    map[int64]*storedUsage  // by repository
 }
 
-// holding is what a repository holds, as it was counted last and grew since.
+// storedUsage is what a repository stores: the last count and what was added
+// since.
 type storedUsage struct {
 	bytes, quota int64
 	counted      time.Time
 }
 
-// recount is after how long what a repository holds is counted again.
+// recountAfter is the age at which the stored bytes of a repository are counted
+// again.
 const recountAfter = 30 * time.Second
 
-// uploadWait is how long an upload waits for its turn.
+// uploadWait is how long an upload waits for a free slot.
 const uploadWait = 5 * time.Second
 
 func newLimits(l Limits) *limits {
@@ -53,7 +55,7 @@ func later(c *gin.Context, after time.Duration, title, detail string) {
 	problem(c, http.StatusTooManyRequests, title, detail)
 }
 
-// limitRate holds a token to its rate.
+// limitRate enforces the request rate of a token.
 func (s *Server) limitRate(c *gin.Context) {
 	l := s.limits
 	if l.Rate <= 0 {
@@ -68,12 +70,12 @@ func (s *Server) limitRate(c *gin.Context) {
 	}
 	l.mu.Unlock()
 	if !r.Allow() {
-		s.metrics.limited.WithLabelValues("rate").Inc()
-		later(c, time.Second, "too many requests", fmt.Sprintf("the token %q may make %g a second", token(c).Name, l.Rate))
+		s.metrics.http.limited.WithLabelValues("rate").Inc()
+		later(c, time.Second, "too many requests", fmt.Sprintf("the token %q is limited to %g per second", token(c).Name, l.Rate))
 	}
 }
 
-// limitUploads lets so many uploads go on at a time.
+// limitUploads limits the number of concurrent uploads.
 func (s *Server) limitUploads(c *gin.Context) {
 	l := s.limits
 	if l.uploads == nil {
@@ -82,20 +84,20 @@ func (s *Server) limitUploads(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), uploadWait)
 	defer cancel()
 	if l.uploads.Acquire(ctx, 1) != nil {
-		s.metrics.limited.WithLabelValues("uploads").Inc()
-		later(c, uploadWait, "too many uploads at a time", fmt.Sprintf("%d go on, and there was no room within %s", l.Limits.Uploads, uploadWait))
+		s.metrics.http.limited.WithLabelValues("uploads").Inc()
+		later(c, uploadWait, "too many concurrent uploads", fmt.Sprintf("%d are in progress, and no slot became free within %s", l.Limits.Uploads, uploadWait))
 		return
 	}
-	s.metrics.uploading.Inc()
+	s.metrics.cache.uploads.Inc()
 	defer func() {
-		s.metrics.uploading.Dec()
+		s.metrics.cache.uploads.Dec()
 		l.uploads.Release(1)
 	}()
 	c.Next()
 }
 
-// room tells whether a repository's quota has room for so many bytes more, or
-// answers that it has none.
+// room tells whether a repository's quota has room for more bytes, or answers
+// that it does not.
 func (s *Server) room(c *gin.Context, more int64) bool {
 	repo := token(c).RepositoryID
 	h, err := s.storedBytes(c.Request.Context(), repo)
@@ -104,9 +106,9 @@ func (s *Server) room(c *gin.Context, more int64) bool {
 		return false
 	}
 	if h.quota > 0 && h.bytes+more > h.quota {
-		s.metrics.limited.WithLabelValues("quota").Inc()
-		problem(c, http.StatusInsufficientStorage, "the repository's share of the cache is full",
-			fmt.Sprintf("it holds %d of %d bytes; what was used least is let go of, and its room is there again after a while", h.bytes, h.quota))
+		s.metrics.http.limited.WithLabelValues("quota").Inc()
+		problem(c, http.StatusInsufficientStorage, "the repository's quota is used up",
+			fmt.Sprintf("it stores %d of %d bytes; the service removes the least recently used results, so there is room again after a while", h.bytes, h.quota))
 		return false
 	}
 	return true
@@ -134,7 +136,7 @@ func (s *Server) storedBytes(ctx context.Context, repo int64) (storedUsage, erro
 	return *l.held[repo], nil
 }
 
-// took adds what came in to what a repository holds.
+// took adds received bytes to the stored bytes of a repository.
 func (s *Server) took(repo, bytes int64) {
 	s.limits.mu.Lock()
 	defer s.limits.mu.Unlock()
@@ -143,8 +145,8 @@ func (s *Server) took(repo, bytes int64) {
 	}
 }
 
-// Recount forgets what repositories hold, so that it is counted again: the
-// sweeper has been at it.
+// Recount makes the service count the stored bytes of repositories again, after
+// a cleanup.
 func (s *Server) Recount() {
 	s.limits.mu.Lock()
 	defer s.limits.mu.Unlock()

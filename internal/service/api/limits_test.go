@@ -79,7 +79,7 @@ func TestATokenMayOnlyAskSoOften(t *testing.T) {
 	if turned < 15 || turned > 35 {
 		t.Errorf("%d of 40 requests were turned away", turned)
 	}
-	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_limited_total{limit="rate"} `+fmt.Sprint(turned)) {
+	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_http_requests_limited_total{limit="rate"} `+fmt.Sprint(turned)) {
 		t.Errorf("the metrics do not count %d", turned)
 	}
 }
@@ -117,7 +117,7 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 		resp.Body.Close()
 	})
 	_, _ = feed.Write(text[:3])
-	trial.Wait(t, "the first upload to begin", func() bool { return strings.Contains(string(get(t, s.URL+"/metrics")), "grayloft_uploads 1") })
+	trial.Wait(t, "the first upload to begin", func() bool { return strings.Contains(string(get(t, s.URL+"/metrics")), "grayloft_uploads_in_progress 1") })
 	other := []byte("other")
 	if status, _ := c.call("PUT", "/v1/test/blobs/"+digest.Of(other).String(), other); status != 429 {
 		t.Errorf("beside it: %d", status)
@@ -251,12 +251,12 @@ func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
 	c := callerOf(t, s, ci)
 	text := []byte("nobody names this")
 	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
-	held := func(what, n string) func() bool {
+	stored := func(what, n string) func() bool {
 		return func() bool {
-			return strings.Contains(string(get(t, s.URL+"/metrics")), `grayloft_held{repo="test",what="`+what+`"} `+n+"\n")
+			return strings.Contains(string(get(t, s.URL+"/metrics")), `grayloft_stored_`+what+`{repo="test"} `+n+"\n")
 		}
 	}
-	trial.Wait(t, "the metrics to count it", held("bytes", "17"))
+	trial.Wait(t, "the metrics to count it", stored("bytes", "17"))
 	exec := func(query string) {
 		t.Helper()
 		if _, err := s.DB.Exec(query); err != nil {
@@ -264,9 +264,9 @@ func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
 		}
 	}
 	exec("UPDATE blobs SET leased_until = now() - interval '1 minute'")
-	trial.Wait(t, "it to be condemned", held("condemned_bytes", "17"))
+	trial.Wait(t, "it to be marked for deletion", stored("marked_bytes", "17"))
 	exec("UPDATE blobs SET marked_at = now() - interval '3 days'")
-	trial.Wait(t, "it to go", held("blobs", "0"))
+	trial.Wait(t, "it to go", stored("blobs", "0"))
 	trial.Wait(t, "its file to go", func() bool {
 		left := 0
 		_ = filepath.WalkDir(filepath.Join(s.Config.Data, "blobs"), func(_ string, d os.DirEntry, err error) error {
@@ -277,8 +277,8 @@ func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
 		})
 		return left == 0
 	})
-	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_swept_total{what="bytes"} 17`) {
-		t.Error("what was swept is not counted")
+	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_cleanup_deleted_bytes_total 17`) {
+		t.Error("the deleted bytes are not counted")
 	}
 }
 

@@ -20,18 +20,18 @@ import (
 
 const (
 	batchBlobs = 128     // members of a pack that are stored at a time
-	batchBytes = 8 << 20 // bytes of them
-	storing    = 16      // of them side by side
+	batchBytes = 8 << 20 // their total bytes
+	storing    = 16      // members stored in parallel
 )
 
-// batch are members of a pack that were read and are right.
+// batch is a set of verified members of a pack.
 type batch struct {
 	list  []records.Stored
 	texts [][]byte
 	bytes int64
 }
 
-// keep stores the batch, and notes it once all of it is on disk.
+// keep stores the batch, and records it once all of it is on disk.
 func (s *Server) keep(c *gin.Context, b *batch) error {
 	if len(b.list) == 0 {
 		return nil
@@ -55,7 +55,7 @@ func (s *Server) keep(c *gin.Context, b *batch) error {
 	if err := s.Records.PutBlobs(ctx, repo, b.list); err != nil {
 		return err
 	}
-	s.metrics.moved.WithLabelValues("in").Add(float64(b.bytes))
+	s.metrics.cache.received.Add(float64(b.bytes))
 	s.took(repo, b.bytes)
 	*b = batch{}
 	return nil
@@ -108,18 +108,18 @@ func (s *Server) putPack(c *gin.Context) {
 	c.JSON(http.StatusOK, answer)
 }
 
-// cutOff keeps what came before the cut, which was verified, and says so.
+// cutOff stores what arrived before the cut, which was verified, and says so.
 func (s *Server) cutOff(c *gin.Context, b *batch, answer protocol.PackAnswer, cause error) {
 	if err := s.keep(c, b); err != nil {
 		s.fault(c, err)
 		return
 	}
-	problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were taken: %v", len(answer.Results), cause))
+	problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were stored: %v", len(answer.Results), cause))
 }
 
-var errName = errors.New("not named by a digest")
+var errName = errors.New("its name is not a digest")
 
-// takeMember reads one member. Small ones are gathered, and stored together.
+// takeMember reads one member. Small ones are collected and stored together.
 func (s *Server) takeMember(c *gin.Context, tr *tar.Reader, h *tar.Header, b *batch) (protocol.PackResult, error) {
 	d, err := digest.Parse(h.Name)
 	res := protocol.PackResult{Digest: d, OK: true}
@@ -152,8 +152,8 @@ func (s *Server) takeMember(c *gin.Context, tr *tar.Reader, h *tar.Header, b *ba
 	return res, nil
 }
 
-// compressed returns where the answer's body goes: compressed, where the client
-// takes that. Done ends it.
+// compressed returns a writer for the answer's body: compressed, if the client
+// accepts that. Done ends it.
 func compressed(c *gin.Context) (out io.Writer, done func(), err error) {
 	if !strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
 		return c.Writer, func() {}, nil
@@ -163,7 +163,7 @@ func compressed(c *gin.Context) (out io.Writer, done func(), err error) {
 	return enc, func() { enc.Close() }, err
 }
 
-// fetchPack streams what is there of the blobs asked for, in the order asked.
+// fetchPack streams the requested blobs that exist, in the requested order.
 func (s *Server) fetchPack(c *gin.Context) {
 	list, ok := s.digests(c)
 	if !ok {
@@ -201,14 +201,14 @@ func (s *Server) fetchPack(c *gin.Context) {
 func (s *Server) member(c *gin.Context, tw *tar.Writer, d digest.Digest, b records.Blob) error {
 	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
 	if err != nil {
-		s.Log.Error("a blob is on record and not stored", "object", b.Object, "error", err)
-		return nil // left out: the client takes it for gone
+		s.Log.Error("a blob has a record but no object", "object", b.Object, "error", err)
+		return nil // left out: the client treats it as missing
 	}
 	defer r.Close()
 	if err := tw.WriteHeader(&tar.Header{Name: d.String(), Size: b.Size, Mode: 0o444, Format: tar.FormatUSTAR}); err != nil {
 		return err
 	}
 	n, err := io.CopyN(tw, r, b.Size)
-	s.metrics.moved.WithLabelValues("out").Add(float64(n))
+	s.metrics.cache.sent.Add(float64(n))
 	return err
 }

@@ -9,7 +9,7 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// parts answers how long tasks took, the same to everyone who divides the same
+// parts answers durations of tasks, the same to everybody who divides the same
 // work.
 func (s *Server) parts(c *gin.Context) {
 	under, ok := digestParam(c)
@@ -21,7 +21,7 @@ func (s *Server) parts(c *gin.Context) {
 		return
 	}
 	if len(in.Tasks) > protocol.MaxParts {
-		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are taken", protocol.MaxParts))
+		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxParts))
 		return
 	}
 	seconds, err := s.Records.Parts(c.Request.Context(), token(c), under, in.Tasks)

@@ -14,13 +14,13 @@ import (
 )
 
 const (
-	tokenHolds = time.Second // how long a token that was revoked may still be taken
+	tokenHolds = time.Second // how long a revoked token may still be accepted
 	blobHolds  = time.Minute
-	mostKept   = 100_000 // from which everything remembered is forgotten
+	mostKept   = 100_000 // size at which everything is forgotten
 )
 
-// remembered keeps answers of the database for a short while, so that many
-// small requests do not each ask it the same.
+// expiringMap remembers answers of the database for a short time, so that many
+// small requests do not ask for the same row.
 type expiringMap[K comparable, V any] struct {
 	mu    sync.Mutex
 	holds time.Duration
@@ -36,7 +36,7 @@ func newExpiringMap[K comparable, V any](holds time.Duration) *expiringMap[K, V]
 	return &expiringMap[K, V]{holds: holds, of: map[K]expiring[V]{}}
 }
 
-// get returns what is remembered, or else what ask answers; errors are not
+// get returns the remembered value, or else the answer of ask; errors are not
 // remembered.
 func (r *expiringMap[K, V]) get(k K, ask func() (V, error)) (V, error) {
 	now := time.Now()
@@ -77,8 +77,8 @@ func (s *Server) blob(c *gin.Context, d digest.Digest) (records.Blob, error) {
 	return s.blobsKnown.get(blobKey{repo, d}, func() (records.Blob, error) { return s.Records.Blob(c.Request.Context(), repo, d) })
 }
 
-// tokenOf returns the token of a secret. One that has expired is found to have
-// at once.
+// tokenOf returns the token with a secret. An expired token is detected at
+// once.
 func (s *Server) tokenOf(ctx context.Context, secret string) (records.Token, error) {
 	t, err := s.tokensKnown.get(secret, func() (records.Token, error) { return s.Records.FindToken(ctx, secret) })
 	if err == nil && t.ExpiresAt != nil && t.ExpiresAt.Before(time.Now()) {
@@ -87,8 +87,8 @@ func (s *Server) tokenOf(ctx context.Context, secret string) (records.Token, err
 	return t, err
 }
 
-// openBlob opens some of a blob. Where its object is gone, another may have come
-// in its place since it was looked up.
+// openBlob opens a part of a blob. If its object is gone, another may have
+// replaced it since the lookup.
 func (s *Server) openBlob(c *gin.Context, d digest.Digest, open func(records.Blob) error) error {
 	for try := 0; ; try++ {
 		b, err := s.blob(c, d)

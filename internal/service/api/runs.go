@@ -27,7 +27,7 @@ func (s *Server) startRun(c *gin.Context) {
 		return
 	}
 	if !runID.MatchString(in.ID) || in.Started.IsZero() {
-		problem(c, http.StatusBadRequest, "the run cannot be recorded", "it needs an id of 8 to 64 letters and digits, and the time when it started")
+		problem(c, http.StatusBadRequest, "the run cannot be recorded", "it needs an id of 8 to 64 letters and digits, and the time at which it started")
 		return
 	}
 	if err := s.Records.StartRun(c.Request.Context(), token(c), in); err != nil {
@@ -43,16 +43,16 @@ func (s *Server) addEvents(c *gin.Context) {
 		return
 	}
 	if len(in.Events) > protocol.MaxEvents {
-		problem(c, http.StatusRequestEntityTooLarge, "too many events in one request", fmt.Sprintf("at most %d are taken", protocol.MaxEvents))
+		problem(c, http.StatusRequestEntityTooLarge, "too many events in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxEvents))
 		return
 	}
 	through, err := s.Records.AddEvents(c.Request.Context(), token(c), c.Param("id"), in.Events)
 	var gap records.GapError
 	switch {
 	case errors.As(err, &gap):
-		problem(c, http.StatusConflict, "events are missing before these", gap.Error())
+		problem(c, http.StatusConflict, "earlier events are missing", gap.Error())
 	case errors.Is(err, records.ErrOthers):
-		problem(c, http.StatusForbidden, "this run is another's", err.Error())
+		problem(c, http.StatusForbidden, "this run belongs to another token", err.Error())
 	case err != nil:
 		s.fault(c, err)
 	default:
@@ -68,7 +68,7 @@ func number(c *gin.Context, name string, otherwise, most int) (int, bool) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > most {
-		problem(c, http.StatusBadRequest, fmt.Sprintf("%s has to be a number from 1 to %d", name, most), text)
+		problem(c, http.StatusBadRequest, fmt.Sprintf("%s must be a number from 1 to %d", name, most), text)
 		return 0, false
 	}
 	return n, true
@@ -140,7 +140,7 @@ func (s *Server) runLog(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// stretches is how many bars a strip of the balance has.
+// intervals is the number of bars in a strip of the balance.
 const intervals = 180
 
 func (s *Server) balance(c *gin.Context) {
@@ -157,7 +157,7 @@ func (s *Server) balance(c *gin.Context) {
 	c.JSON(http.StatusOK, b)
 }
 
-// live tells, as server-sent events, which runs have changed.
+// live sends, as server-sent events, the ids of runs that change.
 func (s *Server) live(c *gin.Context) {
 	ch, stop := s.hub.subscribe(token(c).RepositoryID)
 	defer stop()
@@ -183,8 +183,8 @@ func (s *Server) live(c *gin.Context) {
 	}
 }
 
-// hub passes on which runs have changed to whoever follows a repository. It
-// learns of them from the database, so that replicas tell each other.
+// hub forwards the ids of changed runs to the followers of a repository. It
+// receives them from the database, so that replicas inform each other.
 type hub struct {
 	log    *slog.Logger
 	closed chan struct{}
@@ -217,13 +217,13 @@ func (h *hub) changed(repository int64, run string) {
 	for ch := range h.subs[repository] {
 		select {
 		case ch <- run:
-		default: // too slow: it hears of the next change
+		default: // too slow: it receives the next change
 		}
 	}
 }
 
-// follow listens until the context ends, and begins anew where the connection
-// is lost.
+// follow listens until the context ends, and reconnects if the connection is
+// lost.
 func (h *hub) follow(ctx context.Context, db *records.DB) {
 	defer close(h.closed)
 	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
@@ -235,7 +235,7 @@ func (h *hub) follow(ctx context.Context, db *records.DB) {
 		if time.Since(began) > time.Minute {
 			wait = time.Second
 		}
-		h.log.Warn("lost the connection over which runs are followed", "error", err, "again_in", wait)
+		h.log.Warn("lost the connection for changes of runs", "error", err, "again_in", wait)
 		select {
 		case <-ctx.Done():
 			return

@@ -9,16 +9,16 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// uses gathers which entries were asked for, and writes it down now and then:
-// a lookup itself writes nothing.
+// uses collects which entries were looked up, and records it periodically: a
+// lookup itself writes nothing.
 type uses struct {
 	mu    sync.Mutex
 	fresh map[records.Used]bool
-	known map[records.Used]bool // written down today
+	known map[records.Used]bool // recorded today
 	day   string
 }
 
-// flushUses is how often uses are written down.
+// flushUses is the interval at which uses are recorded.
 const flushUses = time.Minute
 
 func newUses() *uses {
@@ -35,8 +35,7 @@ func (u *uses) note(repository int64, entries []protocol.Entry) {
 	}
 }
 
-// flush writes down what was gathered. What could not be is kept for the next
-// time.
+// flush records the collected uses. Those that fail are kept for the next time.
 func (u *uses) flush(ctx context.Context, db *records.DB) error {
 	const batch = 5000
 	for {
@@ -76,11 +75,11 @@ func (s *Server) flushUses(ctx context.Context) {
 			return
 		case <-tick.C:
 			if err := s.uses.flush(ctx, s.Records); err != nil && ctx.Err() == nil {
-				s.Log.Warn("noting which entries were used", "error", err)
+				s.Log.Warn("recording the use of entries", "error", err)
 			}
 		}
 	}
 }
 
-// Flush writes down which entries were asked for since the last time.
+// Flush records which entries were looked up since the last time.
 func (s *Server) Flush(ctx context.Context) error { return s.uses.flush(ctx, s.Records) }

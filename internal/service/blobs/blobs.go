@@ -1,6 +1,5 @@
-// Package blobs keeps the service's blobs: a small interface that a directory
-// and a bucket can both meet, with its contract written down here and held to
-// by one suite of tests.
+// Package blobs stores the service's blobs: a small interface for a directory
+// and a bucket, with its contract here and one test suite for both.
 package blobs
 
 import (
@@ -9,19 +8,19 @@ import (
 	"io"
 )
 
-// ErrNotExist is wrapped by errors about an object that is not there.
+// ErrNotExist is wrapped by errors about a missing object.
 var ErrNotExist = errors.New("no such object")
 
-// Store keeps objects by name. Names are relative paths with slashes; an
+// Store stores objects by name. Names are relative paths with slashes; an
 // object is written once and never changes.
 type Store interface {
-	// Put keeps what r yields until its end. When it returns nil, the object
-	// is on durable storage. When r or the storage fails, nothing is kept, and
+	// Put stores everything that r returns. When it returns nil, the object is
+	// on durable storage. If r or the storage fails, nothing is stored, and
 	// nobody has seen any of it.
 	Put(ctx context.Context, object string, r io.Reader) error
-	// Open returns length bytes of an object from an offset, or fewer where it
-	// ends before. [ErrNotExist] is wrapped where it is not there.
+	// Open returns length bytes of an object from an offset, or fewer if the
+	// object ends earlier. It wraps [ErrNotExist] if there is no such object.
 	Open(ctx context.Context, object string, from, length int64) (io.ReadCloser, error)
-	// Delete takes an object away. One that is not there is no error.
+	// Delete deletes an object. A missing object is not an error.
 	Delete(ctx context.Context, object string) error
 }

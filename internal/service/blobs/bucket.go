@@ -25,13 +25,12 @@ type Bucket struct {
 	prefix string
 }
 
-// bucketLimit is how long one attempt at a request to a bucket may take before
-// its answer begins.
+// bucketLimit is the time limit for the start of a bucket's answer, per
+// attempt.
 const bucketLimit = 30 * time.Second
 
-// OpenBucket opens a bucket that is there. The address is that of the bucket,
-// https://host/bucket or https://host/bucket/prefix, with ?region= where the
-// store wants one.
+// OpenBucket opens an existing bucket. The address is https://host/bucket or
+// https://host/bucket/prefix, with ?region= if the store requires one.
 func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
@@ -39,7 +38,7 @@ func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, erro
 	}
 	name, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
 	if name == "" {
-		return nil, fmt.Errorf("%q names no bucket: write it like https://host/bucket", address)
+		return nil, fmt.Errorf("%q does not name a bucket: write it like https://host/bucket", address)
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.ResponseHeaderTimeout, transport.MaxIdleConnsPerHost = bucketLimit, 64
@@ -66,12 +65,11 @@ func OpenBucket(ctx context.Context, address, key, secret string) (*Bucket, erro
 
 const (
 	attempts   = 8
-	firstPause = 50 * time.Millisecond // doubled after each
+	firstPause = 50 * time.Millisecond // doubled after each attempt
 )
 
-// again makes a request again where it failed and that may help. The library
-// would do so itself, but reads on in the same body while what is left of the
-// attempt before may still be reading it.
+// again repeats a request if that may help. The library would do so itself, but
+// it rereads the same body while the previous attempt may still be reading it.
 func again(ctx context.Context, do func() error) error {
 	pause := firstPause
 	for try := 1; ; try++ {
@@ -94,18 +92,17 @@ func again(ctx context.Context, do func() error) error {
 
 func (b *Bucket) object(name string) (string, error) {
 	if !fs.ValidPath(name) || name == "." {
-		return "", fmt.Errorf("%q is not the name of an object", name)
+		return "", fmt.Errorf("%q is not a valid name of an object", name)
 	}
 	return path.Join(b.prefix, name), nil
 }
 
-// inMemory is up to how many bytes an object waits in memory, rather than in a
-// file, until it is known to be right.
+// inMemory is the size up to which an object waits in memory, instead of a
+// file, until it is complete.
 const inMemory = 4 << 20
 
-// Put implements [Store]. A bucket shows an object once all of it has come, so
-// it is sent when its end has been seen: then a request that fails can be made
-// again, too.
+// Put implements [Store]. The object is sent after its end has been read, so
+// that a failed request can be repeated and a broken body is never stored.
 func (b *Bucket) Put(ctx context.Context, object string, r io.Reader) error {
 	name, err := b.object(object)
 	if err != nil {
@@ -134,22 +131,21 @@ func (b *Bucket) Put(ctx context.Context, object string, r io.Reader) error {
 
 func (b *Bucket) send(ctx context.Context, name string, from io.ReaderAt, size int64) error {
 	opt := minio.PutObjectOptions{ContentType: "application/octet-stream"}
-	opt.DisableContentSha256 = size == 0 // else an empty body is sent in chunks of no declared length, which stores refuse
+	opt.DisableContentSha256 = size == 0 // otherwise an empty body is sent in chunks without a declared length, which stores refuse
 	return again(ctx, func() error {
 		_, err := b.client.PutObject(ctx, b.name, name, io.NewSectionReader(from, 0, size), size, opt)
 		return err
 	})
 }
 
-// Open implements [Store]. What is cut off on the way is asked for again from
-// where it was cut.
+// Open implements [Store]. After a cut it continues at the position of the cut.
 func (b *Bucket) Open(ctx context.Context, object string, from, length int64) (io.ReadCloser, error) {
 	name, err := b.object(object)
 	if err != nil {
 		return nil, err
 	}
 	p := &pieces{ctx: ctx, b: b, name: name, object: object, at: from, end: from + length}
-	if length <= 0 { // a range of nothing cannot be asked for
+	if length <= 0 { // an empty range cannot be requested
 		err := again(ctx, func() error {
 			_, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
 			return err
@@ -169,14 +165,14 @@ func (b *Bucket) absent(err error, object string) error {
 	return err
 }
 
-// pieces reads a range of an object, in as many requests as it takes.
+// pieces reads a range of an object, in as many requests as necessary.
 type pieces struct {
 	ctx          context.Context
 	b            *Bucket
 	name, object string
 	at, end      int64
 	body         io.ReadCloser
-	tries        int // since anything came
+	tries        int // since the last byte
 }
 
 const pieceTries = 4
@@ -192,7 +188,7 @@ func (p *pieces) open() error {
 		return err
 	})
 	if minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
-		p.end = p.at // it ends before
+		p.end = p.at // it ends earlier
 		return nil
 	}
 	p.body = body

@@ -16,7 +16,7 @@ import (
 // Dir is a [Store] in a directory.
 type Dir struct{ root string }
 
-// OpenDir makes the directory where it is not there yet.
+// OpenDir creates the directory if necessary.
 func OpenDir(root string) (*Dir, error) {
 	if err := os.MkdirAll(filepath.Join(root, "tmp"), 0o700); err != nil {
 		return nil, fmt.Errorf("the blobs' directory: %w", err)
@@ -26,7 +26,7 @@ func OpenDir(root string) (*Dir, error) {
 
 func (d *Dir) path(object string) (string, error) {
 	if !fs.ValidPath(object) || strings.HasPrefix(object, "tmp/") {
-		return "", fmt.Errorf("%q is not the name of an object", object)
+		return "", fmt.Errorf("%q is not a valid name of an object", object)
 	}
 	return filepath.Join(d.root, filepath.FromSlash(object)), nil
 }
@@ -95,7 +95,7 @@ func (d *Dir) Open(_ context.Context, object string, from, length int64) (io.Rea
 	return &part{f, io.LimitedReader{R: f, N: length}}, nil
 }
 
-// part is a part of a file, which a connection can send without copying it.
+// part is a part of a file that a connection can send without copying.
 type part struct {
 	f *os.File
 	r io.LimitedReader

@@ -1,9 +1,9 @@
-// Package cluster runs a PostgreSQL server of the service's own, from the
-// installed server packages, in a directory, on loopback only. It is for a
-// team of one, for the demonstration and for tests; others name a database.
+// Package cluster runs a private PostgreSQL server from the installed server
+// packages, in a directory, on loopback only. It is for a team of one, for the
+// demonstration and for tests; others name a database.
 //
-// PostgreSQL refuses to run as root. Started by root, the server runs as the
-// user postgres, who has to be able to reach the directory.
+// PostgreSQL refuses to run as root. If root starts it, the server runs as the
+// user postgres, who must be able to reach the directory.
 package cluster
 
 import (
@@ -29,15 +29,15 @@ type Cluster struct {
 	dir     string
 	bin     string
 	port    int
-	started bool // by us, and so ours to stop
+	started bool // by this process, so it also stops it
 	secret  string
 }
 
-// ErrNotInstalled is returned where there are no server packages.
+// ErrNotInstalled is returned if the server packages are missing.
 var ErrNotInstalled = errors.New("PostgreSQL's server is not installed: apt-get install postgresql (or name a database with --database)")
 
-// Start makes the cluster where there is none yet, and starts its server, or
-// finds it running already.
+// Start creates the cluster if necessary and starts its server, or finds it
+// running.
 func Start(ctx context.Context, dir string) (*Cluster, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
@@ -134,8 +134,8 @@ func (c *Cluster) prepare(ctx context.Context) error {
 	return err
 }
 
-// password reads the server's password, which nobody but the service's own
-// user may read, or makes one.
+// password returns the server's password, and creates it if necessary; only the
+// service's own user may read it.
 func (c *Cluster) password() error {
 	file := c.dir + ".password"
 	text, err := os.ReadFile(file)
@@ -162,7 +162,7 @@ func (c *Cluster) handOver() (string, error) {
 	return f.Name(), chown(f.Name())
 }
 
-// running returns the port of a server that runs in the directory already.
+// running returns the port of a server that already runs in the directory.
 func (c *Cluster) running(ctx context.Context) (int, bool) {
 	if _, err := c.run(ctx, "pg_ctl", "status", "-D", c.dir); err != nil {
 		return 0, false
@@ -191,7 +191,7 @@ func tail(text []byte, n int) string {
 	return strings.Join(lines[max(0, len(lines)-n):], "\n")
 }
 
-// run runs one of PostgreSQL's programs, as a user that it accepts.
+// run runs one of PostgreSQL's programs, as a user that PostgreSQL accepts.
 func (c *Cluster) run(ctx context.Context, name string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, filepath.Join(c.bin, name), args...)
 	cmd.Dir = "/"
@@ -201,7 +201,7 @@ func (c *Cluster) run(ctx context.Context, name string, args ...string) (string,
 	if err := asServer(cmd); err != nil {
 		return "", err
 	}
-	// pg_ctl leaves the server holding its output: wait for pg_ctl alone.
+	// pg_ctl leaves the server with its output open: wait for pg_ctl alone.
 	cmd.WaitDelay = time.Second
 	err := cmd.Run()
 	if errors.Is(err, exec.ErrWaitDelay) {
@@ -213,13 +213,13 @@ func (c *Cluster) run(ctx context.Context, name string, args ...string) (string,
 	return out.String(), nil
 }
 
-// CreateDatabase makes a database, which must not be there yet.
+// CreateDatabase creates a database, which must not exist yet.
 func (c *Cluster) CreateDatabase(ctx context.Context, name string) error {
 	_, err := c.run(ctx, "createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-U", "grayloft", name)
 	return err
 }
 
-// EnsureDatabase makes a database unless it is there already.
+// EnsureDatabase creates a database unless it exists.
 func (c *Cluster) EnsureDatabase(ctx context.Context, name string) error {
 	err := c.CreateDatabase(ctx, name)
 	if err != nil && strings.Contains(err.Error(), "already exists") {

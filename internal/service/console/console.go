@@ -1,6 +1,6 @@
-// Package console serves the console's files, which are embedded when they
-// have been built. Any address that is not a file gets the one page, so that
-// every view has an address.
+// Package console serves the console's files, which are embedded if they were
+// built. Every address that is not a file gets the one page, so that every view
+// has an address.
 package console
 
 import (
@@ -35,7 +35,7 @@ func Handler() http.Handler {
 	static := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			http.Error(w, "only GET is taken here", http.StatusMethodNotAllowed)
+			http.Error(w, "only GET is allowed here", http.StatusMethodNotAllowed)
 			return
 		}
 		h := w.Header()

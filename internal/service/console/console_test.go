@@ -133,7 +133,7 @@ func TestTheConsole(t *testing.T) {
 	// cookie that scripts cannot read, and the page asked for is shown.
 	p.do("open", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.URL+"/runs/"+first.Run+"?task=check@test"), chromedp.WaitVisible(token))
 	p.do("a wrong token", chromedp.SendKeys(token, "loft-wrong\r"))
-	p.says("[role=alert]", "this token is not known")
+	p.says("[role=alert]", "unknown token")
 	p.eval("(e => { e.value = ''; e.dispatchEvent(new Event('input', { bubbles: true })) })(document.querySelector('#token'))")
 	p.do("a right token", chromedp.SendKeys(token, brenna+"\r"), chromedp.WaitVisible(browser.CSS("tr[data-row]")))
 	if got := p.eval("document.cookie"); strings.Contains(got, "loft-") {

@@ -24,7 +24,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	cfg := &defaults
 	cfg.Log = slog.New(slog.NewTextHandler(errs, nil))
 	root := &cobra.Command{
-		Use: "grayloftd", Short: "Share outputs between people and CI runners, and keep records of runs",
+		Use: "grayloftd", Short: "Share task outputs between people and CI runners, and keep records of runs",
 		SilenceErrors: true, SilenceUsage: true,
 	}
 	f := root.PersistentFlags()
@@ -43,7 +43,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 
 func defaultData() string {
 	if os.Geteuid() == 0 {
-		return "/var/lib/grayloft" // a place that PostgreSQL's own user can reach
+		return "/var/lib/grayloft" // a directory that PostgreSQL's own user can reach
 	}
 	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
 		return filepath.Join(d, "grayloft")
@@ -61,7 +61,7 @@ func serve(cfg *service.Config) *cobra.Command {
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
-				return errors.New("--cert and --key go together")
+				return errors.New("--cert and --key must be given together")
 			}
 			var err error
 			if cfg.Retention.Quota, err = size("--quota", quota); err != nil {
@@ -86,22 +86,22 @@ func serve(cfg *service.Config) *cobra.Command {
 			}
 		},
 	}
-	c.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7420", "host:port to listen at; port 0 takes a free one")
+	c.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7420", "host:port to listen on; port 0 selects a free one")
 	c.Flags().StringVar(&cfg.CertFile, "cert", "", "certificate file, for TLS")
 	c.Flags().StringVar(&cfg.KeyFile, "key", "", "key file, for TLS")
 	f := c.Flags()
 	f.StringVar(&cfg.Bucket, "bucket", os.Getenv("GRAYLOFT_BUCKET"), "address of an S3-compatible bucket for blobs, such as https://host/bucket (default: a directory in --data); GRAYLOFT_BUCKET_KEY and GRAYLOFT_BUCKET_SECRET hold its key")
-	f.IntVar(&cfg.Retention.Days, "keep-days", cfg.Retention.Days, "let entries go that nobody used for so many days; 0 keeps them")
-	f.IntVar(&cfg.Retention.RunDays, "keep-runs", cfg.Retention.RunDays, "let records of runs go after so many days; 0 keeps them")
-	f.StringVar(&quota, "quota", "", "how much each repository may hold, such as 50GB, where its own row does not say (default: any amount)")
-	f.DurationVar(&cfg.CleanupInterval, "sweep", cfg.CleanupInterval, "how often to let go of what is over its time; 0 never does")
-	f.Float64Var(&cfg.Limits.Rate, "rate", cfg.Limits.Rate, "requests per second that a token may make; 0 for any number")
-	f.Int64Var(&cfg.Limits.Uploads, "uploads", cfg.Limits.Uploads, "uploads that may go on at a time; 0 for any number")
-	c.Flags().StringVar(&ready, "ready-file", "", "write the service's address to this file once it answers")
+	f.IntVar(&cfg.Retention.Days, "keep-days", cfg.Retention.Days, "remove entries that were not used for this many days; 0 keeps them")
+	f.IntVar(&cfg.Retention.RunDays, "keep-runs", cfg.Retention.RunDays, "remove records of runs after this many days; 0 keeps them")
+	f.StringVar(&quota, "quota", "", "storage per repository, such as 50GB, unless it has a quota of its own (default: unlimited)")
+	f.DurationVar(&cfg.CleanupInterval, "cleanup-interval", cfg.CleanupInterval, "interval between cleanups of expired data; 0 disables them")
+	f.Float64Var(&cfg.Limits.Rate, "rate", cfg.Limits.Rate, "requests per second and token; 0 for no limit")
+	f.Int64Var(&cfg.Limits.Uploads, "uploads", cfg.Limits.Uploads, "concurrent uploads; 0 for no limit")
+	c.Flags().StringVar(&ready, "ready-file", "", "write the service's address to this file once it is ready")
 	return c
 }
 
-// expiry reads a length of time that may be given in days.
+// expiry reads a duration that may be given in days.
 func expiry(s string, now time.Time) (time.Time, error) {
 	if d, ok := strings.CutSuffix(s, "d"); ok {
 		if n, err := strconv.Atoi(d); err == nil && n > 0 {
@@ -110,7 +110,7 @@ func expiry(s string, now time.Time) (time.Time, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d <= 0 {
-		return now, fmt.Errorf("--expires %q is not a length of time: write it like 90d or 12h", s)
+		return now, fmt.Errorf("--expires %q is not a duration: write it like 90d or 12h", s)
 	}
 	return now.Add(d), nil
 }

@@ -117,11 +117,11 @@ func TestMistakesAreExplained(t *testing.T) {
 		says string
 	}{
 		{[]string{"serve", "--data", t.TempDir(), "--listen", l.Addr().String()}, "choose another --listen"},
-		{[]string{"serve", "--data", t.TempDir(), "--cert", "x"}, "--cert and --key go together"},
+		{[]string{"serve", "--data", t.TempDir(), "--cert", "x"}, "--cert and --key must be given together"},
 		{[]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--database", "postgres://127.0.0.1:1/none"}, "the database does not answer"},
 		{[]string{"token", "new", "--name", "x", "--database", trial.Database(t)}, "a token needs a repository"},
 		{[]string{"token", "new", "--name", "x", "--repo", "r", "--expires", "soon"}, "write it like 90d or 12h"},
-		{[]string{"token", "new", "--name", "x", "--repo", "r", "--writes-to", "trusted", "--reads-from", "person/x", "--database", trial.Database(t)}, "may take from \"trusted\" alone"},
+		{[]string{"token", "new", "--name", "x", "--repo", "r", "--writes-to", "trusted", "--reads-from", "person/x", "--database", trial.Database(t)}, "may read only from \"trusted\""},
 		{[]string{"sing"}, "unknown command"},
 	} {
 		if code, out, errs := call(context.Background(), c.args...); code != 2 || !strings.Contains(errs, c.says) || out != "" {

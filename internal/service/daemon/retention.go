@@ -12,12 +12,13 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// keep says what repositories hold, and sets what one may.
+// retentionCommand shows what repositories store, and sets their quota and
+// retention.
 func retentionCommand(cfg *service.Config) *cobra.Command {
 	var repo, quota string
 	days := -1
 	c := &cobra.Command{
-		Use: "keep", Short: "Say what repositories hold, or set how much one may and for how long", Args: cobra.NoArgs,
+		Use: "keep", Short: "Show what repositories store, or set the quota and retention of one", Args: cobra.NoArgs,
 		Example: "  grayloftd retention\n  grayloftd retention --repo skerry --quota 20GB --days 30",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			bytes := int64(-1)
@@ -41,7 +42,7 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 					return err
 				}
 				w := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-				fmt.Fprintln(w, "repository\tentries\tblobs\tbytes\tcondemned\truns\tquota\tdays")
+				fmt.Fprintln(w, "repository\tentries\tblobs\tbytes\tmarked\truns\tquota\tdays")
 				for _, u := range list {
 					if repo == "" || u.Name == repo {
 						fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n", u.Name, u.Entries, u.Blobs, u.Bytes, u.MarkedBytes, u.Runs, orDefault(u.Quota), orDefault(int64(u.Days)))
@@ -52,8 +53,8 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&repo, "repo", "", "one repository")
-	c.Flags().StringVar(&quota, "quota", "", "how much it may hold, such as 20GB; 0 leaves that to the service")
-	c.Flags().IntVar(&days, "days", -1, "let its entries go that nobody used for so many days; 0 leaves that to the service")
+	c.Flags().StringVar(&quota, "quota", "", "quota, such as 20GB; 0 for the service's default")
+	c.Flags().IntVar(&days, "days", -1, "remove its entries that were not used for this many days; 0 for the service's default")
 	return c
 }
 
@@ -64,7 +65,7 @@ func orDefault(n int64) string {
 	return strconv.FormatInt(n, 10)
 }
 
-// size reads a number of bytes, with a unit of 1,000 or 1,024 to each step.
+// size reads a number of bytes with a unit, in powers of 1,000 or 1,024.
 func size(flag, text string) (int64, error) {
 	if text == "" {
 		return 0, nil

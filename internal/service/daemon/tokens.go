@@ -18,11 +18,11 @@ import (
 )
 
 func tokens(cfg *service.Config) *cobra.Command {
-	group := &cobra.Command{Use: "token", Short: "Make, list, change and end tokens"}
+	group := &cobra.Command{Use: "token", Short: "Make, list, rotate and revoke tokens"}
 	var t records.Token
 	var expires, format string
 	c := &cobra.Command{
-		Use: "new", Short: "Make a token, and print it once", Args: cobra.NoArgs,
+		Use: "new", Short: "Make a token and print it once", Args: cobra.NoArgs,
 		Example: "  grayloftd token new --repo skerry --name ci --writes-to trusted --reads-from trusted\n" +
 			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -49,19 +49,19 @@ func tokens(cfg *service.Config) *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&t.Repository, "repo", "", "the repository that it is for, as in [repo] name")
-	f.StringVar(&t.Name, "name", "", "who or what uses it")
-	f.StringVar(&t.WritesTo, "writes-to", "", "the shelf that it puts on, or a pattern such as branch/* (default: none)")
-	f.StringSliceVar((*[]string)(&t.ReadsFrom), "reads-from", []string{records.Trusted}, "the shelves that it takes from, the first that has something wins")
-	f.BoolVar(&t.MayView, "view", false, "it may look at records, and sign in to the console")
-	f.BoolVar(&t.MayManage, "manage", false, "it may manage tokens")
-	f.StringVar(&expires, "expires", "", "after how long it ends, such as 90d or 12h (default: never)")
+	f.StringVar(&t.Repository, "repo", "", "the repository of the token, as in [repo] name")
+	f.StringVar(&t.Name, "name", "", "the person or job that uses it")
+	f.StringVar(&t.WritesTo, "writes-to", "", "the shelf that it writes to, or a pattern such as branch/* (default: none)")
+	f.StringSliceVar((*[]string)(&t.ReadsFrom), "reads-from", []string{records.Trusted}, "the shelves that it reads from; the first one with a result wins")
+	f.BoolVar(&t.MayView, "view", false, "right to view records and to sign in to the console")
+	f.BoolVar(&t.MayManage, "manage", false, "right to manage tokens")
+	f.StringVar(&expires, "expires", "", "expiry, such as 90d or 12h from now (default: never)")
 	f.StringVar(&format, "format", "text", "text or json")
 	group.AddCommand(c, listTokens(cfg), rotateToken(cfg), revokeToken(cfg))
 	return group
 }
 
-// within opens the records for one question.
+// withRecords opens the records for one operation.
 func withRecords(ctx context.Context, cfg *service.Config, ask func(db *records.DB) error) error {
 	db, closeDB, err := service.OpenRecords(ctx, *cfg)
 	if err != nil {
@@ -73,7 +73,7 @@ func withRecords(ctx context.Context, cfg *service.Config, ask func(db *records.
 func listTokens(cfg *service.Config) *cobra.Command {
 	var repo, format string
 	c := &cobra.Command{
-		Use: "list", Short: "List a repository's tokens; what they are made of is not kept, so it is not shown", Args: cobra.NoArgs,
+		Use: "list", Short: "List the tokens of a repository; their secrets are not stored", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				list, err := db.Tokens(cmd.Context(), repo)
@@ -108,7 +108,7 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 		return json.NewEncoder(out).Encode(rows)
 	}
 	w := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
-	fmt.Fprintln(w, "id\tname\tputs on\ttakes from\tmay\tends")
+	fmt.Fprintln(w, "id\tname\twrites to\treads from\trights\texpires")
 	for _, t := range list {
 		var may []string
 		if t.MayView {
@@ -137,7 +137,7 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 	var expires string
 	var grace time.Duration
 	c := &cobra.Command{
-		Use: "rotate ID", Short: "Give a token a new secret, and print it once; the one before goes on for a while", Args: cobra.ExactArgs(1),
+		Use: "rotate ID", Short: "Give a token a new secret and print it once; the previous one stays valid for a while", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := tokenID(args[0])
 			if err != nil {
@@ -160,14 +160,14 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 			})
 		},
 	}
-	c.Flags().DurationVar(&grace, "grace", time.Hour, "how long the secret before goes on")
-	c.Flags().StringVar(&expires, "expires", "", "after how long the token ends now, such as 90d (default: as before)")
+	c.Flags().DurationVar(&grace, "grace", time.Hour, "how long the previous secret stays valid")
+	c.Flags().StringVar(&expires, "expires", "", "new expiry of the token, such as 90d from now (default: unchanged)")
 	return c
 }
 
 func revokeToken(cfg *service.Config) *cobra.Command {
 	return &cobra.Command{
-		Use: "revoke ID", Short: "End a token at once", Args: cobra.ExactArgs(1),
+		Use: "revoke ID", Short: "Revoke a token at once", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := tokenID(args[0])
 			if err != nil {

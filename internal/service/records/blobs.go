@@ -12,8 +12,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// lease is how long a blob is safe from the sweeper after somebody asked for
-// it or sent it.
+// lease is how long a blob is protected from cleanup after it was uploaded or
+// asked for.
 const lease = "24 hours"
 
 // Blob is a stored blob.
@@ -24,7 +24,8 @@ type Blob struct {
 	MarkedForDeletion *time.Time `db:"marked_at"`
 }
 
-// Missing returns which digests the repository lacks, and leases the others.
+// Missing returns the digests that the repository does not have, and leases the
+// others.
 func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Digest) ([]digest.Digest, error) {
 	var have [][]byte
 	err := db.SelectContext(ctx, &have, `
@@ -49,7 +50,7 @@ func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Diges
 	return out, nil
 }
 
-// Blob returns a blob that is not condemned.
+// Blob returns a blob that is not marked for deletion.
 func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob, error) {
 	var b Blob
 	err := db.GetContext(ctx, &b, `
@@ -58,7 +59,7 @@ func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob
 	return b, missing(err, "blob "+d.Short())
 }
 
-// Blobs returns those of the blobs that are there and not condemned.
+// Blobs returns the given blobs that exist and are not marked for deletion.
 func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest) (map[digest.Digest]Blob, error) {
 	var rows []Blob
 	err := db.SelectContext(ctx, &rows, `
@@ -71,7 +72,7 @@ func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest)
 	return out, err
 }
 
-// Stored is a stored object, and the blob that it holds.
+// Stored is a stored object and the blob it contains.
 type Stored struct {
 	Digest digest.Digest
 	Object string
@@ -79,13 +80,12 @@ type Stored struct {
 }
 
 // ErrTooLate is returned for objects that were not announced, or so long ago
-// that the sweeper has taken them away.
-var ErrTooLate = errors.New("the upload took too long: it has to be made again")
+// that the cleanup has deleted them.
+var ErrTooLate = errors.New("the upload took too long: send it again")
 
-// PutBlobs notes stored objects, and leases their blobs. Where another object
-// holds the same blob already, that one stays, and the new one, which is not
-// needed, is left to the sweeper: so is a condemned one in whose place a new
-// one comes.
+// PutBlobs records stored objects, and leases their blobs. If another object
+// already contains the same blob, that one stays, and the new one is left to
+// the cleanup; so is an object marked for deletion that a new one replaces.
 func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) error {
 	slices.SortFunc(list, func(a, b Stored) int { return bytes.Compare(a.Digest[:], b.Digest[:]) })
 	list = slices.CompactFunc(list, func(a, b Stored) bool { return a.Digest == b.Digest })
@@ -101,7 +101,7 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		if len(announced) != len(objects) {
 			return ErrTooLate
 		}
-		// Rows are taken in the order of their digests, as by all who lock them.
+		// Rows are locked in the order of their digests, as everywhere.
 		if _, err := tx.ExecContext(ctx, `
 			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, ds); err != nil {
 			return err

@@ -10,33 +10,34 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// Keeping says how long and how much a repository keeps, where its own row
-// does not say otherwise.
+// Retention says how long and how much a repository stores, unless its own row
+// says otherwise.
 type Retention struct {
-	Days          int           // entries that nobody used for so many days go; 0: none for that
-	Quota         int64         // bytes of blobs; 0: any number
-	RunDays       int           // records of runs that began before so many days go; 0: none
-	DeletionDelay time.Duration // how long a condemned blob waits
+	Days          int           // entries that were not used for this many days are removed; 0: never
+	Quota         int64         // bytes of blobs; 0: unlimited
+	RunDays       int           // records of runs that started this many days ago are removed; 0: never
+	DeletionDelay time.Duration // how long a blob stays marked before it is deleted
 }
 
-// Swept is what one pass of the sweeper did.
+// Cleanup is what one cleanup did.
 type Cleanup struct {
-	Entries  int64 // that nobody used for long, or that the quota had no room for
+	Entries  int64 // unused for too long, or beyond the quota
 	Runs     int64
 	Marked   int64
-	Unmarked int64 // condemned before, and named again since
+	Unmarked int64 // marked before, and referenced again since
 	Deleted  int64 // blobs
-	Bytes    int64 // of them
+	Bytes    int64 // of the deleted blobs
 }
 
-// sweepLock is the number under which replicas take turns at sweeping.
+// cleanupLock is the advisory lock by which replicas take turns at cleaning up.
 const cleanupLock = 0x10f7_0001
 
-// Sweep makes one pass over everything, unless another replica is at it: it
-// lets go of what is over its time or its repository's quota, condemns blobs
-// that nothing names and nobody leases, spares those that are named again, and
-// deletes, from the records and by remove from the store, those that have been
-// condemned for long. A pass that is cut off anywhere is made good by the next.
+// Cleanup makes one pass over everything, unless another replica is doing it:
+// it removes what has expired or exceeds its repository's quota, marks blobs
+// for deletion that nothing references and nobody leases, unmarks those that
+// are referenced again, and deletes, from the records and by remove from the
+// store, those that have been marked long enough. The next pass completes one
+// that was interrupted.
 func (db *DB) Cleanup(ctx context.Context, k Retention, remove func(ctx context.Context, object string) error) (Cleanup, bool, error) {
 	var s Cleanup
 	conn, err := db.Connx(ctx)
@@ -66,8 +67,8 @@ func (db *DB) Cleanup(ctx context.Context, k Retention, remove func(ctx context.
 	return s, true, nil
 }
 
-// letGo removes entries and runs that are over their time, and the least
-// recently used entries of repositories that are over their quota.
+// evict removes expired entries and runs, and the least recently used entries
+// of repositories that exceed their quota.
 func (db *DB) evict(ctx context.Context, k Retention, s *Cleanup) error {
 	res, err := db.ExecContext(ctx, `
 		DELETE FROM entries e USING repositories r
@@ -114,9 +115,9 @@ func (db *DB) evict(ctx context.Context, k Retention, s *Cleanup) error {
 	return nil
 }
 
-// letGoOldest removes the least recently used entries of a repository until
-// their outputs come to so many bytes. Outputs that several entries share are
-// counted with each, so that it may take another pass.
+// evictLeastUsed removes the least recently used entries of a repository until
+// their outputs come to that many bytes. Outputs that several entries share
+// count for each of them, so it may take another pass.
 func (db *DB) evictLeastUsed(ctx context.Context, repository, bytes int64) (int64, error) {
 	res, err := db.ExecContext(ctx, `
 		DELETE FROM entries e USING (
@@ -128,8 +129,8 @@ func (db *DB) evictLeastUsed(ctx context.Context, repository, bytes int64) (int6
 	}
 	n, err := res.RowsAffected()
 	if err == nil && n > 0 {
-		// Blobs that only they named lose what is left of a lease from when they
-		// were sent: the room is needed now.
+		// Blobs that only these entries referenced lose the rest of their
+		// lease: the room is needed now.
 		_, err = db.ExecContext(ctx, `
 			DELETE FROM listing_blobs l WHERE repository_id = $1
 			AND NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.listing = l.listing)`, repository)
@@ -137,7 +138,7 @@ func (db *DB) evictLeastUsed(ctx context.Context, repository, bytes int64) (int6
 	return n, err
 }
 
-// named is the condition that something names blob b.
+// referenced is the condition that something references blob b.
 const referenced = `(
 	EXISTS (SELECT FROM listing_blobs l WHERE l.repository_id = b.repository_id AND l.blob = b.digest)
 	OR EXISTS (SELECT FROM ingredient_blobs i WHERE i.repository_id = b.repository_id AND i.blob = b.digest)
@@ -147,7 +148,7 @@ const referenced = `(
 	OR EXISTS (SELECT FROM run_tasks t WHERE t.repository_id = b.repository_id AND t.log = b.digest))`
 
 func (db *DB) markForDeletion(ctx context.Context, s *Cleanup) error {
-	// Rows that somebody has locked are passed over: they are in use.
+	// Rows that somebody has locked are skipped: they are in use.
 	res, err := db.ExecContext(ctx, `
 		UPDATE blobs SET marked_at = now() FROM (
 			SELECT repository_id, digest FROM blobs b WHERE marked_at IS NULL AND leased_until < now() AND NOT `+referenced+`
@@ -159,8 +160,8 @@ func (db *DB) markForDeletion(ctx context.Context, s *Cleanup) error {
 	return err
 }
 
-// spare takes back that blobs were condemned which something names: an entry
-// that was filed at the very moment.
+// unmark clears the mark of blobs that something references: an entry that was
+// filed at the same moment.
 func (db *DB) unmark(ctx context.Context, s *Cleanup) error {
 	res, err := db.ExecContext(ctx, `
 		UPDATE blobs SET marked_at = NULL FROM (
@@ -172,11 +173,11 @@ func (db *DB) unmark(ctx context.Context, s *Cleanup) error {
 	return err
 }
 
-// sweepBatch is how many blobs one transaction deletes.
+// cleanupBatch is how many blobs one transaction deletes.
 const cleanupBatch = 500
 
-// execute deletes the rows of blobs that have been condemned for long, having
-// looked again under their lock, and dooms their objects.
+// deleteMarked deletes the rows of blobs that have been marked long enough,
+// after checking again under their lock, and records their objects as orphaned.
 func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 	for {
 		var gone []struct {
@@ -197,7 +198,7 @@ func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 			for i, d := range due {
 				repos[i], digests[i] = d.Repository, d.Digest
 			}
-			// A statement of its own: it sees what was filed before the lock.
+			// A separate statement: it sees what was filed before the lock.
 			return tx.SelectContext(ctx, &gone, `
 				WITH gone AS (
 					DELETE FROM blobs b USING unnest($1::bigint[], $2::bytea[]) AS due (repo, d)
@@ -219,9 +220,9 @@ func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 	}
 }
 
-// removeDoomed deletes stored objects that no row names. Their rows stay locked
-// meanwhile, so that an upload that comes to its end at that moment finds that
-// it is too late.
+// deleteOrphaned deletes stored objects that no row names. Their rows stay
+// locked meanwhile, so that an upload that completes at that moment finds out
+// that it is too late.
 func (db *DB) deleteOrphaned(ctx context.Context, remove func(ctx context.Context, object string) error) error {
 	for {
 		n := 0
@@ -259,9 +260,9 @@ func (db *DB) deleteOrphaned(ctx context.Context, remove func(ctx context.Contex
 	}
 }
 
-// Announce says that an object is about to be stored, so that it is deleted one
-// day if nobody says that it was. Losing this in a crash loses room, and
-// nothing else.
+// Announce says that an object is about to be stored, so that it is deleted
+// later unless somebody confirms it. Losing this record in a crash only wastes
+// space.
 func (db *DB) Announce(ctx context.Context, repository int64, objects ...string) error {
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
@@ -274,14 +275,14 @@ func (db *DB) Announce(ctx context.Context, repository int64, objects ...string)
 	})
 }
 
-// Used is an entry that was asked for.
+// Used is an entry that was looked up.
 type Used struct {
 	Repository int64
 	Shelf      string
 	Key        digest.Digest
 }
 
-// NoteUse writes down that entries were used today.
+// NoteUse records that entries were used today.
 func (db *DB) NoteUse(ctx context.Context, list []Used) error {
 	repos, shelves, keys := make([]int64, len(list)), make([]string, len(list)), make([][]byte, len(list))
 	for i := range list {
@@ -293,36 +294,36 @@ func (db *DB) NoteUse(ctx context.Context, list []Used) error {
 	return err
 }
 
-// Usage is how much a repository holds.
+// Usage is what a repository stores.
 type Usage struct {
 	ID          int64  `db:"id"`
 	Name        string `db:"name"`
 	Blobs       int64  `db:"blobs"`
 	Bytes       int64  `db:"bytes"`
-	MarkedBytes int64  `db:"condemned"` // bytes, of those
+	MarkedBytes int64  `db:"marked"` // bytes of blobs that are marked for deletion
 	Entries     int64  `db:"entries"`
 	Runs        int64  `db:"runs"`
-	Quota       int64  `db:"quota"` // 0: none of its own
-	Days        int    `db:"days"`  // 0: what the service says
+	Quota       int64  `db:"quota"` // 0: the service's default
+	Days        int    `db:"days"`  // 0: the service's default
 }
 
-// Usages returns what every repository holds, by name.
+// Usage returns what every repository stores, by name.
 func (db *DB) Usage(ctx context.Context) ([]Usage, error) {
 	out := []Usage{}
 	err := db.SelectContext(ctx, &out, `
 		SELECT r.id, r.name, coalesce(r.quota_bytes, 0) AS quota, coalesce(r.keep_days, 0) AS days,
-			coalesce(b.blobs, 0) AS blobs, coalesce(b.bytes, 0) AS bytes, coalesce(b.condemned, 0) AS condemned,
+			coalesce(b.blobs, 0) AS blobs, coalesce(b.bytes, 0) AS bytes, coalesce(b.marked, 0) AS marked,
 			(SELECT count(*) FROM entries e WHERE e.repository_id = r.id) AS entries,
 			(SELECT count(*) FROM runs u WHERE u.repository_id = r.id) AS runs
 		FROM repositories r LEFT JOIN (
-			SELECT repository_id, count(*) AS blobs, sum(size) AS bytes, sum(size) FILTER (WHERE marked_at IS NOT NULL) AS condemned
+			SELECT repository_id, count(*) AS blobs, sum(size) AS bytes, sum(size) FILTER (WHERE marked_at IS NOT NULL) AS marked
 			FROM blobs GROUP BY 1) b ON b.repository_id = r.id
 		ORDER BY r.name`)
 	return out, err
 }
 
-// Held returns the bytes of a repository's blobs that are not condemned, and
-// its own quota, 0 where it has none.
+// StoredBytes returns the bytes of a repository's blobs that are not marked for
+// deletion, and its own quota, 0 if it has none.
 func (db *DB) StoredBytes(ctx context.Context, repository int64) (bytes, quota int64, err error) {
 	var row struct {
 		Bytes int64 `db:"bytes"`
@@ -334,8 +335,8 @@ func (db *DB) StoredBytes(ctx context.Context, repository int64) (bytes, quota i
 	return row.Bytes, row.Quota, err
 }
 
-// Keep sets what a repository may hold and for how long; 0 leaves one to the
-// service, and a negative number leaves it as it is.
+// SetRetention sets the quota and retention of a repository; 0 means the
+// service's default, and a negative number changes nothing.
 func (db *DB) SetRetention(ctx context.Context, repository string, quota int64, days int) error {
 	res, err := db.ExecContext(ctx, `
 		UPDATE repositories SET

@@ -84,7 +84,7 @@ func (s *fixture) cleanup() records.Cleanup {
 func (s *fixture) later(days int) {
 	s.exec(`UPDATE blobs SET leased_until = leased_until - make_interval(days => $1), marked_at = marked_at - make_interval(days => $1)`, days)
 	s.exec(`UPDATE entries SET last_used = last_used - $1::integer`, days)
-	s.exec(`UPDATE doomed SET delete_after = delete_after - make_interval(days => $1)`, days)
+	s.exec(`UPDATE orphaned_objects SET delete_after = delete_after - make_interval(days => $1)`, days)
 }
 
 func (s *fixture) has(object string) bool {
@@ -106,7 +106,7 @@ func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
 		t.Errorf("once leases are over: %+v", got)
 	}
 	if lack, err := s.db.Missing(context.Background(), s.ci.RepositoryID, []digest.Digest{stray}); err != nil || len(lack) != 1 {
-		t.Errorf("a condemned blob is not missing: %v", err)
+		t.Errorf("a blob marked for deletion is not missing: %v", err)
 	}
 	if !s.has("stray") {
 		t.Error("it was deleted at once")
@@ -193,16 +193,16 @@ func TestAQuotaLetsGoOfWhatWasUsedLeast(t *testing.T) {
 	}
 }
 
-// Entries are filed and blobs sent while the sweeper goes round and time flies:
+// Entries are filed and blobs sent while the cleanup runs and time flies:
 // whatever was acknowledged has all its objects.
 func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 	s := newFixture(t)
 	ctx := context.Background()
 	s.retention.DeletionDelay = 0
 	stop := make(chan struct{})
-	var sweeping, filing sync.WaitGroup
+	var cleaning, filing sync.WaitGroup
 	passes := 0
-	sweeping.Go(func() {
+	cleaning.Go(func() {
 		for {
 			select {
 			case <-stop:
@@ -257,7 +257,7 @@ func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 	}
 	filing.Wait()
 	close(stop)
-	sweeping.Wait()
+	cleaning.Wait()
 	s.cleanup()
 	for _, named := range filed {
 		have, err := s.db.Blobs(ctx, s.ci.RepositoryID, named)

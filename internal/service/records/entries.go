@@ -26,7 +26,7 @@ type entryRow struct {
 	Ingredients   []byte    `db:"ingredients"`
 	Seconds       float64   `db:"seconds"`
 	Bytes         int64     `db:"bytes"`
-	CheckoutPaths texts     `db:"rooted"`
+	CheckoutPaths texts     `db:"checkout_paths"`
 	MadeName      string    `db:"made_name"`
 	MadeHost      string    `db:"made_host"`
 	MadePlace     string    `db:"made_place"`
@@ -42,12 +42,12 @@ func (r entryRow) entry() protocol.Entry {
 	}
 }
 
-const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, rooted,
+const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, checkout_paths,
 	made_name, made_host, made_place, made_run, made_at`
 
-// Lookup returns candidates: for each key the entry of the first shelf that
-// has one, in the order in which the token takes from them; for each early key
-// the newest few of each shelf.
+// Lookup returns candidates: for each key the entry of the first shelf that has
+// one, in the order of the token's shelves; for each early key the newest few
+// of each shelf.
 func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
 	shelves := matchesPattern(t.ReadsFrom)
 	rank := func(shelf string) int {
@@ -85,7 +85,7 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	return out, nil
 }
 
-// entryRows reads rows of entryColumns past database/sql, whose conversions
+// entryRows reads rows of entryColumns without database/sql, whose conversions
 // would take most of the time: a lookup reads thousands.
 func (db *DB) entryRows(ctx context.Context, most int, query string, args ...any) (out []entryRow, err error) {
 	conn, err := db.Connx(ctx)
@@ -113,11 +113,12 @@ func (db *DB) entryRows(ctx context.Context, most int, query string, args ...any
 	return out, err
 }
 
-// lookupPart is how many keys one query asks for; others are asked beside it.
+// lookupPart is how many keys one query asks for; several queries run in
+// parallel.
 const lookupPart = 1000
 
-// inParts asks for digests in several queries at a time, and puts the answers
-// together in the order of the digests.
+// inParts asks for digests in several parallel queries, and joins the answers
+// in the order of the digests.
 func inParts(ctx context.Context, list []digest.Digest, ask func(ctx context.Context, part []digest.Digest) ([]entryRow, error)) ([]entryRow, error) {
 	parts := slices.Collect(slices.Chunk(list, lookupPart))
 	answers := make([][]entryRow, len(parts))
@@ -132,7 +133,7 @@ func inParts(ctx context.Context, list []digest.Digest, ask func(ctx context.Con
 	return slices.Concat(answers...), err
 }
 
-// likes turns shelves and patterns of shelves into patterns of LIKE.
+// matchesPattern turns shelves and patterns of shelves into patterns of LIKE.
 func matchesPattern(patterns []string) []string {
 	esc := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
 	out := []string{}
@@ -146,26 +147,26 @@ func matchesPattern(patterns []string) []string {
 	return out
 }
 
-// LackError lists blobs that an entry names and the service does not have.
+// MissingError lists blobs that an entry names but the service does not have.
 type MissingError struct{ Digests []digest.Digest }
 
 func (e MissingError) Error() string {
-	return fmt.Sprintf("%d blobs that it names are not here", len(e.Digests))
+	return fmt.Sprintf("%d blobs that it names are missing", len(e.Digests))
 }
 
-// SizeError says that a blob is not as long as a listing declares.
+// SizeError says that a blob does not have the size that a listing declares.
 type SizeError struct {
 	Path           string
 	Declared, Size int64
 }
 
 func (e SizeError) Error() string {
-	return fmt.Sprintf("%q is declared as %d bytes long, and its blob is %d", e.Path, e.Declared, e.Size)
+	return fmt.Sprintf("%q is declared with %d bytes, but its blob has %d", e.Path, e.Declared, e.Size)
 }
 
-// File files an entry on a shelf unless one is there already, and holds
-// references to all that it names. Blob rows are locked in the order of their
-// digests, in the transaction that inserts the entry.
+// File stores an entry on a shelf unless one exists, and references everything
+// that it names. Blob rows are locked in the order of their digests, in the
+// transaction that inserts the entry.
 func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry, list listing.List) (protocol.Filed, error) {
 	filed := protocol.Filed{Listing: e.Listing}
 	contents := map[digest.Digest]listing.Row{}
@@ -240,8 +241,8 @@ func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []diges
 	if len(lack) > 0 {
 		return MissingError{lack}
 	}
-	// A lease that is still running keeps the sweeper, which may be waiting for
-	// these rows, from condemning what the entry is about to name.
+	// A running lease keeps the cleanup, which may be waiting for these rows,
+	// from marking what the entry is about to name.
 	_, err := tx.ExecContext(ctx, `
 		UPDATE blobs SET leased_until = now() + interval '1 hour'
 		WHERE repository_id = $1 AND digest = ANY($2) AND leased_until < now() + interval '10 minutes'`, repository, digests(named))

@@ -8,16 +8,16 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// EntryFilter narrows the entries of one task.
+// EntryFilter selects entries of one task.
 type EntryFilter struct {
 	Task   string
-	Of     string    // the beginning of a key, a run, a place or a maker; empty: any
+	Of     string    // the start of a key, a run, a place or a maker; empty: any
 	Before time.Time // made before; zero: now
 	Limit  int
 }
 
-// Entries returns the entries of a task on the shelves that the token takes
-// from, the newest first.
+// Entries returns the entries of a task on the shelves that the token reads
+// from, newest first.
 func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.Entry, error) {
 	var rows []entryRow
 	before := f.Before
@@ -40,8 +40,8 @@ func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.E
 
 const lastGoodCommits = 50
 
-// Good returns commits of a branch (of any, where it is empty) whose run on the
-// trusted shelf came out all right, the newest first.
+// LastGood returns commits of a branch (of any branch if it is empty) whose run
+// on the trusted shelf passed, newest first.
 func (db *DB) LastGood(ctx context.Context, repository int64, branch string) ([]protocol.GoodCommit, error) {
 	out := []protocol.GoodCommit{}
 	var rows []struct {

@@ -7,8 +7,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// Parts returns how many seconds tasks took, by address, as those who divide
-// work under a digest agree on it: the first to ask settles it.
+// Parts returns the durations of tasks in seconds, by address; the first who
+// asks under a digest determines the answer for all.
 func (db *DB) Parts(ctx context.Context, t Token, under digest.Digest, tasks []string) (map[string]float64, error) {
 	var rows []struct {
 		Task    string  `db:"task"`

@@ -1,5 +1,5 @@
 // Package records is the service's database: PostgreSQL through sqlx, SQL as
-// SQL. Every table, and every question asked of it, carries the repository.
+// SQL. Every table and every query carries the repository.
 package records
 
 import (
@@ -29,11 +29,11 @@ type DB struct {
 	url string
 }
 
-// ErrNotExist is wrapped by errors about a row that is not there.
+// ErrNotExist is wrapped by errors about a missing row.
 var ErrNotExist = errors.New("no such record")
 
-// Open connects to the database, brings its tables up to date, and fails where
-// it is newer than this program.
+// Open connects to the database and migrates its tables; it fails if they are
+// newer than this program.
 func Open(ctx context.Context, url string) (*DB, error) {
 	db, err := sqlx.Open("pgx", url)
 	if err != nil {
@@ -56,7 +56,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	}
 	if err != nil {
 		db.Close()
-		return nil, fmt.Errorf("bringing the database's tables up to date: %w", err)
+		return nil, fmt.Errorf("migrating the database's tables: %w", err)
 	}
 	return &DB{db, url}, nil
 }
@@ -93,7 +93,7 @@ func optional(d digest.Digest) []byte {
 }
 
 func asDigest(b []byte) digest.Digest {
-	d, _ := digest.FromBytes(b) // a column with no digest holds none
+	d, _ := digest.FromBytes(b) // an absent digest is stored as null
 	return d
 }
 
@@ -119,8 +119,8 @@ func (db *DB) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 
 const channel = "grayloft_runs"
 
-// Listen calls changed with the repository and the id of each run that any
-// replica touches, until the context ends or the connection is lost.
+// Listen calls changed with the repository and id of each run that any replica
+// changes, until the context ends or the connection is lost.
 func (db *DB) Listen(ctx context.Context, changed func(repository int64, run string)) error {
 	conn, err := pgx.Connect(ctx, db.url)
 	if err != nil {

@@ -130,12 +130,12 @@ func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
 		t.Fatal(err)
 	}
 	if lack, err := db.Missing(ctx, ci.RepositoryID, []digest.Digest{d}); err != nil || len(lack) != 1 {
-		t.Errorf("condemned, and not missing: %v, %v", lack, err)
+		t.Errorf("marked for deletion, but not missing: %v, %v", lack, err)
 	}
 	e := protocol.Entry{Key: digest.Of([]byte("k")), Task: "t", Listing: d, Ingredients: put(t, db, ci, "i"), MadeBy: protocol.Maker{At: time.Now()}}
 	var lack records.MissingError
 	if _, err := db.File(ctx, ci, "trusted", e, nil); !errors.As(err, &lack) || len(lack.Digests) != 1 || lack.Digests[0] != d {
-		t.Errorf("filed on a condemned blob: %v", err)
+		t.Errorf("filed on a blob marked for deletion: %v", err)
 	}
 	stored(t, db, ci, d, "third", 5)
 	if b, err := db.Blob(ctx, ci.RepositoryID, d); err != nil || b.Object != "third" {

@@ -16,11 +16,11 @@ import (
 // ErrOthers is returned for events of a run that another token announced.
 var ErrOthers = errors.New("another token announced this run")
 
-// StartRun notes a run. One that is known already is left as it is.
+// StartRun records a run. A run that is already known stays unchanged.
 func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) error {
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO runs (repository_id, id, token_id, name, host, place, branch, commit, shelf, asked, anew, jobs, tasks, started_at)
+			INSERT INTO runs (repository_id, id, token_id, name, host, place, branch, commit, shelf, requested, no_reuse, jobs, tasks, started_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING`,
 			t.RepositoryID, r.ID, t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.WritesTo, append([]string{}, r.Requested...),
 			r.NoReuse, r.Jobs, r.Tasks, r.Started)
@@ -31,16 +31,16 @@ func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) error {
 	})
 }
 
-// GapError says that events are missing between what the service has and what
-// was sent.
+// GapError says that events are missing between those that the service has and
+// those that were sent.
 type GapError struct{ Through, Got int64 }
 
 func (e GapError) Error() string {
-	return fmt.Sprintf("event %d was sent, and the service has those up to %d only", e.Got, e.Through)
+	return fmt.Sprintf("event %d was sent, but the service has events only up to %d", e.Got, e.Through)
 }
 
-// AddEvents applies events that are new, in their order; those that are known
-// already are passed over. It returns up to which number the service has all.
+// AddEvents applies new events, in order; known ones are skipped. It returns
+// the number up to which the service has all events.
 func (db *DB) AddEvents(ctx context.Context, t Token, run string, events []protocol.Event) (through int64, err error) {
 	err = db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var row struct {
@@ -111,8 +111,7 @@ func apply(ctx context.Context, tx *sqlx.Tx, repository int64, run string, e pro
 	return nil
 }
 
-// lost is after how long without a word a run that never finished counts as
-// one whose client is gone.
+// lostAfter is how long a run may be silent before it counts as lost.
 const lostAfter = "5 minutes"
 
 type runRow struct {
@@ -123,8 +122,8 @@ type runRow struct {
 	Branch      string     `db:"branch"`
 	Commit      string     `db:"commit"`
 	Shelf       string     `db:"shelf"`
-	Requested   texts      `db:"asked"`
-	NoReuse     bool       `db:"anew"`
+	Requested   texts      `db:"requested"`
+	NoReuse     bool       `db:"no_reuse"`
 	Jobs        int        `db:"jobs"`
 	Tasks       int        `db:"tasks"`
 	Started     time.Time  `db:"started_at"`
@@ -141,7 +140,7 @@ type runRow struct {
 	Partial     []byte     `db:"partial"`
 }
 
-const runColumns = `r.id, r.name, r.host, r.place, r.branch, r.commit, r.shelf, r.asked, r.anew, r.jobs, r.tasks, r.started_at,
+const runColumns = `r.id, r.name, r.host, r.place, r.branch, r.commit, r.shelf, r.requested, r.no_reuse, r.jobs, r.tasks, r.started_at,
 	r.finished_at, r.finished_at IS NULL AND r.touched_at > now() - interval '` + lostAfter + `' AS running,
 	r.ok, r.interrupted, r.seconds, r.saved_seconds, r.cost_seconds, r.bytes_in, r.bytes_out, r.totals,
 	CASE WHEN r.finished_at IS NULL THEN (
@@ -169,11 +168,11 @@ func (r runRow) row() protocol.RunRow {
 	return out
 }
 
-// RunFilter narrows a list of runs.
+// RunFilter selects runs.
 type RunFilter struct {
 	Since  time.Time
 	Place  string
-	Before string // id of the run to go on after
+	Before string // id of the last run of the previous page
 	Limit  int
 }
 
@@ -234,8 +233,8 @@ func (db *DB) RunLog(ctx context.Context, repository int64, run, task string) (d
 	return asDigest(log), missing(err, "log of "+task+" in run "+run)
 }
 
-// Balance sums, for each place, what was saved and what sharing cost, in equal
-// stretches of time.
+// Balance returns, for each place, the time saved and the cost of sharing, in
+// equal intervals of time.
 func (db *DB) Balance(ctx context.Context, repository int64, since, until time.Time, stretches int) (protocol.Balance, error) {
 	b := protocol.Balance{Since: since.UTC(), Until: until.UTC(), Places: []protocol.PlaceBalance{}}
 	width := until.Sub(since).Seconds() / float64(stretches)

@@ -15,11 +15,11 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// Trusted is the shelf that everyone takes from, and only CI on protected
-// branches puts on.
+// Trusted is the shelf that everyone reads from, and only CI on protected
+// branches writes to.
 const Trusted = "trusted"
 
-// Token is what a client shows. Only a hash of its secret is stored.
+// Token is the identity of a client. Only a hash of its secret is stored.
 type Token struct {
 	ID           int64      `db:"id"`
 	RepositoryID int64      `db:"repository_id"`
@@ -32,7 +32,7 @@ type Token struct {
 	ExpiresAt    *time.Time `db:"expires_at"`
 }
 
-// MayPut tells whether the token puts on a shelf.
+// MayWrite tells whether the token writes to a shelf.
 func (t Token) MayWrite(shelf string) bool { return t.WritesTo != "" && onShelf(t.WritesTo, shelf) }
 
 func onShelf(pattern, shelf string) bool {
@@ -42,22 +42,21 @@ func onShelf(pattern, shelf string) bool {
 	return pattern == shelf
 }
 
-// Check refuses rights that would let untrusted outputs onto the trusted
-// shelf.
+// Check refuses rights that would let untrusted outputs onto the trusted shelf.
 func (t Token) Check() error {
 	switch {
 	case t.Name == "":
-		return errors.New("a token needs a name: who or what uses it")
+		return errors.New("a token needs a name: the person or job that uses it")
 	case t.Repository == "":
 		return errors.New("a token needs a repository")
 	case strings.ContainsAny(t.Repository, "/ ?#"):
-		return fmt.Errorf("%q is not the name of a repository", t.Repository)
+		return fmt.Errorf("%q is not a valid name of a repository", t.Repository)
 	case onShelf(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
-		return fmt.Errorf("a token that puts on %q may take from %q alone: otherwise what others made could end up there", Trusted, Trusted)
+		return fmt.Errorf("a token that writes to %q may read only from %q: otherwise outputs of others could end up there", Trusted, Trusted)
 	}
 	for _, s := range append([]string{t.WritesTo}, t.ReadsFrom...) {
 		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "person/") {
-			return fmt.Errorf("%q is not a shelf: there are %q, \"branch/…\" and \"person/…\"", s, Trusted)
+			return fmt.Errorf("%q is not a shelf: use %q, \"branch/…\" or \"person/…\"", s, Trusted)
 		}
 	}
 	return nil
@@ -74,8 +73,8 @@ func newSecret() string {
 	return "loft-" + strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
 }
 
-// NewToken makes a token, and the repository where it is not known yet. The
-// secret is returned once and stored nowhere.
+// NewToken makes a token, and the repository if it is new. The secret is
+// returned once and not stored.
 func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) {
 	if err := t.Check(); err != nil {
 		return "", err
@@ -96,10 +95,10 @@ func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) 
 	})
 }
 
-// ErrExpired is returned for a token whose time is over.
+// ErrExpired is returned for an expired token.
 var ErrExpired = errors.New("the token has expired")
 
-// FindToken returns the token of a secret.
+// FindToken returns the token with a secret.
 func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 	var t Token
 	err := db.GetContext(ctx, &t, `
@@ -115,9 +114,9 @@ func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 	return t, nil
 }
 
-// Rotate gives a token a new secret, returned once. The one before goes on
-// until grace is over, so that whoever uses it can change over. With expires,
-// the token ends then; without, when it would have ended anyway.
+// Rotate gives a token a new secret, returned once. The previous one stays
+// valid until grace is over, so that its user can switch. With expires, the
+// token's expiry changes; without, it does not.
 func (db *DB) Rotate(ctx context.Context, id int64, grace time.Duration, expires *time.Time) (secret string, err error) {
 	secret = newSecret()
 	res, err := db.ExecContext(ctx, `
@@ -133,7 +132,7 @@ func (db *DB) Rotate(ctx context.Context, id int64, grace time.Duration, expires
 	return secret, nil
 }
 
-// Revoke ends a token at once.
+// Revoke revokes a token at once.
 func (db *DB) Revoke(ctx context.Context, id int64) error {
 	res, err := db.ExecContext(ctx, `UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL`, id)
 	if err != nil {

@@ -7,9 +7,8 @@
   const since = $derived(new Date(balance.since));
   const until = $derived(new Date(balance.until));
   const points = $derived(balance.places.flatMap((p) => p.points));
-  // Two thirds of a strip are above the line, one third below. Both share one
-  // scale, in which the cost is drawn larger, so that it can be seen, by a
-  // round factor that is said.
+  // Two thirds of a strip are above the line, one third below. The cost is drawn
+  // larger by a round factor, which is stated, so that it is visible.
   const cost = $derived(Math.max(0.001, ...points.map((p) => p.cost_seconds)));
   const most = $derived(Math.max(1, 2 * cost, ...points.map((p) => p.saved_seconds)));
   const factor = $derived([1, 2, 5, 10, 20, 50, 100].findLast((f) => cost * f <= most / 2) ?? 1);
@@ -25,7 +24,7 @@
   const sorted = $derived([...balance.places].sort((a, b) => b.saved_seconds - a.saved_seconds));
 </script>
 
-<section class="sheet overflow-hidden" aria-label="What was saved and what sharing cost, by place">
+<section class="sheet overflow-hidden" aria-label="Time saved and cost of sharing, by place">
   {#each sorted as place (place.place)}
     <Strip {place} {since} {until} {most} mostCost={most / 2 / factor} days={midnights.length > 31 ? labels : midnights} />
   {/each}

@@ -10,7 +10,7 @@
   import { navigate, p } from "./routes";
   import { counted, exact, seconds, when } from "./words";
 
-  // The ledger: one row a run. What narrows and sorts it is in the address.
+  // The ledger: one row per run. Its filters and sort order are in the address.
   let { rows, more }: { rows: RunRow[]; more: boolean } = $props();
 
   type Column = { id: string; name: string; fill: string; value: (r: RunRow) => number; say: (n: number) => string };
@@ -32,7 +32,7 @@
   const text = $derived(String(searchParams.get("find") ?? "").toLowerCase());
   const sort = $derived(String(searchParams.get("sort") ?? "when"));
   const words = (r: RunRow) => `${title(r)} ${r.name} ${r.branch} ${r.place} ${r.id} ${r.commit}`.toLowerCase();
-  const title = (r: RunRow) => r.asked.join(" ") || "picked";
+  const title = (r: RunRow) => r.requested.join(" ") || "picked";
 
   const shown = $derived.by(() => {
     const out = rows.filter(
@@ -82,7 +82,7 @@
   }
 
   async function copy() {
-    const head = ["id", "started", "asked", "name", "branch", "place", ...columns.map((c) => c.id), "ok"];
+    const head = ["id", "started", "requested", "name", "branch", "place", ...columns.map((c) => c.id), "ok"];
     const lines = shown.map((r) => [r.id, r.started, title(r), r.name, r.branch, r.place, ...columns.map((c) => c.value(r)), r.ok]);
     await navigator.clipboard.writeText([head, ...lines].map((l) => l.join("\t")).join("\n"));
   }
@@ -130,7 +130,7 @@
           >
             <time datetime={r.started} title={exact(r.started)}>{when(r.started)}</time>
             <span class="truncate">
-              <b class="font-medium">{title(r)}{r.anew ? " · asked anew" : ""}</b>
+              <b class="font-medium">{title(r)}{r.no_reuse ? " · without reuse" : ""}</b>
               <span class="small">{r.name}{r.branch ? " on" : ""}</span> <code>{r.branch}</code>
             </span>
             <span class="max-md:hidden"><span class="rounded-full border border-line px-2 text-xs text-soft">{r.place}</span></span>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Button } from "bits-ui";
 
-  // What stands where there is nothing to show: why, and what to do about it.
+  // Shown instead of missing content: the reason, and what to do about it.
   type Props = { title: string; text: string; command?: string; action?: string; onaction?: () => void };
   let { title, text, command, action, onaction }: Props = $props();
 </script>

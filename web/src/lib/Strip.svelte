@@ -4,8 +4,8 @@
   import type { PlaceBalance } from "./api";
   import { counted, exact, seconds } from "./words";
 
-  // One place over time: what was saved rises above the line, what sharing
-  // cost hangs below it. All strips of a page share one scale for each.
+  // One place over time: time saved is above the line, the cost of sharing below
+  // it. All strips of a page share one scale for each.
   type Props = { place: PlaceBalance; since: Date; until: Date; most: number; mostCost: number; days: Date[] };
   let { place, since, until, most, mostCost, days }: Props = $props();
   const points = $derived(place.points.map((p) => ({ ...p, date: new Date(p.at) })));
@@ -14,7 +14,7 @@
 <div class="grid grid-cols-[minmax(84px,150px)_1fr] items-center gap-x-3 border-b border-hair px-4.5 py-1.5 sm:grid-cols-[150px_1fr_140px]">
   <div class="min-w-0">
     <div class="truncate font-semibold">{place.place}</div>
-    <div class="small truncate">{counted(place.people, "name")}, {counted(place.runs, "run")}</div>
+    <div class="small truncate">{counted(place.people, "user")}, {counted(place.runs, "run")}</div>
   </div>
   <div class="h-[78px] min-w-0">
     <Chart

@@ -15,7 +15,7 @@ export type Outcome = TaskRecord["outcome"];
 
 const client = createClient<paths>({ baseUrl: "" });
 
-/** A request that was refused or failed, in words for the person. */
+/** A request that was refused or failed, with a message for the person. */
 export class Failure extends Error {
   constructor(
     readonly status: number,
@@ -47,8 +47,8 @@ export const runLog = (repo: string, id: string, task: string) =>
 export const balance = (repo: string, days: number) =>
   ask(client.GET("/v1/{repo}/balance", { params: { path: { repo }, query: { days } } }));
 
-/** Calls changed with the id of each run that changes, until stopped; with
- * nothing after the connection was lost and found again. */
+/** Calls changed with the id of each run that changes, until stopped; without an
+ * id after the connection was lost and restored. */
 export function follow(repo: string, changed: (id?: string) => void): () => void {
   const source = new EventSource(`/v1/${encodeURIComponent(repo)}/live`);
   let lost = false;

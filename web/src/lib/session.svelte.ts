@@ -1,6 +1,6 @@
 import { Failure, session as ask, signIn, signOut, type Self } from "./api";
 
-/** Whose session this is; undefined until it is known, null where there is none. */
+/** The token of this session; undefined until it is known, null if there is none. */
 class Session {
   self = $state<Self | null | undefined>(undefined);
   trouble = $state("");

@@ -4,20 +4,20 @@ import type { RunDetail, TaskRecord } from "./api";
 export type Block = { task: string; outcome: TaskRecord["outcome"]; from: number; to: number; lane: number; running: boolean };
 export type Lane = { name: string; top: number; height: number };
 
-/** Heights in pixels: of a lane of work, and of one of what was moved. */
+/** Heights in pixels: of a lane of work, and of a lane of transfers. */
 const tall = 34;
 const flat = 16;
 
-/** Lays a run's tasks out: a lane for each worker slot, and below them as many
- * as it takes for what was moved. */
+/** Lays out the tasks of a run: a lane for each worker slot, and below them as
+ * many lanes as the transfers need. */
 export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number; height: number } {
   const blocks: Block[] = [];
   const slots = Math.max(0, ...run.records.map((r) => r.slot), ...run.starts.map((s) => s.slot));
   const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({ name: `slot ${i + 1}`, top: i * tall, height: tall }));
-  const busy: number[] = []; // until when each lane of moves is taken
+  const busy: number[] = []; // the end of the last block in each lane of transfers
   for (const r of [...run.records].sort((a, b) => a.at - b.at)) {
-    const moved = r.outcome === "fetched" || r.outcome === "restored";
-    if (r.slot === 0 && !moved) continue;
+    const transferred = r.outcome === "fetched" || r.outcome === "restored";
+    if (r.slot === 0 && !transferred) continue;
     const block = { task: r.task, outcome: r.outcome, from: r.at, to: r.at + r.seconds, running: false };
     if (r.slot > 0) {
       blocks.push({ ...block, lane: r.slot - 1 });
@@ -28,14 +28,14 @@ export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block
     busy[lane] = block.to;
     blocks.push({ ...block, lane: slots + lane });
   }
-  busy.forEach((_, i) => lanes.push({ name: i === 0 ? "moving" : "", top: slots * tall + i * flat, height: flat }));
+  busy.forEach((_, i) => lanes.push({ name: i === 0 ? "transfers" : "", top: slots * tall + i * flat, height: flat }));
   const end = run.running ? now : Math.max(run.seconds, ...blocks.map((b) => b.to));
   for (const s of run.starts) blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
   return { lanes, blocks, end: Math.max(end, 0.05), height: slots * tall + busy.length * flat };
 }
 
-/** The path that held a run up: the task that came last, the one before it
- * that it waited for longest, and so on. */
+/** The critical path of a run: the task that ended last, the dependency that
+ * it waited for longest, and so on. */
 export function path(records: TaskRecord[]): TaskRecord[] {
   const by = new Map(records.map((r) => [r.task, r]));
   const end = (r: TaskRecord) => r.at + r.seconds;
@@ -52,11 +52,11 @@ export function path(records: TaskRecord[]): TaskRecord[] {
         seen.add(name);
         const r = by.get(name);
         if (!r) continue;
-        if (!worked.includes(r)) look(r.after); // it took no time: what it waited for counts
+        if (!worked.includes(r)) look(r.dependencies); // it took no time: its own dependencies count
         else if (!next || end(r) > end(next)) next = r;
       }
     };
-    look(at.after);
+    look(at.dependencies);
     at = next;
   }
   return out;

@@ -1,8 +1,9 @@
-// Numbers and times as people read them.
+// Formats for numbers and times.
 
 export const seconds = (s: number): string => {
   const sign = s < 0 ? "−" : "";
   const a = Math.abs(s);
+  if (a < 0.9995) return `${sign}${Math.round(a * 1000)} ms`;
   if (a < 9.95) return `${sign}${a.toFixed(1)} s`;
   if (a < 59.5) return `${sign}${Math.round(a)} s`;
   if (a < 3599.5) {
@@ -44,20 +45,20 @@ export const counted = (n: number, one: string, many = `${one}s`): string => (n 
 
 export const outcomes = ["current", "cached", "restored", "fetched", "ran", "failed", "blocked", "stopped", "not-started"] as const;
 
-/** The reasons for which a task runs, as the legend explains them. */
+/** The reasons why a task runs, as the legend explains them. */
 export const reasons: Record<string, string> = {
-  asked: "everything was asked for anew",
-  volatile: "its reuse is “never”",
-  undeclared: "it, or a task before it, does not say what it writes",
-  new: "it had not been seen there, and nobody had shared it",
-  definition: "its declaration changed",
-  setting: "a setting that it uses changed",
-  environment: "an environment variable that it declares changed",
+  "no-reuse": "the run was started with --no-reuse",
+  "reuse-never": "its reuse is “never”",
+  "no-writes": "the writes of the task or of a dependency are not declared",
+  new: "there was no earlier run and no shared result",
+  declaration: "its declaration changed",
+  setting: "a setting it uses changed",
+  environment: "an environment variable it declares changed",
   probe: "the output of a probe changed",
-  files: "a file that it reads changed",
-  upstream: "a task before it came out different",
-  writes: "its outputs were missing or altered, and no copy was left",
-  broken: "it failed the time before",
-  gone: "the shared cache no longer had it",
-  cheaper: "running it beat fetching it there",
+  files: "a file it reads changed",
+  upstream: "the outputs of a dependency changed",
+  outputs: "its outputs were missing or altered, and no copy was left",
+  "failed-before": "its last run failed",
+  evicted: "the shared cache no longer had its result",
+  faster: "running was faster than fetching there",
 };

@@ -48,12 +48,12 @@
     return () => clearInterval(timer);
   });
 
-  const title = $derived(detail ? (detail.asked.join(" ") || "picked") + (detail.anew ? " · asked anew" : "") : "");
+  const title = $derived(detail ? (detail.requested.join(" ") || "picked") + (detail.no_reuse ? " · without reuse" : "") : "");
   $effect(() => {
     document.title = `${title || "Run"} · ${session.repo} · Gray Loft`;
   });
 
-  const weight: Record<string, number> = { failed: 0, ran: 1, stopped: 2, held: 3, fetched: 4, restored: 5, unstarted: 6, known: 7, current: 8 };
+  const weight: Record<string, number> = { failed: 0, ran: 1, stopped: 2, blocked: 3, fetched: 4, restored: 5, "not-started": 6, cached: 7, current: 8 };
   const quiet = ["cached", "current", "not-started"];
   const all = $derived(searchParams.get("all") === "yes" || searchParams.get("all") === true);
   const records = $derived([...(detail?.records ?? [])].sort((a, b) => weight[a.outcome] - weight[b.outcome] || b.seconds - a.seconds));
@@ -89,11 +89,11 @@
 <svelte:window onkeydown={keys} />
 
 {#if missing}
-  <Notice title="There is no such run" text="Its record may be older than this service keeps them, or it is another repository's." action="To the runs" onaction={() => navigate("/")} />
+  <Notice title="There is no such run" text="Its record may have expired, or it belongs to another repository." action="To the runs" onaction={() => navigate("/")} />
 {:else if trouble && !detail}
-  <Notice title="The run could not be fetched" text={trouble} action="Try again" onaction={() => load(id)} />
+  <Notice title="The run could not be loaded" text={trouble} action="Try again" onaction={() => load(id)} />
 {:else if !detail}
-  <div class="sheet h-72 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Fetching the run"></div>
+  <div class="sheet h-72 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading the run"></div>
 {:else}
   <div class="mb-4">
     <h1 class="text-[21px] leading-tight font-semibold tracking-tight">{title}</h1>
@@ -102,14 +102,14 @@
       · {detail.place} · <time datetime={detail.started} title={exact(detail.started)}>{when(detail.started)}</time>
       {#if detail.shelf}· shelf <code>{detail.shelf}</code>{/if}
       {#if detail.running}· <span class="inline-flex items-center gap-1.5 text-ink"><Glyph outcome="ran" />running</span>
-      {:else if !detail.finished}· lost: its client was not heard of again
+      {:else if !detail.finished}· lost: its client stopped reporting
       {:else if detail.interrupted}· interrupted{/if}
     </div>
   </div>
 
-  <section class="sheet" aria-label="The run as a whole">
+  <section class="sheet" aria-label="Summary of the run">
     <div class="flex flex-wrap items-center gap-x-9 gap-y-3 border-b border-hair px-4.5 py-3.5">
-      {#each [{ name: "Took", text: detail.running ? seconds(now) : seconds(detail.seconds), tint: "" }, { name: "Saved", text: seconds(detail.saved_seconds), tint: "text-saved" }, { name: "Sharing cost", text: seconds(detail.cost_seconds), tint: "text-cost" }, { name: "Moved", text: `${bytes(detail.bytes_in)} in, ${bytes(detail.bytes_out)} out`, tint: "" }] as fact (fact.name)}
+      {#each [{ name: "Took", text: detail.running ? seconds(now) : seconds(detail.seconds), tint: "" }, { name: "Saved", text: seconds(detail.saved_seconds), tint: "text-saved" }, { name: "Sharing cost", text: seconds(detail.cost_seconds), tint: "text-cost" }, { name: "Transferred", text: `${bytes(detail.bytes_in)} in, ${bytes(detail.bytes_out)} out`, tint: "" }] as fact (fact.name)}
         <div>
           <div class="small">{fact.name}</div>
           <div class="text-[19px] font-semibold tracking-tight {fact.tint}">{fact.text}</div>
@@ -117,7 +117,7 @@
       {/each}
       {#if longest}
         <div>
-          <div class="small">Held up by</div>
+          <div class="small">Critical path</div>
           <div class="text-[19px] font-semibold tracking-tight">{longest.task}, {seconds(longest.seconds)}</div>
         </div>
       {/if}
@@ -133,7 +133,7 @@
       <table class="w-full border-collapse">
         <thead class="text-left text-[12.5px] text-soft">
           <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2 [&>th]:font-medium [&>th:first-child]:pl-4.5 [&>th:last-child]:pr-4.5 max-sm:[&>th]:px-1.5">
-            <th>Task</th><th>Outcome</th><th class="max-md:hidden">Why</th><th class="text-right">Took</th><th class="text-right max-sm:hidden">Saved</th><th class="max-md:hidden">Made by</th>
+            <th>Task</th><th>Outcome</th><th class="max-md:hidden">Why</th><th class="text-right">Took</th><th class="text-right max-sm:hidden">Saved</th><th class="max-md:hidden">Built by</th>
           </tr>
         </thead>
         <tbody>
@@ -167,10 +167,10 @@
       </table>
       {#if loud.length > 0 && left.length > 0}
         <button class="w-full px-4.5 py-2 text-left small hover:text-ink" onclick={() => (all ? searchParams.delete("all", undefined, { replace: true }) : searchParams.set("all", "yes", { replace: true }))}>
-          {all ? "Leave out" : "And"} {left.join(", ")}: {counted(records.length - loud.length, "task")} that needed nothing moved
+          {all ? "Leave out" : "And"} {left.join(", ")}: {counted(records.length - loud.length, "task")} that needed no work
         </button>
       {/if}
     </section>
-    {#if record}<section class="sheet" aria-label="The task picked"><TaskPane run={detail.id} {record} /></section>{/if}
+    {#if record}<section class="sheet" aria-label="The selected task"><TaskPane run={detail.id} {record} /></section>{/if}
   </div>
 {/if}

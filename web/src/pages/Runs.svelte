@@ -9,7 +9,7 @@
   import { counted, seconds } from "../lib/words";
 
   const spans = [2, 14, 90];
-  const most = 2000; // rows; older ones are reached by a longer way
+  const most = 2000; // rows; older ones are shown for a longer time span
   const days = $derived(spans.includes(Number(searchParams.get("days"))) ? Number(searchParams.get("days")) : 14);
 
   let rows = $state.raw<RunRow[]>([]);
@@ -40,7 +40,7 @@
   }
 
   $effect(() => void load(days));
-  // What changes is asked for again, at most once in a while.
+  // Changes are loaded again, at most every 400 ms.
   $effect(() => {
     const span = days;
     let waiting: ReturnType<typeof setTimeout> | undefined;
@@ -89,18 +89,18 @@
 </div>
 
 {#if trouble}
-  <div class="mb-4"><Notice title="The runs could not be fetched" text={trouble} action="Try again" onaction={() => load(days)} /></div>
+  <div class="mb-4"><Notice title="The runs could not be loaded" text={trouble} action="Try again" onaction={() => load(days)} /></div>
 {/if}
 {#if sums && rows.length === 0}
   <Notice
     title="No runs in these {days} days"
-    text="A run shows here as soon as it begins, once its client knows this service and has a token:"
+    text="A run appears here when it starts, if its client knows this service and has a token:"
     command={`export GRAYLOFT_SERVICE=${location.origin} GRAYLOFT_TOKEN=…\ngrayloft run build test`}
   />
 {:else if sums}
   <Balance balance={sums} />
   <Ledger {rows} {more} />
 {:else if !trouble}
-  <div class="sheet h-64 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Fetching the runs"></div>
+  <div class="sheet h-64 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading the runs"></div>
   <div class="sheet mt-4.5 h-96 animate-pulse motion-reduce:animate-none"></div>
 {/if}

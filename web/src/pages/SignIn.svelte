@@ -23,7 +23,7 @@
 <main class="mx-auto max-w-md px-4 pt-[14vh]">
   <form class="sheet p-7" onsubmit={enter}>
     <h1 class="text-[21px] font-semibold tracking-tight">Sign in to Gray Loft</h1>
-    <p class="mt-1 text-soft">with a token that may look at records.</p>
+    <p class="mt-1 text-soft">Use a token with the right to view records.</p>
     <Label.Root class="mt-5 block font-medium" for="token">Token</Label.Root>
     <input
       id="token"
@@ -39,7 +39,7 @@
     <Button.Root type="submit" disabled={busy} class="control mt-2 border-copper bg-wash font-semibold text-copper">
       {busy ? "Signing in…" : "Sign in"}
     </Button.Root>
-    <p class="small mt-6">No token yet? On the service's machine:</p>
+    <p class="small mt-6">To make a token, run this where the service runs:</p>
     <pre class="mt-1 overflow-x-auto rounded-control border border-line bg-paper px-3 py-2"><code
         >grayloftd token new --repo REPO --name YOU --view</code
       ></pre>

@@ -20,7 +20,7 @@ CREATE TABLE tokens (
 );
 
 -- A row names the stored object (digest and upload), so that a new upload
--- never reuses one that is condemned.
+-- never reuses one that is marked for deletion.
 CREATE TABLE blobs (
     repository_id bigint NOT NULL REFERENCES repositories (id),
     digest        bytea NOT NULL CHECK (octet_length(digest) = 32),
@@ -43,7 +43,7 @@ CREATE TABLE entries (
     ingredients   bytea NOT NULL,
     seconds       double precision NOT NULL,
     bytes         bigint NOT NULL,
-    rooted        text[] NOT NULL DEFAULT '{}',
+    checkout_paths      text[] NOT NULL DEFAULT '{}',
     made_name     text NOT NULL,
     made_host     text NOT NULL,
     made_place    text NOT NULL,
@@ -56,7 +56,7 @@ CREATE TABLE entries (
 );
 CREATE INDEX entries_early ON entries (repository_id, early_key, filed_at DESC);
 
--- References are held once per listing, and once per list of ingredients.
+-- References are stored once per listing, and once per list of ingredients.
 CREATE TABLE listing_blobs (
     repository_id bigint NOT NULL,
     listing       bytea NOT NULL,
@@ -70,7 +70,7 @@ CREATE TABLE ingredient_blobs (
     PRIMARY KEY (repository_id, ingredients, blob)
 );
 
--- Another listing that was offered for a key that an entry has already.
+-- Another listing that was sent for a key that already has an entry.
 CREATE TABLE divergences (
     id            bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     repository_id bigint NOT NULL,
@@ -93,8 +93,8 @@ CREATE TABLE runs (
     branch        text NOT NULL,
     commit        text NOT NULL,
     shelf         text NOT NULL,
-    asked         text[] NOT NULL,
-    anew          boolean NOT NULL,
+    requested       text[] NOT NULL,
+    no_reuse       boolean NOT NULL,
     jobs          integer NOT NULL,
     tasks         integer NOT NULL,
     started_at    timestamptz NOT NULL,

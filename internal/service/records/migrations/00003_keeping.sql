@@ -1,10 +1,10 @@
 -- +goose Up
--- What a repository may hold, and for how long. Null: what the service says.
+-- Quota and retention. Null: the default of the service.
 ALTER TABLE repositories ADD COLUMN quota_bytes bigint CHECK (quota_bytes > 0);
 ALTER TABLE repositories ADD COLUMN keep_days integer CHECK (keep_days > 0);
 
--- Objects that nothing names any more, or whose upload has not said yet that
--- it came to its end.
+-- Objects that nothing names, or whose upload is not confirmed yet.
+
 CREATE TABLE orphaned_objects (
     object        text PRIMARY KEY,
     repository_id bigint NOT NULL,
@@ -21,7 +21,7 @@ CREATE INDEX ingredient_blobs_blob ON ingredient_blobs (repository_id, blob);
 CREATE INDEX run_tasks_log ON run_tasks (repository_id, log);
 CREATE INDEX blobs_marked ON blobs (marked_at) WHERE marked_at IS NOT NULL;
 
--- How long tasks took, as several runners agreed to divide work by it.
+-- Durations by which several runners agreed to divide work.
 CREATE TABLE parts (
     repository_id bigint NOT NULL REFERENCES repositories (id),
     digest        bytea NOT NULL CHECK (octet_length(digest) = 32),
@@ -30,7 +30,7 @@ CREATE TABLE parts (
     PRIMARY KEY (repository_id, digest)
 );
 
--- The secret before this one, which goes on for a while after a change.
+-- The previous secret, which stays valid for a while after a rotation.
 ALTER TABLE tokens ADD COLUMN old_hash bytea UNIQUE;
 ALTER TABLE tokens ADD COLUMN old_until timestamptz;
 
