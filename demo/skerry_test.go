@@ -1,4 +1,4 @@
-// Package demo holds Skerry Lines to what it is there to show.
+// Package demo tests that Skerry Lines shows what it is meant to show.
 package demo
 
 import (
@@ -54,7 +54,8 @@ func TestSkerryLines(t *testing.T) {
 		t.Errorf("the second run: %v", again.Totals)
 	}
 
-	// A mode rebuilds the services alone, and leaving it out brings them back.
+	// A mode rebuilds only the services, and without it their earlier results
+	// return.
 	if got := ran(r.Run("build", "--mode", "debug")); !slices.Equal(got, []string{"build@boarding-gate", "build@booking", "build@notices", "build@sailings"}) {
 		t.Errorf("another mode built %v", got)
 	}
@@ -71,7 +72,7 @@ func TestSkerryLines(t *testing.T) {
 	}
 	r.Remove("libs/fog-horn")
 
-	// Deleted outputs are restored, whatever has none is current.
+	// Deleted outputs are restored; tasks without outputs are current.
 	r.Git("clean", "-xfdq", "-e", ".grayloft")
 	for _, x := range r.Run("--pick", "all").Tasks {
 		name, project, _ := strings.Cut(x.Task, "@")
@@ -93,12 +94,12 @@ func TestSkerryLines(t *testing.T) {
 	if got := ran(r.Run("--pick", "all")); !slices.Equal(got, []string{"test@fares"}) {
 		t.Errorf("a comment in a test file ran %v", got)
 	}
-	// A comment where code is generated from runs the generator alone.
+	// A comment in a generator's input runs only the generator.
 	r.Append("libs/wire-schema/schema/booking.wire", "# A comment.\n")
 	if got := ran(r.Run("--pick", "all")); !slices.Equal(got, []string{"generate@wire-schema"}) {
 		t.Errorf("a comment in a schema ran %v", got)
 	}
-	// A real change there reaches the services and the apps.
+	// A real change there affects the services and the apps.
 	r.Append("libs/wire-schema/schema/sailing.wire", "\nmessage Fog\n  port text\n")
 	got := ran(r.Run("--pick", "all"))
 	for _, want := range []string{"generate@wire-schema", "build@booking", "bundle@crew-tablet", "gather@release"} {
@@ -106,7 +107,7 @@ func TestSkerryLines(t *testing.T) {
 			t.Errorf("a new message did not run %s: %v", want, got)
 		}
 	}
-	// A test that fails, fails.
+	// A failing test fails the run.
 	r.Append("libs/money/money_test.go", "\nfunc TestFails(t *testing.T) { t.Error(\"on purpose\") }\n")
 	if rep := r.Run("test@money"); rep.OK || rep.Answer.Code != 1 {
 		t.Error("a failing test went through")

@@ -32,7 +32,7 @@ func files(t *testing.T, dirs ...string) []string {
 	return out
 }
 
-// flip flips one bit of a file, and returns what undoes it.
+// flip flips one bit of a file, and returns a function that undoes it.
 func flip(t *testing.T, file string, bit int64) (undo func()) {
 	t.Helper()
 	text, err := os.ReadFile(file)
@@ -65,7 +65,7 @@ func TestFlippedBitsAreNeverRestored(t *testing.T) {
 	}
 	rnd := rand.New(rand.NewPCG(21, 22))
 
-	// Blobs, read as restoring reads them.
+	// Blobs, read in the same way as when restoring.
 	st, err := store.Open(cache)
 	if err != nil {
 		t.Fatal(err)

@@ -34,7 +34,8 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// sender sends entries over HTTP, and knows which the service has acknowledged.
+// sender sends entries over HTTP, and records which ones the service has
+// acknowledged.
 type sender struct {
 	t     *testing.T
 	url   func() string
@@ -64,7 +65,7 @@ func (s *sender) call(method, path string, body []byte) (int, []byte) {
 	return resp.StatusCode, text
 }
 
-// send files one entry with an output of its own.
+// send files one entry with its own output.
 func (s *sender) send(name string, size int) {
 	s.tries.Add(1)
 	text := bytes.Repeat([]byte(name+"\n"), size/len(name)+1)
@@ -87,14 +88,14 @@ func (s *sender) send(name string, size int) {
 	}
 }
 
-// count returns how many entries were acknowledged.
+// count returns the number of acknowledged entries.
 func (s *sender) count() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return len(s.acked)
 }
 
-// check looks up every entry that was acknowledged, and reads its output.
+// check looks up every acknowledged entry and reads its output.
 func (s *sender) check() {
 	s.t.Helper()
 	for k, out := range s.acked {
@@ -116,7 +117,7 @@ func newSender(t *testing.T, token string, url func() string) *sender {
 	return &sender{t: t, url: url, token: token, acked: map[digest.Digest]digest.Digest{}}
 }
 
-// load sends entries from several sides until the end of f.
+// load sends entries from several goroutines until f returns.
 func (s *sender) load(f func()) {
 	stop := make(chan struct{})
 	var wg sync.WaitGroup
@@ -138,7 +139,7 @@ func (s *sender) load(f func()) {
 	wg.Wait()
 }
 
-func TestServicesKilledDuringUploadsAndSweeps(t *testing.T) {
+func TestServicesKilledDuringUploadsAndCleanups(t *testing.T) {
 	db, data := trial.Database(t), t.TempDir()
 	ci := token(t, db, "ci", "trusted", "trusted")
 	d := serve(t, db, data, "--cleanup-interval", "50ms", "--uploads", "0")
@@ -257,8 +258,8 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 	if err := cl.CreateDatabase(ctx, "load"); err != nil {
 		t.Fatal(err)
 	}
-	// It comes back at another port: the service finds it through a line that
-	// stays where it is.
+	// It comes back on another port: the service reaches it through a line at a
+	// constant address.
 	u, err := url.Parse(cl.URL("load"))
 	if err != nil {
 		t.Fatal(err)
@@ -306,7 +307,7 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 	t.Logf("stopped and started %d times under load; %d runs beside it came out right, %d of %d entries were acknowledged, and every one is there", n, runs, len(s.acked), s.tries.Load())
 }
 
-// line passes connections on, and can cut, slow or stall them.
+// line forwards connections, and can cut, slow or stall them.
 type line struct {
 	addr string
 	to   atomic.Value
@@ -397,7 +398,7 @@ func (l *line) pass(from, to net.Conn) {
 	}
 }
 
-func TestLinesThatAreCutStalledAndSlowed(t *testing.T) {
+func TestCutStalledAndSlowConnections(t *testing.T) {
 	h := newHarbour(t)
 	db := trial.Database(t)
 	d := serve(t, db, t.TempDir())
@@ -452,7 +453,7 @@ func smallDisk(t *testing.T, bytes int) string {
 
 func TestFullDisks(t *testing.T) {
 	h := newHarbour(t)
-	// The cache's disk is full: runs come out right, and it is said.
+	// The cache's disk is full: runs are right, and a warning is given.
 	cache := h.Clone()
 	cache.Bin = programs.client
 	disk := smallDisk(t, 2<<20)
@@ -462,7 +463,7 @@ func TestFullDisks(t *testing.T) {
 		t.Errorf("the cache's disk is full: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	h.check(cache, 0, "again, with the cache's disk full")
-	// The checkout's disk is full: the task fails, and nothing wrong is kept.
+	// The checkout's disk is full: the task fails, and nothing wrong is cached.
 	small := smallDisk(t, 2<<20)
 	if out, err := exec.Command("git", "clone", "-q", h.Dir, filepath.Join(small, "repo")).CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
@@ -476,8 +477,8 @@ func TestFullDisks(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.check(r, 0, "with room again")
-	// The service's disk is full: one warning, right outputs; with room again,
-	// what was to be sent is sent.
+	// The service's disk is full: one warning, right outputs; when there is
+	// room again, the rest is sent.
 	db := trial.Database(t)
 	data := smallDisk(t, 1<<20)
 	d := serve(t, db, data)

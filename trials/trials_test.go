@@ -1,8 +1,8 @@
 //go:build trials
 
-// Package trials breaks things on purpose, many times, and counts: processes
-// killed at random moments, disks that are full, lines that are cut. It takes
-// long, and runs by `make trials`.
+// Package trials causes faults on purpose, many times, and counts: processes
+// killed at random moments, full disks, cut connections. It takes long, and
+// runs with `make trials`.
 package trials
 
 import (
@@ -46,8 +46,7 @@ func TestMain(m *testing.M) {
 	trial.Main(m)
 }
 
-// times is how often a trial does its thing: TRIALS gives a part of it, in per
-// cent.
+// times is the number of repetitions of a trial: TRIALS sets a percentage.
 func times(n int) int {
 	if p, err := strconv.Atoi(os.Getenv("TRIALS")); err == nil {
 		return max(3, n*p/100)
@@ -55,7 +54,7 @@ func times(n int) int {
 	return n
 }
 
-// port is a tcp port that is free now.
+// port is a free TCP port.
 func port(t *testing.T) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -72,11 +71,12 @@ name = "test"
 projects = ["lib", "app"]
 `
 
-// versions is how many contents the repository's input takes on in turn.
+// versions is the number of contents that the repository's input cycles
+// through.
 const versions = 5
 
-// harbour is a repository of two tasks, with what each version of its input has
-// to come out as.
+// harbour is a repository of two tasks, with the expected outputs for each
+// version of its input.
 type harbour struct {
 	*trial.Repo
 	right [versions]string
@@ -117,7 +117,7 @@ after = ["gen@lib"]
 	return h
 }
 
-// outputs returns a digest of all that the tasks made, with kinds and modes.
+// outputs returns a digest of all outputs, with kinds and modes.
 func outputs(t *testing.T, r *trial.Repo) string {
 	t.Helper()
 	sum := sha256.New()
@@ -161,7 +161,7 @@ func (h *harbour) check(r *trial.Repo, v int, when string) bool {
 	return true
 }
 
-// daemon is a service in a process of its own.
+// daemon is a service in a separate process.
 type daemon struct {
 	t    *testing.T
 	args []string
@@ -189,7 +189,7 @@ func (d *daemon) kill() {
 	_ = d.cmd.Wait()
 }
 
-// serve starts a service as a process, over a database of its own.
+// serve starts a service as a process, over its own database.
 func serve(t *testing.T, database, data string, more ...string) *daemon {
 	t.Helper()
 	at := port(t)
@@ -209,8 +209,8 @@ func token(t *testing.T, database, name, puts string, takes ...string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// interrupt runs the client and kills it after a while, unless it is quicker.
-// It tells whether the kill came in time.
+// interrupt runs the client and kills it after a while, unless it ends first.
+// It tells whether the kill was in time.
 func interrupt(t *testing.T, r *trial.Repo, after time.Duration, args ...string) bool {
 	t.Helper()
 	cmd := r.Command(args...)
@@ -222,7 +222,8 @@ func interrupt(t *testing.T, r *trial.Repo, after time.Duration, args ...string)
 	return !timer.Stop() && err != nil
 }
 
-// within fails the trial, with what all goroutines do, if it takes too long.
+// within fails the trial, with the stacks of all goroutines, if it takes too
+// long.
 func within(t *testing.T, limit time.Duration, what string, f func()) {
 	t.Helper()
 	done := make(chan struct{})

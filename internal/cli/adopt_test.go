@@ -9,7 +9,7 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// unadopted is a repository with scripts that work and no declarations.
+// unadopted is a repository with working scripts and no declarations.
 var unadopted = map[string]string{
 	"package.json":                  `{"name": "skerry", "private": true, "workspaces": ["packages/*"]}`,
 	".gitignore":                    "node_modules/\ndist/\n",
@@ -27,7 +27,7 @@ var unadopted = map[string]string{
 	"notes.txt":                     "calm sea\n",
 }
 
-func TestAdoptedScriptsRunAtOnceAndAreCurrentTheSecondTime(t *testing.T) {
+func TestAdoptedScriptsRunAndAreThenCurrent(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, unadopted)
 	dry := r.Grayloft("adopt", "--dry-run", "--yes")
@@ -35,7 +35,7 @@ func TestAdoptedScriptsRunAtOnceAndAreCurrentTheSecondTime(t *testing.T) {
 		t.Fatalf("dry run: exit %d\n%s%s", dry.Code, dry.Out, dry.Err)
 	}
 	a := r.Grayloft("adopt", "--yes")
-	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") || !strings.Contains(a.Out, "dev@packages/rates: by its name it serves") {
+	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") || !strings.Contains(a.Out, "dev@packages/rates: its name suggests that it serves") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	for name, text := range unadopted {
@@ -81,9 +81,10 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 	r := trial.New(t, map[string]string{
 		"package.json": `{"name": "x", "scripts": {"build": "sh build.sh \"$REGION\"", "test": "true"}}`, "build.sh": "mkdir -p made; echo $1 > made/x\n",
 	})
-	// name, branch, what REGION becomes (asked again after nonsense), what build makes, write?
+	// The answers: name, branch, use of REGION (after one invalid answer),
+	// outputs of build, write.
 	a := answer(r, "skerry\n\nwhatever\nsecret\nmade\nno\n", "adopt")
-	if a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Out, "Please answer one of env, secret, nothing") {
+	if a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Out, "Please answer with one of: env, secret, nothing") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	if a := answer(r, "skerry\n", "adopt"); a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Err, "nothing was written") {
@@ -110,7 +111,7 @@ func TestAdoptSaysWhatItCannotDo(t *testing.T) {
 		t.Errorf("nothing there: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	broken := trial.New(t, map[string]string{"package.json": "{", "Makefile": ".PHONY: test\ntest:\n\ttrue\n"})
-	if a := broken.Grayloft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "package.json is passed over") {
+	if a := broken.Grayloft("adopt", "--yes"); a.Code != 0 || !strings.Contains(a.Out, "package.json is skipped") {
 		t.Errorf("a broken manifest: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	bare := &trial.Repo{T: t, Dir: t.TempDir(), Env: empty.Env}
@@ -144,11 +145,11 @@ func TestANewProjectPassesAtOnce(t *testing.T) {
 		t.Errorf("%+v", rep.Tasks)
 	}
 	for _, c := range []struct{ args, want string }{
-		{"new lib libs/fast-ferry", "nothing is overwritten"},
-		{"new lib apps/x", `no pattern of [repo] projects in grayloft.toml names "apps/x"`},
+		{"new lib libs/fast-ferry", "nothing was made"},
+		{"new lib apps/x", `no pattern of [repo] projects in grayloft.toml matches "apps/x"`},
 		{"new lip libs/x", `did you mean "lib"?`},
 		{"new bare libs/x", `kind "bare" has no template`},
-		{"new lib", "wants a kind and a directory"},
+		{"new lib", "needs a kind and a directory"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code == 0 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
@@ -173,7 +174,7 @@ func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 		{"show optimise", "in mode     release: speed"},
 		{"show mode:release", "copies = 3"},
 		{"show pick:both", "tasks       3"},
-		{"show probe:p", "asked in every run"},
+		{"show probe:p", "it runs in every run"},
 		{"show a", "kind        k"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 0 || !strings.Contains(a.Out, c.want) {
@@ -181,8 +182,8 @@ func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ args, want string }{
-		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is called "kk"; did you mean "k"?`},
-		{"show colour:x", "is not a form of name"}, {"show build", "say of which project: build@…"},
+		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is named "kk"; did you mean "k"?`},
+		{"show colour:x", "use kind:, setting:, mode:"}, {"show build", "add the project: build@…"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
@@ -248,17 +249,17 @@ func TestCacheCommands(t *testing.T) {
 	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos["test"] != s.Entries {
 		t.Errorf("%+v, %v", s, err)
 	}
-	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "all are what their names say") {
+	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "none is damaged") {
 		t.Errorf("verify: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, c := range []struct{ args, want string }{
-		{"cache trim", "wants --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "stats, cache trim or cache verify"},
+		{"cache trim", "needs --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "stats, cache trim or cache verify"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
-	if a := r.Grayloft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Took away 0 entries") {
+	if a := r.Grayloft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Deleted 0 entries") {
 		t.Errorf("what is in use is not trimmed: %s%s", a.Out, a.Err)
 	}
 	if rep := r.Run("--pick", "all"); len(rep.Ran()) != 0 {

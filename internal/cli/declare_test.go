@@ -74,10 +74,10 @@ func TestWrongValuesOfSettingsAreRefusedWithThePossibleOnes(t *testing.T) {
 	r.Write("b/loft.toml", "[project]\nname = \"b\"\n[task.shout]\nrun = \"echo %{setting.banner}\"\nwrites = []\n")
 	for _, c := range []struct{ args, want string }{
 		{"--set optimise=fast", `setting "optimise" cannot be "fast": it takes none, size, speed`},
-		{"--set optimize=size", `no setting is called "optimize"; did you mean "optimise"?`},
-		{"--set optimise", `write a value behind setting "optimise"`},
+		{"--set optimize=size", `no setting is named "optimize"; did you mean "optimise"?`},
+		{"--set optimise", `add a value for setting "optimise"`},
 		{"--set copies=two", `it takes a whole number`},
-		{"--mode relaese", `no mode is called "relaese"; did you mean "release"?`},
+		{"--mode relaese", `no mode is named "relaese"; did you mean "release"?`},
 		{"--set banner=a;b", `write "$GRAYLOFT_SETTING_BANNER" in run instead of %{setting.banner}`},
 	} {
 		a := r.Grayloft(append([]string{"run", "--pick", "all"}, strings.Fields(c.args)...)...)
@@ -108,7 +108,7 @@ env           = ["LEAK"]
 secrets = ["PASS"]
 `
 
-func TestUncountedVariablesArePassedOnAndMasked(t *testing.T) {
+func TestSecretsArePassedOnAndMasked(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	r := trial.New(t, map[string]string{"grayloft.toml": secretive}).Login(s.URL, s.Token(t, "ann", "person/ann", "trusted"), "office")
@@ -147,7 +147,7 @@ func TestUncountedVariablesArePassedOnAndMasked(t *testing.T) {
 	}
 }
 
-func TestLocksAreHeldAlone(t *testing.T) {
+func TestLocksAreExclusive(t *testing.T) {
 	t.Parallel()
 	var b strings.Builder
 	b.WriteString("schema = 1\n")
@@ -166,7 +166,7 @@ func TestLocksAreHeldAlone(t *testing.T) {
 	}
 }
 
-func TestARetryThatPassesIsRecordedAsSuch(t *testing.T) {
+func TestAPassingRetryIsRecorded(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -238,7 +238,7 @@ probes = ["part"]
 	}
 }
 
-func TestArgumentsBehindTheDash(t *testing.T) {
+func TestArgumentsAfterTheDash(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]

@@ -18,7 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
+func TestLoginRemembersAServiceForOnePerson(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	r := trial.New(t, sample)
@@ -34,7 +34,7 @@ func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
 	if a := answer(r, "x\n", "login", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
 		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
 	}
-	if a := answer(r, token+"\n", "login", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: puts on person/ann, takes from trusted") || strings.Contains(a.Out, token) {
+	if a := answer(r, token+"\n", "login", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: writes to person/ann, reads from trusted") || strings.Contains(a.Out, token) {
 		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	info, err := os.Stat(filepath.Join(config, "services.json"))
@@ -46,22 +46,22 @@ func TestAttachRemembersAServiceForOnePerson(t *testing.T) {
 	}
 	bob := r.Clone().Login(s.URL, s.Token(t, "bob", "person/bob", "person/ann"), "home")
 	if rep := bob.Run("--pick", "all"); rep.Totals["ran"] != 0 {
-		t.Errorf("nothing was shared by what is attached: %v", rep.Outcomes())
+		t.Errorf("nothing was shared through the login: %v", rep.Outcomes())
 	}
 	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
-		t.Errorf("detach: %s%s", a.Out, a.Err)
+		t.Errorf("logout: %s%s", a.Out, a.Err)
 	}
-	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "attached to no service") {
-		t.Errorf("detach again: %s%s", a.Out, a.Err)
+	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "no service is remembered") {
+		t.Errorf("logout again: %s%s", a.Out, a.Err)
 	}
 }
 
-func TestATokenIsChangedForANewOne(t *testing.T) {
+func TestATokenIsRotated(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	r := trial.New(t, sample)
-	if a := r.Grayloft("login", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "attached to no service") {
-		t.Errorf("attached to nothing: %d %s", a.Code, a.Err)
+	if a := r.Grayloft("login", "--rotate"); a.Code != 2 || !strings.Contains(a.Err, "no service is remembered") {
+		t.Errorf("without a login: %d %s", a.Code, a.Err)
 	}
 	ci, _ := everyone(t, s)
 	cmd := r.Command("login", s.URL)
@@ -78,7 +78,7 @@ func TestATokenIsChangedForANewOne(t *testing.T) {
 	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
 		t.Errorf("with the new one: %v %s", rep.Totals, rep.Answer.Err)
 	}
-	// One that ends soon is spoken of.
+	// A token that expires soon causes a warning.
 	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days'"); err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +135,7 @@ func TestAServiceBehindTLS(t *testing.T) {
 	if rep := c.Run("--pick", "all"); rep.Totals["ran"] != 0 {
 		t.Errorf("%v %s", rep.Totals, rep.Answer.Err)
 	}
-	// One that does not trust the certificate says so, and goes on alone.
+	// A client that does not trust the certificate says so and continues alone.
 	d := r.Clone().Login(s.URL, brenna, "office")
 	if rep := d.Run("--pick", "all"); !rep.OK || rep.Totals["ran"] != 4 || !strings.Contains(rep.Answer.Err, "certificate") {
 		t.Errorf("%v %s", rep.Totals, rep.Answer.Err)

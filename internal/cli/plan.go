@@ -26,7 +26,7 @@ func (a *app) planCommand() *cobra.Command {
 		},
 	}
 	f.sharedFlags(c)
-	c.Flags().BoolVar(&f.noReuse, "anew", false, "plan as if nothing could be reused")
+	c.Flags().BoolVar(&f.noReuse, "no-reuse", false, "plan as if nothing could be reused")
 	return c
 }
 

@@ -10,9 +10,9 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// A run that found everything current notes what that rested on, and the next
-// one goes by it. Whatever it rested on changes, the next run finds it.
-func TestWhatWasRightIsFoundToHaveChanged(t *testing.T) {
+// A run that finds everything current records what that depended on, and the
+// next run relies on it. When any of it changes, the next run must notice.
+func TestEveryChangeAfterACurrentRunIsFound(t *testing.T) {
 	t.Parallel()
 	const declared = `schema = 1
 [repo]
@@ -56,7 +56,7 @@ after = ["make"]
 	}
 	r.Commit("link")
 	r.Env = append(r.Env, "NAME=a")
-	quick := ".grayloft/quick" // notes of both tasks, once all is settled
+	quick := ".grayloft/quick" // recorded for both tasks, once all files are settled
 	settle := func() {
 		t.Helper()
 		r.Remove(quick)
@@ -113,7 +113,7 @@ after = ["make"]
 	}
 }
 
-func TestWhenTheCacheIsGoneNotEveryTaskIsSpokenOf(t *testing.T) {
+func TestWithoutACacheOnlyAFewTasksAreNamed(t *testing.T) {
 	t.Parallel()
 	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"many\"\nprojects = [\"p*\"]\n"}
 	for i := range 12 {
@@ -122,7 +122,7 @@ func TestWhenTheCacheIsGoneNotEveryTaskIsSpokenOf(t *testing.T) {
 	r := trial.New(t, files)
 	r.Run("make")
 	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
-	r.Remove(".grayloft/quick") // else what is noted as right is right without a cache
+	r.Remove(".grayloft/quick") // otherwise a recorded task is current without a cache
 	a := r.Grayloft("run", "make")
 	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 tasks more were moved") {
 		t.Errorf("%d %s", a.Code, a.Err)

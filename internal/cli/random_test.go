@@ -14,8 +14,8 @@ import (
 )
 
 // TestReuseIsTrue makes random edits to random repositories, runs after each,
-// and compares every output, byte for byte, with a clean run without any
-// cache. Seeds are fixed; each trial has steps of its own.
+// and compares every output, byte for byte, with a clean run without a cache.
+// Seeds are fixed; each trial has its own steps.
 func TestReuseIsTrue(t *testing.T) {
 	steps := 75
 	if testing.Short() {
@@ -45,21 +45,21 @@ func TestReuseIsTrue(t *testing.T) {
 }
 
 // world is a random repository: projects that need each other, each with a
-// generator, a join over what it and its needs make, and a check.
+// generator, a join over its outputs and those of its needs, and a check.
 type world struct {
 	t       *testing.T
 	rnd     *rand.Rand
 	r       *trial.Repo
 	needs   [][]int
 	version []map[string]int // of each task's command
-	extra   []string         // rows added to reads
+	extra   []string         // items added to reads
 	offers  []string
 	env     int
 	ran     int
 	reused  int
 	cut     int
-	sure    int // tasks of plans that came true
-	open    int // that turned on others
+	sure    int // predictions of plans that came true
+	open    int // predictions that depended on other tasks
 }
 
 func newWorld(t *testing.T, seed uint64, bin string) *world {
@@ -86,7 +86,7 @@ func newWorld(t *testing.T, seed uint64, bin string) *world {
 	return w
 }
 
-// declare writes the declarations as they stand.
+// declare writes the current declarations.
 func (w *world) declare() {
 	w.r.Write("grayloft.toml", fmt.Sprintf("schema = 1\n[repo]\nname = \"w\"\nprojects = [\"p*\"]\n[probe.p]\nrun = \"echo %d\"\nreads = []\n", w.env/3))
 	for i := range w.needs {
@@ -95,7 +95,8 @@ func (w *world) declare() {
 			needs = append(needs, fmt.Sprintf("%q", fmt.Sprint("p", j)))
 		}
 		v := w.version[i]
-		// Comments do not reach what is generated: early cutoff is met often.
+		// Comments do not reach the generated files, so early cutoff is
+		// frequent.
 		w.r.Write(fmt.Sprintf("p%d/loft.toml", i), fmt.Sprintf(`[project]
 needs = [%s]
 offers = [%s]
@@ -173,7 +174,7 @@ func (w *world) files(dir string) []string {
 	return out
 }
 
-// edit does one random thing and says what.
+// edit makes one random change and describes it.
 func (w *world) edit() string {
 	i := w.rnd.IntN(len(w.needs))
 	dir := fmt.Sprintf("p%d/%s", i, w.pick([]string{"in", "src"}))
@@ -271,7 +272,7 @@ func (w *world) edit() string {
 // compare runs, and compares with a clean run elsewhere.
 func (w *world) compare(what string) {
 	w.t.Helper()
-	if w.rnd.IntN(3) == 0 { // some tasks are then only pulled in, and their outputs left where they are
+	if w.rnd.IntN(3) == 0 { // some tasks are then only dependencies, and their outputs are not transferred
 		w.foreseen(what, "check")
 	}
 	rep := w.foreseen(what, "--pick", "all")
@@ -305,7 +306,7 @@ func (w *world) compare(what string) {
 	os.RemoveAll(filepath.Dir(clean.Dir))
 }
 
-// foreseen plans, runs, and compares the two: what the plan is sure of has to
+// foreseen plans, runs, and compares the two: every certain prediction must
 // come true, with its reason.
 func (w *world) foreseen(what string, args ...string) trial.Report {
 	w.t.Helper()
@@ -363,7 +364,7 @@ func (w *world) copy(to string) {
 	}
 }
 
-// snapshot describes a tree: kinds, executable bits, targets, contents.
+// snapshot describes a tree: kinds, executable bits, link targets, contents.
 func snapshot(t *testing.T, dir string) string {
 	var b strings.Builder
 	_ = filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {

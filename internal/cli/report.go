@@ -31,7 +31,7 @@ type runTaskJSON struct {
 	MadeBy       *protocol.Maker `json:"made_by"`
 	SavedSeconds float64         `json:"saved_seconds"`
 	Picked       bool            `json:"picked"`
-	Audit        []drift.Finding `json:"drift,omitempty"`
+	Drift        []drift.Finding `json:"drift,omitempty"`
 }
 
 // say prints the outcome of a run for people.
@@ -91,7 +91,7 @@ func (a *app) legend(s *engine.Summary) {
 func resultJSON(r *engine.Result) runTaskJSON {
 	j := runTaskJSON{
 		Task: r.Task.Addr(), Project: r.Task.Project.Name, Outcome: string(r.Outcome), Detail: r.Detail(), Message: r.Message,
-		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Audit: r.Audit,
+		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Drift: r.Drift,
 	}
 	if j.Detail == nil {
 		j.Detail = []string{}

@@ -50,7 +50,7 @@ func (a *app) runCommand() *cobra.Command {
 	f.sharedFlags(c)
 	f.workFlags(c)
 	fl := c.Flags()
-	fl.BoolVar(&f.noReuse, "anew", false, "run everything, even if a result could be reused")
+	fl.BoolVar(&f.noReuse, "no-reuse", false, "run everything, even if a result could be reused")
 	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations")
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c

@@ -17,7 +17,7 @@ import (
 
 func TestMain(m *testing.M) { trial.Main(m) }
 
-// A library, what is generated from it, a check, and a program that uses it.
+// A library, files generated from it, a check, and a program that uses it.
 var sample = map[string]string{
 	"grayloft.toml": `schema = 1
 [repo]
@@ -161,7 +161,7 @@ func TestOnlyWhatReadsAChangeRunsAndSaysWhy(t *testing.T) {
 	}
 }
 
-func TestFailuresHoldWhatComesAfterThem(t *testing.T) {
+func TestAFailureBlocksItsDependents(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -191,7 +191,7 @@ writes = []
 		t.Errorf("exit %d, %+v", rep.Answer.Code, rep.Of("bad@t"))
 	}
 	a := r.Grayloft("run", "--pick", "all", "--color", "never")
-	if !strings.Contains(a.Out, "│ needed") || strings.Contains(a.Out, "after\n") && strings.Contains(a.Out, "│ after") || !strings.Contains(a.Out, "1 failed and holds 2 more") {
+	if !strings.Contains(a.Out, "│ needed") || strings.Contains(a.Out, "after\n") && strings.Contains(a.Out, "│ after") || !strings.Contains(a.Out, "1 failed and blocks 2 more") {
 		t.Errorf("it printed\n%s", a.Out)
 	}
 	if got := r.Grayloft("log", "bad").Out; got != "before\nneeded\n" {
@@ -206,7 +206,7 @@ writes = []
 	}
 }
 
-func TestWhatIsNotDeclaredAlwaysRuns(t *testing.T) {
+func TestTasksWithoutWritesAlwaysRun(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -224,7 +224,7 @@ reuse = "never"
 `})
 	for range 2 {
 		rep := r.Run("--pick", "all")
-		want(t, "every time", rep.Ran(), map[string]string{"loose@t": "no-writes", "after@t": "no-writes", "volatile@t": "volatile"})
+		want(t, "every time", rep.Ran(), map[string]string{"loose@t": "no-writes", "after@t": "no-writes", "volatile@t": "reuse-never"})
 		if d := rep.Of("after@t").Detail; len(d) != 1 || d[0] != "loose@t" {
 			t.Errorf("after runs because of %v", d)
 		}
@@ -232,7 +232,7 @@ reuse = "never"
 	want(t, "anew", r.Run("--no-reuse", "volatile").Ran(), map[string]string{"volatile@t": "asked"})
 }
 
-func TestEnvironmentIsSmallAndCounted(t *testing.T) {
+func TestTheEnvironmentIsSmallAndPartOfTheKey(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -257,7 +257,7 @@ env = ["PASSED", "GIVEN=yes"]
 	}
 }
 
-func TestFilesThatMoveWhileATaskRunsAreNotKept(t *testing.T) {
+func TestFilesThatChangeWhileATaskRunsPreventCaching(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -284,7 +284,7 @@ writes = ["out2"]
 	}
 }
 
-func TestTrackedFilesAtWritesComeBack(t *testing.T) {
+func TestTrackedFilesAmongOutputsArePutBack(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -379,7 +379,7 @@ after = ["long"]
 	if code := cmd.ProcessState.ExitCode(); code != 130 {
 		t.Errorf("exit %d, %v", code, err)
 	}
-	if !strings.Contains(rest, "stopped") || !strings.Contains(rest, "1 unstarted") {
+	if !strings.Contains(rest, "stopped") || !strings.Contains(rest, "1 not-started") {
 		t.Errorf("it said\n%s", rest)
 	}
 	if out, _ := exec.Command("pgrep", "-f", "^sleep 300$").Output(); len(out) > 0 && strings.Contains(string(out), "\n\n") {
@@ -422,7 +422,7 @@ writes = ["out"]
 	}
 }
 
-func TestLinksThatLeadToWhatIsNotReadAreRefused(t *testing.T) {
+func TestLinksToFilesThatAreNotReadAreRefused(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -444,7 +444,7 @@ writes = []
 			t.Fatal(err)
 		}
 		e := r.Run("read").Of("read@t")
-		if e.Outcome != "failed" || !strings.Contains(e.Message, "in/bad") || !strings.Contains(e.Message, "add it to reads") {
+		if e.Outcome != "failed" || !strings.Contains(e.Message, "in/bad") || !strings.Contains(e.Message, "add the target to reads") {
 			t.Errorf("a link to %s: %+v", target, e)
 		}
 	}
@@ -488,7 +488,7 @@ probes = ["steady", "each"]
 	}
 }
 
-func TestOneFileWrittenByTwoTasksIsNotKept(t *testing.T) {
+func TestAFileWrittenByTwoTasksIsNotCached(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
 [repo]
@@ -524,7 +524,7 @@ run = "mkdir busy && sleep 0.1 && rmdir busy"
 reads = []
 writes = []
 `, ".gitignore": "busy\n"})
-	// A task that takes more slots than there are takes them all.
+	// A task that needs more slots than exist takes all of them.
 	if rep := r.Run("--jobs", "3", "--pick", "all"); !rep.OK {
 		t.Errorf("two tasks ran at a time where one takes all slots: %v", rep.Outcomes())
 	}

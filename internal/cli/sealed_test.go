@@ -15,7 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// needsSeal skips a test where the system cannot hold a task in full.
+// needsSeal skips a test if the system cannot fully restrict a task.
 func needsSeal(t *testing.T) {
 	t.Helper()
 	if a := isolate.Able(t.TempDir()); !a.Files || !a.Place || a.Network != "namespace" {
@@ -23,8 +23,8 @@ func needsSeal(t *testing.T) {
 	}
 }
 
-// sealedRepo has a sealed task make@lib, which counts no probe unless it begins
-// by saying so.
+// sealedRepo has a sealed task make@lib, without probes unless the text starts
+// with them.
 func sealedRepo(t *testing.T, task string, more ...string) *trial.Repo {
 	if !strings.HasPrefix(task, "probes") {
 		task = "probes = []\n" + task
@@ -40,7 +40,7 @@ func sealedRepo(t *testing.T, task string, more ...string) *trial.Repo {
 func TestASealedTaskSeesOnlyWhatItDeclares(t *testing.T) {
 	t.Parallel()
 	needsSeal(t)
-	out := filepath.Join(t.TempDir(), "out") // a place beside the checkout
+	out := filepath.Join(t.TempDir(), "out") // a path outside the checkout
 	listen, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -86,7 +86,7 @@ touch $HOME/a $TMPDIR/b left-behind
 	allAre(t, "again", r.Run("make@lib"), "current")
 	r.Write("lib/other", "changed\n")
 	allAre(t, "after a change that it does not read", r.Run("make@lib"), "current")
-	// Another checkout, elsewhere, makes the same bytes, its path included.
+	// Another checkout at another path makes the same bytes, the path included.
 	c := r.Clone()
 	c.Run("make@lib", "--no-reuse")
 	if c.Read("lib/out/where") != r.Read("lib/out/where") {
@@ -94,7 +94,7 @@ touch $HOME/a $TMPDIR/b left-behind
 	}
 }
 
-func TestASealedTaskMayUseTheNetworkWhereDeclared(t *testing.T) {
+func TestASealedTaskMayUseADeclaredNetwork(t *testing.T) {
 	t.Parallel()
 	needsSeal(t)
 	listen, err := net.Listen("tcp", "127.0.0.1:0")
@@ -114,7 +114,7 @@ run = "node -e \"require('net').connect(`+port+`,'127.0.0.1').on('connect',()=>{
 	}
 }
 
-func TestASealedTaskCountsWhatItComesDirectlyAfter(t *testing.T) {
+func TestASealedTaskDependsOnDirectDependenciesOnly(t *testing.T) {
 	t.Parallel()
 	needsSeal(t)
 	const chain = `reads = ["in"]
@@ -146,8 +146,8 @@ run = "ls ../lib > last; cat ../lib/two >> last"
 	if got := r.Read("app/last"); got != "two\n1\n" {
 		t.Errorf("it saw %q", got)
 	}
-	// The same number of lines: two comes out the same, and the last one, which
-	// cannot see the first, is not touched.
+	// The number of lines is unchanged: two gives the same output, and the last
+	// task, which does not see the first, is not affected.
 	r.Write("lib/in", "another\n")
 	want(t, "after a change", r.Run("last@app").Outcomes(), map[string]string{"make@lib": "ran", "two@lib": "ran", "look@lib": "ran", "last@app": "current"})
 }
@@ -177,7 +177,7 @@ run = "echo x >> state/count; echo y >> $HOME/.cache/tool/count; cat in state/co
 	}
 }
 
-func TestAFailedSealedTaskSaysWhereProgramsMayBe(t *testing.T) {
+func TestAFailedSealedTaskHintsAtMissingPrograms(t *testing.T) {
 	t.Parallel()
 	needsSeal(t)
 	tools := t.TempDir()
@@ -198,7 +198,7 @@ func TestAFailedSealedTaskSaysWhereProgramsMayBe(t *testing.T) {
 	}
 }
 
-func TestAnAuditedTaskIsToldWhichLinesToAddAndDrop(t *testing.T) {
+func TestATracedTaskNamesTheLinesToAddAndRemove(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("strace"); err != nil {
 		t.Skip("strace is not installed")
@@ -218,18 +218,18 @@ probes = []
 run = "cat in ../app/x other made > out; sh sub/tool.sh; (cd sub && cat deep >> ../out); touch extra"
 `
 	r := trial.New(t, map[string]string{
-		"grayloft.toml": "schema = 1\n[repo]\nname = \"audited\"\nprojects = [\"lib\", \"app\"]\n",
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"traced\"\nprojects = [\"lib\", \"app\"]\n",
 		"lib/loft.toml": declared, "lib/in": "in\n", "lib/other": "o\n", "lib/never/n": "n\n", "lib/sub/tool.sh": "true\n", "lib/sub/deep": "deep\n",
 		"app/x": "x\n", "app/loft.toml": "[project]\nname = \"app\"\n", ".gitignore": "extra\n",
 	})
 	r.Run("gen@lib")
 	x := r.Run("make@lib").Of("make@lib")
-	if x.Outcome != "ran" || !strings.Contains(x.Message, "not kept") {
+	if x.Outcome != "ran" || !strings.Contains(x.Message, "not cached") {
 		t.Errorf("%+v", x)
 	}
 	got := map[string]string{}
-	for _, f := range x.Audit {
-		verb := "drop"
+	for _, f := range x.Drift {
+		verb := "remove"
 		if f.Add {
 			verb = "add"
 		}
@@ -237,7 +237,7 @@ run = "cat in ../app/x other made > out; sh sub/tool.sh; (cd sub && cat deep >> 
 	}
 	for line, at := range map[string]string{
 		`add reads "repo:app/x"`: "lib/loft.toml:10", `add reads "other"`: "lib/loft.toml:10", `add reads "sub/tool.sh"`: "lib/loft.toml:10",
-		`add reads "sub/deep"`: "lib/loft.toml:10", `add after "gen@lib"`: "lib/loft.toml:8", `add writes "extra"`: "lib/loft.toml:11", `drop reads "never/*"`: "lib/loft.toml:10",
+		`add reads "sub/deep"`: "lib/loft.toml:10", `add after "gen@lib"`: "lib/loft.toml:8", `add writes "extra"`: "lib/loft.toml:11", `remove reads "never/*"`: "lib/loft.toml:10",
 	} {
 		if got[line] != at {
 			t.Errorf("%s: at %q, and not %q; all: %v", line, got[line], at, got)
@@ -246,16 +246,16 @@ run = "cat in ../app/x other made > out; sh sub/tool.sh; (cd sub && cat deep >> 
 	if len(got) != 7 {
 		t.Errorf("%v", got)
 	}
-	// As advised, nothing is left to say, and what it makes is kept.
+	// After following the advice nothing is reported, and the result is cached.
 	r.Write("lib/loft.toml", strings.NewReplacer(`reads = ["in", "never/*"]`, `reads = ["in", "repo:app/x", "other", "sub/tool.sh", "sub/deep"]`+"\nafter = [\"gen@lib\"]",
 		`writes = ["out"]`, `writes = ["out", "extra"]`).Replace(declared))
-	if x := r.Run("make@lib").Of("make@lib"); x.Outcome != "ran" || len(x.Audit) > 0 || x.Message != "" {
+	if x := r.Run("make@lib").Of("make@lib"); x.Outcome != "ran" || len(x.Drift) > 0 || x.Message != "" {
 		t.Errorf("%+v", x)
 	}
 	allAre(t, "again", r.Run("make@lib"), "current")
 }
 
-func TestWithoutATracerAnAuditedTaskIsNotShared(t *testing.T) {
+func TestWithoutATracerATracedTaskIsNotShared(t *testing.T) {
 	t.Parallel()
 	bin := t.TempDir() // programs without a tracer
 	for _, name := range []string{"sh", "cat", "git", "hostname"} {
@@ -281,7 +281,7 @@ func TestWithoutATracerAnAuditedTaskIsNotShared(t *testing.T) {
 	want(t, "elsewhere", c.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
 }
 
-func TestTwiceShowsWhatDiffersToTheByte(t *testing.T) {
+func TestReproduceShowsDifferencesToTheByte(t *testing.T) {
 	t.Parallel()
 	r := sealedRepo(t, `reads = ["in"]
 writes = ["out"]
@@ -294,14 +294,14 @@ after = ["make"]
 run = "printf 'at %s.' $(date +%s) > stamp; cat out > same; pwd > long"
 `)
 	a := r.Grayloft("reproduce", "make@lib")
-	if a.Code != 0 || !strings.Contains(a.Out, "make@lib made the same twice: 1 output") {
+	if a.Code != 0 || !strings.Contains(a.Out, "make@lib is reproducible: 1 output") {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	if r.Has("lib/out") {
 		t.Error("what was made only for comparing lies in the checkout")
 	}
 	a = r.Grayloft("reproduce", "clock@lib")
-	if a.Code != 1 || !strings.Contains(a.Out, "clock@lib came out different in 2 of 3 outputs") {
+	if a.Code != 1 || !strings.Contains(a.Out, "clock@lib is not reproducible: 2 of 3 outputs differ") {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, part := range []string{"stamp   14 bytes", "long", "first ", "second "} {
@@ -376,7 +376,7 @@ run = "cat in out > copy"
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, part := range []string{
-		"make@lib\n", "it read lib/other\n    add \"other\" to reads (lib/loft.toml:", "nothing that is there matches \"old/*\"\n    drop \"old/*\" from reads (lib/loft.toml:",
+		"make@lib\n", "it read lib/other\n    add \"other\" to reads (lib/loft.toml:", "no file matches \"old/*\"\n    remove \"old/*\" from reads (lib/loft.toml:",
 		"2 lines to change, of 1 of 2 tasks.",
 	} {
 		if !strings.Contains(a.Out, part) {
@@ -387,22 +387,22 @@ run = "cat in out > copy"
 		t.Errorf("a task that opens what it declares is shown:\n%s", a.Out)
 	}
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), `"old/*"`, `"other"`, 1))
-	if a := r.Grayloft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "What 1 task declared is what was opened.") {
+	if a := r.Grayloft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "1 task opened exactly what was declared.") {
 		t.Errorf("mended: %d %s%s", a.Code, a.Out, a.Err)
 	}
 	want(t, "a run after it", r.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
 }
 
-func TestDoctorSaysWhatStandsInTheWay(t *testing.T) {
+func TestDoctorNamesWhatIsMissing(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
 	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n[task.a]\nrun = \"true\"\n"})
-	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "service       none: this machine's cache alone") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
+	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "service       none: only this machine's cache") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	r.Login(s.URL, ci, "here")
-	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "ci puts on trusted, takes from trusted") {
+	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "ci writes to trusted, reads from trusted") {
 		t.Errorf("with a service: %d %s%s", a.Code, a.Out, a.Err)
 	}
 	r.Login("http://127.0.0.1:1", ci, "here")

@@ -42,7 +42,7 @@ func TestReachOfFiles(t *testing.T) {
 	if a := r.GrayloftIn("lib", "reach", "--format", "json", "test/t"); !strings.Contains(a.Out, "test@lib") {
 		t.Errorf("a path from where the person is: %s%s", a.Out, a.Err)
 	}
-	if a := r.Grayloft("reach", "/etc/hostname"); a.Code != 2 || !strings.Contains(a.Err, "outside of the repository") {
+	if a := r.Grayloft("reach", "/etc/hostname"); a.Code != 2 || !strings.Contains(a.Err, "outside the repository") {
 		t.Errorf("a file elsewhere: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -60,7 +60,7 @@ func TestReachOfChanges(t *testing.T) {
 	}
 	r.Commit("committed")
 	r.Write("app/ünlikely \"name\"\nx", "new\n") // untracked
-	r.Git("mv", "lib/src/a", "lib/other")        // staged, both sides count
+	r.Git("mv", "lib/src/a", "lib/other")        // staged: both sides count
 	if got := reach(t, r); !slices.Equal(got, []string{"build@app", "test@app", "test@lib"}) {
 		t.Errorf("committed, staged and untracked: %v", got)
 	}
@@ -87,7 +87,7 @@ func TestReachOfChanges(t *testing.T) {
 	}
 }
 
-func TestShallowClonesSelectEverythingAndSayHowToMendIt(t *testing.T) {
+func TestShallowClonesSelectEverythingAndExplainTheFix(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	r.Git("checkout", "-q", "-b", "work")
@@ -104,7 +104,7 @@ func TestShallowClonesSelectEverythingAndSayHowToMendIt(t *testing.T) {
 	}
 }
 
-func TestNamesMeanWhereThePersonIs(t *testing.T) {
+func TestNamesAreRelativeToTheCurrentDirectory(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	for _, c := range []struct {
@@ -148,7 +148,7 @@ func TestMistakesAreExplained(t *testing.T) {
 		{".", []string{"run", "lib"}, `"lib" is a project, not a task`},
 		{"lib", []string{"run", "build"}, `write "build@*"`},
 		{".", []string{"run", "test", "--pick", "lob"}, `did you mean "lib"?`},
-		{".", []string{"run", "test", "--jobs", "0"}, "from 1"},
+		{".", []string{"run", "test", "--jobs", "0"}, "at least 1"},
 		{".", []string{"run", "test", "--logs", "loud"}, "live, whole, failures, none"},
 		{".", []string{"show", "test@lab"}, `did you mean "test@lib"?`},
 		{".", []string{"--format", "yaml", "projects"}, "text or json"},
@@ -199,16 +199,16 @@ func TestLooking(t *testing.T) {
 	}
 }
 
-func TestReachExplainsThePathAndTheLackOfOne(t *testing.T) {
+func TestReachExplainsPathsAndTheirAbsence(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	for file, want := range map[string]string{
 		"lib/schema":    "build@app     lib/schema → generate@lib",
 		"lib/src/a":     "build@app  lib/src/a",
-		"lib/gen/types": "is made by generate@lib",
+		"lib/gen/types": "is an output of generate@lib",
 		"app/unread":    "belongs to project app, and none of its tasks reads it",
-		"elsewhere":     "lies in no project",
-		"app/loft.toml": "none of them came out different from those at main",
+		"elsewhere":     "is in no project",
+		"app/loft.toml": "none of them differs from those at main",
 	} {
 		if a := r.Grayloft("reach", file); a.Code != 0 || !strings.Contains(a.Out, want) {
 			t.Errorf("%s: %s%s", file, a.Out, a.Err)
@@ -230,14 +230,14 @@ func TestReachExplainsThePathAndTheLackOfOne(t *testing.T) {
 	}
 }
 
-func TestPatternsThatTheShellPutOthersInPlaceOfAreExplained(t *testing.T) {
+func TestPatternsExpandedByTheShellAreExplained(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	for _, c := range []struct{ args, want string }{
 		{"run app lib", "is a project, not a task"},
 		{"run lib/src", `--pick './lib/*'`},
 		{"run lib/schema", "--file lib/schema"},
-		{"run --pick lib/src lib/test", "the shell has put lib/src lib/test … in place of a pattern"},
+		{"run --pick lib/src lib/test", "the shell replaced a pattern by lib/src lib/test"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
@@ -275,7 +275,7 @@ func TestSelectionInEveryShapeOfCheckout(t *testing.T) {
 		t.Errorf("a worktree: %v", got)
 	}
 
-	// A submodule counts as what it is: files that this repository does not track.
+	// A submodule's files are not tracked by this repository.
 	r.Git("-c", "protocol.file.allow=always", "submodule", "add", "-q", outer.Dir, "app/sub")
 	r.Commit("with a submodule")
 	if rep := r.Run("--pick", "all"); !rep.OK {
@@ -327,7 +327,7 @@ func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
 	}
 }
 
-func TestPartsTogetherRunEverythingOnce(t *testing.T) {
+func TestPartsRunEveryTaskOnce(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)

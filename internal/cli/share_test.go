@@ -50,7 +50,8 @@ func TestASecondMachineRunsNothing(t *testing.T) {
 	}
 	allAre(t, "again", c.Run("--pick", "all"), "current")
 
-	// Only what is wanted is moved; what a task that runs will read, too.
+	// Only requested outputs are transferred, and those that a task that runs
+	// will read.
 	d := r.Clone().Login(s.URL, brenna, "office")
 	if o := d.Run("test@app").Outcomes(); o["build@app"] != "cached" || d.Has("app/out/app") {
 		t.Errorf("nobody asked for the outputs: %v", o)
@@ -62,7 +63,7 @@ func TestASecondMachineRunsNothing(t *testing.T) {
 		t.Errorf("it ran because %s", reason)
 	}
 
-	// What brenna makes is hers; CI does not take it.
+	// Results of brenna are hers; CI does not use them.
 	d.Write("app/main", "hers\n")
 	d.Run("build@app")
 	e := r.Clone().Login(s.URL, ci, "harbour-ci")
@@ -108,7 +109,7 @@ func TestRecordsOfRuns(t *testing.T) {
 	}
 }
 
-// gate stands before a service and can be told to misbehave.
+// gate is a proxy in front of a service that can be told to misbehave.
 type gate struct {
 	*httptest.Server
 	mode atomic.Value // "", refuse, cut, flip, hang
@@ -180,9 +181,9 @@ func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
 		what, mode, url, token, says string
 	}{
 		{"nobody there", "", nobody, brenna, "cannot be reached"},
-		{"one that refuses", "refuse", g.URL, brenna, "not how a Gray Loft service answers"},
-		{"one that hangs up", "drop", g.URL, brenna, "going on with this machine's cache alone"},
-		{"one that dies in the middle", "dropblobs", g.URL, brenna, "going on with this machine's cache alone"},
+		{"one that refuses", "refuse", g.URL, brenna, "not an answer of a Gray Loft service"},
+		{"one that hangs up", "drop", g.URL, brenna, "goes on with this machine's cache alone"},
+		{"one that dies in the middle", "dropblobs", g.URL, brenna, "goes on with this machine's cache alone"},
 		{"blobs that are cut off", "cut", g.URL, brenna, ""},
 		{"blobs with a flipped bit", "flip", g.URL, brenna, ""},
 		{"an unknown token", "", g.URL, "loft-nobody", "does not know this token"},
@@ -202,7 +203,7 @@ func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
 	}
 }
 
-func TestWhatCouldNotBeSentIsSentLater(t *testing.T) {
+func TestUnsentResultsAreSentLater(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
@@ -230,7 +231,7 @@ func TestWhatCouldNotBeSentIsSentLater(t *testing.T) {
 	}
 }
 
-// Bits are flipped in files of this machine's cache: nothing of it is ever
+// Bits are flipped in files of this machine's cache: damaged files are never
 // restored.
 func TestDamagedCacheFilesAreNeverRestored(t *testing.T) {
 	t.Parallel()
@@ -270,9 +271,9 @@ func TestDamagedCacheFilesAreNeverRestored(t *testing.T) {
 	}
 }
 
-// Blobs that the service has lost: the task runs, and what was settled on it
-// stands.
-func TestEntriesWhoseBlobsHaveGone(t *testing.T) {
+// The service has lost blobs: the task runs, and tasks that relied on it remain
+// valid.
+func TestEntriesWithMissingBlobs(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
@@ -291,11 +292,11 @@ func TestEntriesWhoseBlobsHaveGone(t *testing.T) {
 	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
 		t.Fatal(err)
 	}
-	rep = d.Run("test@lib") // generate is known until test has to run, and its blobs are not there
+	rep = d.Run("test@lib") // generate is cached until test must run, and its blobs are missing
 	want(t, "found out late", rep.Outcomes(), map[string]string{"generate@lib": "ran", "test@lib": "ran"})
 }
 
-func TestTheServiceIsKilledAndComesBack(t *testing.T) {
+func TestAServiceIsKilledAndRestarted(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
@@ -334,7 +335,8 @@ after = ["a"]
 	}
 }
 
-// throttled passes on what a service says at so many bytes a second.
+// throttled forwards the service's answers at a limited number of bytes per
+// second.
 func throttled(t *testing.T, to string, rate int) string {
 	t.Helper()
 	target, err := url.Parse(to)
@@ -354,7 +356,7 @@ func throttled(t *testing.T, to string, rate int) string {
 	return s.URL
 }
 
-// slowly reads at a rate.
+// slowly reads at a limited rate.
 type slowly struct {
 	r    io.Reader
 	rate int
@@ -366,7 +368,7 @@ func (s slowly) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
+func TestTheFasterWayIsMeasuredAndReported(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n"}
@@ -380,19 +382,19 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 	ci := trial.New(t, files).Login(s.URL, s.Token(t, "ci", "trusted", "trusted"), "fleet")
 	r := ci.Clone().Login(throttled(t, s.URL, 900_000), s.Token(t, "ann", "", "trusted"), "home")
 	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
-	if rep := r.Run("big", "sure", "odd", "--offline"); !rep.OK { // so that it is known how long they run here
+	if rep := r.Run("big", "sure", "odd", "--offline"); !rep.OK { // so that their duration here is known
 		t.Fatal(rep.Answer)
 	}
 	ci.Write("in", "two\n")
 	ci.Run("--pick", "all")
 	r.Write("in", "two\n")
-	if rep := r.Run("a", "b", "c", "d", "e"); rep.Totals["fetched"] != 5 { // so that the line is known
+	if rep := r.Run("a", "b", "c", "d", "e"); rep.Totals["fetched"] != 5 { // so that the connection is measured
 		t.Fatalf("%v", rep.Outcomes())
 	}
 	if p := r.Plan("big"); p.Of("big@test").Outcome != "ran" || *p.Of("big@test").Reason != "faster" {
 		t.Errorf("the plan: %+v", p.Tasks)
 	}
-	if a := r.Grayloft("show", "big@test"); !strings.Contains(a.Out, "weighs") || !strings.Contains(a.Out, "it is run where nothing of it is here") {
+	if a := r.Grayloft("show", "big@test"); !strings.Contains(a.Out, "measured") || !strings.Contains(a.Out, "it runs if none of its outputs are here") {
 		t.Errorf("show: %s%s", a.Out, a.Err)
 	}
 	rep := r.Run("big", "sure", "odd")
@@ -402,7 +404,7 @@ func TestWhatIsCheaperIsMeasuredAndSaid(t *testing.T) {
 	if got := rep.Of("sure@test"); got.Outcome != "fetched" {
 		t.Errorf("reuse = \"always\": %+v", got)
 	}
-	if got := rep.Of("odd@test"); got.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "odd@test was run because that was quicker than fetching it, and came out different") {
+	if got := rep.Of("odd@test"); got.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "odd@test was run because that was faster than fetching, but gave different outputs") {
 		t.Errorf("%+v\n%s", got, rep.Answer.Err)
 	}
 	ci.Write("in", "three\n")

@@ -39,7 +39,7 @@ type taskDetail struct {
 	Slots     int       `json:"slots"`
 	Locks     []string  `json:"locks"`
 	Portable  bool      `json:"portable"`
-	Weighs    string    `json:"weighs,omitempty"` // what was measured here for running and for fetching
+	Measured    string    `json:"measured,omitempty"` // what was measured here for running and for fetching
 }
 
 func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
@@ -73,13 +73,13 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		d.Timeout = t.Timeout.String()
 	}
 	a.describeEnv(r, t, &d)
-	d.Weighs = a.weighs(r, t)
+	d.Measured = a.measured(r, t)
 	return d, nil
 }
 
-// weighs says what was measured here for running a task and for fetching its
+// measured says what was measured here for running a task and for fetching its
 // outputs; nothing if one of the two is missing.
-func (a *app) weighs(r *repository, t *graph.Task) string {
+func (a *app) measured(r *repository, t *graph.Task) string {
 	url, token := a.service(r)
 	if _, err := os.Stat(filepath.Join(r.root, checkout.Dir)); err != nil || token == "" {
 		return ""
@@ -205,8 +205,8 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	}
 	a.row("after", d.AfterFrom)
 	a.row("before", plain(d.Before))
-	if d.Weighs != "" {
-		a.row("weighs", plain([]string{d.Weighs}))
+	if d.Measured != "" {
+		a.row("measured", plain([]string{d.Measured}))
 	}
 	for _, f := range []struct {
 		name, val string

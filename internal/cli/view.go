@@ -116,7 +116,7 @@ func (v *plainView) describe(r *engine.Result) string {
 	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), took, a.soft(why(r)))
 	var b strings.Builder
 	b.WriteString(strings.TrimRight(fit(line, v.wide), " ") + "\n")
-	for _, f := range r.Audit {
+	for _, f := range r.Drift {
 		b.WriteString(fit("    "+f.Why, v.wide) + "\n" + fit("      "+f.Advice(), v.wide) + "\n")
 	}
 	if v.logs == "whole" && r.Outcome == engine.Ran || v.logs != "none" && v.logs != "live" && r.Outcome == engine.Failed {

@@ -9,7 +9,7 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// heard gathers what a process prints, for asking while it runs.
+// heard collects the output of a process, to be read while it runs.
 type heard struct {
 	mu sync.Mutex
 	b  strings.Builder
@@ -57,14 +57,14 @@ func TestWatchRunsAgainAsFilesChange(t *testing.T) {
 	trial.Wait(t, "calm", calm)
 	r.Write("in", "slow\n")
 	trial.Wait(t, "a run that takes long", is("slow\n"))
-	r.Write("in", "three\n") // the slow one is outdated: it ends, and the next begins
+	r.Write("in", "three\n") // the slow run is outdated: it ends, and the next one starts
 	trial.Wait(t, "a restart", is("three\n"))
 	trial.Wait(t, "calm again", calm)
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reads =", "reeds =", 1))
 	trial.Wait(t, "an error in the declarations", func() bool { return strings.Contains(out.String(), `did you mean "reads"?`) })
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reeds =", "reads =", 1))
 	trial.Wait(t, "a run after it was mended", func() bool {
-		return strings.HasSuffix(strings.TrimSpace(out.String()), "already right.\nwaiting for changes; Ctrl-C ends it")
+		return strings.HasSuffix(strings.TrimSpace(out.String()), "current.\nwaiting for changes; Ctrl-C ends it")
 	})
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)

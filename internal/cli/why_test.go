@@ -39,8 +39,7 @@ func (w whyAnswer) whats() []string {
 	return out
 }
 
-// questioned is a repository in which everything that a key is made of can be
-// changed.
+// questioned is a repository in which every ingredient of a key can be changed.
 var questioned = map[string]string{
 	"grayloft.toml": `schema = 1
 [repo]
@@ -62,7 +61,7 @@ default = 1
 func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, questioned)
-	if a := r.Grayloft("why", "make@lib"); a.Code != 1 || !strings.Contains(a.Err, "has never come out in this checkout") {
+	if a := r.Grayloft("why", "make@lib"); a.Code != 1 || !strings.Contains(a.Err, "has no result in this checkout") {
 		t.Errorf("never ran: exit %d, %s", a.Code, a.Err)
 	}
 	r.Run("--pick", "all")
@@ -117,14 +116,14 @@ func TestWhyAgainstAnotherRunAndAnotherMachine(t *testing.T) {
 		t.Errorf("by the beginning of a key: %+v", w.Compared)
 	}
 	for _, of := range []string{"fleet", "ci"} {
-		if w := why(t, r, "make@lib", "--against", of); w.Compared.Label != "what ci made at fleet" || !slices.Equal(w.whats(), []string{"files in changed"}) {
+		if w := why(t, r, "make@lib", "--against", of); w.Compared.Label != "built by ci at fleet" || !slices.Equal(w.whats(), []string{"files in changed"}) {
 			t.Errorf("against %s: %+v", of, w)
 		}
 	}
-	if a := r.Grayloft("why", "make@lib", "--against", "nobody"); a.Code != 1 || !strings.Contains(a.Err, `no entry of make@lib from "nobody"`) {
+	if a := r.Grayloft("why", "make@lib", "--against", "nobody"); a.Code != 1 || !strings.Contains(a.Err, `no entry of make@lib that matches "nobody"`) {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
-	if a := r.Grayloft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 1 || !strings.Contains(a.Err, "where there is a service") {
+	if a := r.Grayloft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 1 || !strings.Contains(a.Err, "if there is a service") {
 		t.Errorf("offline: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -160,7 +159,7 @@ func TestCompareAndHistory(t *testing.T) {
 	if a := r.Grayloft("compare", one.Run, "nothing"); a.Code != 1 || !strings.Contains(a.Err, "grayloft history lists them") {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
-	if a := r.Grayloft("history"); strings.Count(a.Out, "all right") != 3 || !strings.Contains(a.Out, "1 ran, 1 current") {
+	if a := r.Grayloft("history"); strings.Count(a.Out, "passed") != 3 || !strings.Contains(a.Out, "1 ran, 1 current") {
 		t.Errorf("%s", a.Out)
 	}
 	if a := r.Grayloft("history", "test@app"); strings.Count(a.Out, "ran") != 3 || !strings.Contains(a.Out, "files: main") || !strings.Contains(a.Out, "upstream: make@lib") {
@@ -169,10 +168,10 @@ func TestCompareAndHistory(t *testing.T) {
 	if a := r.Grayloft("log", "test@app", "--run", one.Run[:12]); a.Code != 0 || strings.Contains(a.Out, "more") || !strings.Contains(a.Out, "main") {
 		t.Errorf("the log of the first run: %s%s", a.Out, a.Err)
 	}
-	// A history that was cut off and damaged loses what is damaged alone.
+	// A history that is cut off and damaged loses only the damaged records.
 	r.Write(".grayloft/history", r.Read(".grayloft/history")+"\n{\"v\":1,\"run\":\"06broken")
 	r.Run("--pick", "all")
-	if a := r.Grayloft("history"); strings.Count(a.Out, "all right") != 4 {
+	if a := r.Grayloft("history"); strings.Count(a.Out, "passed") != 4 {
 		t.Errorf("after damage: %s", a.Out)
 	}
 }
@@ -193,7 +192,7 @@ func TestPlanSaysWhatMattersFirst(t *testing.T) {
 		t.Errorf("%+v", p.Tasks)
 	}
 	before := r.Read(".grayloft/journal")
-	if a := r.Grayloft("plan", "test@app"); !strings.Contains(a.Out, "unless make@lib comes out the same") || !strings.Contains(a.Out, "compared with run") {
+	if a := r.Grayloft("plan", "test@app"); !strings.Contains(a.Out, "unless make@lib produces the same outputs") || !strings.Contains(a.Out, "compared with run") {
 		t.Errorf("%s", a.Out)
 	}
 	if r.Read(".grayloft/journal") != before {

@@ -18,8 +18,8 @@ type answering func() *http.Response
 
 func (a answering) RoundTrip(*http.Request) (*http.Response, error) { return a(), nil }
 
-// Whatever a service sends as a pack, only blobs that were asked for are kept,
-// and each is what its digest says.
+// Whatever a service sends as a pack, only requested blobs are stored, and each
+// matches its digest.
 func FuzzPackFromAService(f *testing.F) {
 	asked := []byte("what was asked for")
 	var b bytes.Buffer

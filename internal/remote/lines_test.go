@@ -26,8 +26,8 @@ func large(n int) ([]byte, protocol.Blob) {
 	return text, protocol.Blob{Digest: digest.Of(text), Size: int64(n)}
 }
 
-// pieces serves the pieces of a blob, as long as may says so; most answers are
-// cut off in the middle.
+// pieces serves the pieces of a blob, as long as may allows it; most answers
+// are cut off in the middle.
 func pieces(text []byte, may func() bool, sent *atomic.Int64) http.HandlerFunc {
 	var n atomic.Int64
 	return func(w http.ResponseWriter, r *http.Request) {
@@ -49,7 +49,7 @@ func pieces(text []byte, may func() bool, sent *atomic.Int64) http.HandlerFunc {
 	}
 }
 
-func TestALargeBlobComesThroughALineThatCuts(t *testing.T) {
+func TestALargeBlobArrivesThroughALineWithCuts(t *testing.T) {
 	text, b := large(3*protocol.PieceBytes + 12345)
 	var sent atomic.Int64
 	c, _, said := client(t, pieces(text, func() bool { return true }, &sent))
@@ -65,13 +65,14 @@ func TestALargeBlobComesThroughALineThatCuts(t *testing.T) {
 	if got, err := st.Read(b.Digest); err != nil || !bytes.Equal(got, text) {
 		t.Errorf("%d bytes, %v", len(got), err)
 	}
-	// What has come is never asked for again: the cuts cost requests, not bytes.
+	// Bytes that arrived are never requested again: cuts cost requests, not
+	// bytes.
 	if moved > b.Size+int64(len(text))/10 || sent.Load() > b.Size+int64(len(text))/10 {
 		t.Errorf("%d bytes moved and %d sent for %d", moved, sent.Load(), b.Size)
 	}
 }
 
-func TestADownloadGoesOnInTheNextRun(t *testing.T) {
+func TestADownloadContinuesInTheNextRun(t *testing.T) {
 	text, b := large(6 * protocol.PieceBytes)
 	dir := t.TempDir()
 	fetch := func(may func() bool) (int64, error) {
@@ -102,7 +103,7 @@ func TestADownloadGoesOnInTheNextRun(t *testing.T) {
 	}
 }
 
-func TestPiecesThatLieAreFound(t *testing.T) {
+func TestWrongPiecesAreDetected(t *testing.T) {
 	text, b := large(2 * protocol.PieceBytes)
 	dir := t.TempDir()
 	st, _ := store.Open(dir)
@@ -174,7 +175,7 @@ func TestAServiceWithoutRoomIsStillFetchedFrom(t *testing.T) {
 	}
 }
 
-func TestAnEntryOfManyFilesIsAskedAboutInParts(t *testing.T) {
+func TestAnEntryWithManyFilesIsCheckedInParts(t *testing.T) {
 	asked := 0
 	c, m, said := client(t, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasSuffix(r.URL.Path, "/missing") {

@@ -83,7 +83,7 @@ func (m *memory) Unspool(name string) error {
 	return nil
 }
 
-// client returns a client of a handler, and what it warns of.
+// client returns a client of a handler, and its warnings.
 func client(t *testing.T, h http.HandlerFunc) (*Client, *memory, *[]string) {
 	t.Helper()
 	s := httptest.NewServer(h)
@@ -95,7 +95,7 @@ func client(t *testing.T, h http.HandlerFunc) (*Client, *memory, *[]string) {
 	return c, m, &said
 }
 
-func TestTroubleIsSaidOnceAndEndsAsking(t *testing.T) {
+func TestTroubleIsReportedOnceAndEndsRequests(t *testing.T) {
 	asked := 0
 	c, _, said := client(t, func(w http.ResponseWriter, r *http.Request) {
 		asked++
@@ -113,7 +113,7 @@ func TestTroubleIsSaidOnceAndEndsAsking(t *testing.T) {
 	}
 }
 
-func TestInterruptingIsNoTrouble(t *testing.T) {
+func TestAnInterruptIsNotTrouble(t *testing.T) {
 	c, _, said := client(t, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
@@ -189,7 +189,7 @@ func TestPacksStayWithinTheirBounds(t *testing.T) {
 	}
 }
 
-func TestWhatIsForAnotherServiceStaysSpooled(t *testing.T) {
+func TestItemsForAnotherServiceStayInTheSpool(t *testing.T) {
 	c, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) {
 		_ = json.NewEncoder(w).Encode(protocol.Self{Name: "x", Repo: "test"})
 	})
@@ -204,7 +204,7 @@ func TestWhatIsForAnotherServiceStaysSpooled(t *testing.T) {
 	}
 }
 
-func TestWhatIsBeingSentIsNeverLost(t *testing.T) {
+func TestItemsBeingSentAreNeverLost(t *testing.T) {
 	listing := digest.Of([]byte("listing"))
 	e := protocol.Entry{Key: digest.Of([]byte("key")), Task: "t", Listing: listing, Ingredients: listing}
 	during := 0

@@ -13,8 +13,9 @@ import (
 
 const module = "grayloft.example/grayloft/"
 
-// may says what the packages below each part may import of the module, beside
-// their own part. Data goes one way: core → machine, remote, service → cli.
+// may lists what the packages below each part may import of the module, in
+// addition to their own part. Data goes one way: core → machine, remote,
+// service → cli.
 var may = map[string][]string{
 	"internal/core":      {},
 	"internal/protocol":  {"internal/core/digest"},
@@ -32,7 +33,7 @@ var may = map[string][]string{
 	"docs":               {"internal/browser"},
 }
 
-// forbidden are what the core must not touch: the network, databases,
+// forbidden are imports that the core must not have: the network, databases,
 // processes, terminals.
 var forbidden = []string{"net", "net/http", "os/exec", "database/sql", "os/signal", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/jmoiron/sqlx"}
 

@@ -215,7 +215,7 @@ type Task struct {
 	Key     string   `json:"key"`
 	Picked  bool     `json:"picked"`
 	On      []string `json:"on"` // in a plan
-	Audit   []struct {
+	Drift   []struct {
 		Add           bool
 		Key, Line, At string
 	}

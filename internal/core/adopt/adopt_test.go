@@ -20,8 +20,8 @@ func repo(files map[string]string) *Repo {
 	return &Repo{FS: fsys, Name: "skerry", Files: slices.Sorted(maps.Keys(files))}
 }
 
-// propose looks at a repository, takes every default, and checks that the
-// declarations are accepted.
+// propose inspects a repository, accepts every default, and checks that the
+// declarations are valid.
 func propose(t *testing.T, r *Repo, c Choices) (*Survey, *Proposal) {
 	t.Helper()
 	s := Inspect(r, c)
@@ -102,7 +102,7 @@ func TestAGoModuleIsOneProjectOrOneForEachDirectory(t *testing.T) {
 	}
 }
 
-func TestDirectoriesThatImportEachOtherInACircleBecomeOne(t *testing.T) {
+func TestDirectoriesThatImportEachOtherAreMerged(t *testing.T) {
 	files := map[string]string{
 		"go.mod": "module ferry.example\n", "a/a.go": "package a\n\nimport _ \"ferry.example/b/x\"\n",
 		"b/x/x.go": "package x\n", "b/y/y.go": "package y\n\nimport _ \"ferry.example/a\"\n", "c/c.go": "package c\n\nimport _ \"ferry.example/a\"\n",
@@ -168,7 +168,7 @@ func TestNpmWorkspaces(t *testing.T) {
 	}
 }
 
-func TestAProjectWhoseTaskIsUnlikeItsKindsDoesNotInheritFromIt(t *testing.T) {
+func TestATaskThatDiffersFromItsKindDoesNotInherit(t *testing.T) {
 	one := `{"name": "a", "scripts": {"build": "node b.mjs --out dist/a.js", "test": "node --test"}}`
 	r := repo(map[string]string{
 		"package.json": `{"workspaces": ["*"]}`, "a/package.json": one, "b/package.json": strings.Replace(one, `"a"`, `"b"`, 1),
@@ -181,7 +181,7 @@ func TestAProjectWhoseTaskIsUnlikeItsKindsDoesNotInheritFromIt(t *testing.T) {
 	}
 }
 
-func TestRunAgainItProposesOnlyWhatIsNewAndKeepsTheRest(t *testing.T) {
+func TestASecondAdoptionProposesOnlyWhatIsNew(t *testing.T) {
 	r := repo(workspace)
 	_, p := propose(t, r, Choices{})
 	g := written(t, r, p)

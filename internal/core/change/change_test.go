@@ -59,9 +59,9 @@ func TestFilesTouchExactlyTheirReaders(t *testing.T) {
 		"a/src/skip": {},
 		"a/api/x":    {"check@b"},            // offered to b
 		"b/api/x":    {"own@b"},              // read by default
-		"a/out/x":    {},                     // written by a task: never read as a file
-		"b/gone":     {"own@b"},              // whether it is there or not
-		"lock":       {"check@a", "check@b"}, // a probe reads it
+		"a/out/x":    {},                     // an output of a task: never read as a file
+		"b/gone":     {"own@b"},              // whether it exists or not
+		"lock":       {"check@a", "check@b"}, // read by a probe
 		"elsewhere":  {},
 	} {
 		if got := touched(g, nil, path); !slices.Equal(got, want) {
@@ -70,7 +70,7 @@ func TestFilesTouchExactlyTheirReaders(t *testing.T) {
 	}
 }
 
-func TestOnlyDefinitionsThatReallyChangedCount(t *testing.T) {
+func TestOnlyChangedDeclarationsCount(t *testing.T) {
 	g := load(t, root)
 	for name, c := range map[string]struct {
 		from, to string

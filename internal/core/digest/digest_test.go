@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// The published test vector of BLAKE3 for no input.
+// The published test vector of BLAKE3 for an empty input.
 const ofNothing = "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"
 
 func TestDigestIsBlake3(t *testing.T) {

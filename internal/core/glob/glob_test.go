@@ -15,7 +15,7 @@ func TestMatch(t *testing.T) {
 		{"rates/*.csv", "rates/old/base.csv", false},
 		{"**/*.go", "a.go", true},
 		{"**/*.go", "a/b/c.go", true},
-		{"src", "src/deep/x.mjs", true}, // a directory's name stands for all below it
+		{"src", "src/deep/x.mjs", true}, // a directory's name matches everything below it
 		{"src/", "src/x", true},
 		{"src/**", "src", true},
 		{"**", ".hidden/x", true}, // dotfiles match
@@ -70,8 +70,8 @@ func TestMeetsAndCovers(t *testing.T) {
 	}
 }
 
-// Whatever path matches two patterns, they must be said to meet; and what a
-// covered pattern matches, its cover must match.
+// Patterns that match the same path must meet, and a pattern must match
+// whatever the patterns it covers match.
 func TestMeetsAndCoversAgreeWithMatching(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	segs := []string{"a", "b", "ab", "*", "a*", "?", "**", "[ab]", "{a,b}"}
@@ -102,7 +102,7 @@ func TestMeetsAndCoversAgreeWithMatching(t *testing.T) {
 	}
 }
 
-func FuzzFastFormsMatchAsTheGeneralWayDoes(f *testing.F) {
+func FuzzFastFormsAgreeWithTheGeneralMatcher(f *testing.F) {
 	for _, s := range []string{"src", "src/**", "**", "**/*.go", "a/b", "**/*_test.go", "a*/**", "x/", "*.go"} {
 		for _, n := range []string{"src", "src/a", "srcs", "a.go", "d.go/x", "a/b/c", ".go", "a_test.go"} {
 			f.Add(s, n)

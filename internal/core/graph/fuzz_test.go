@@ -7,8 +7,8 @@ import (
 	"testing/fstest"
 )
 
-// Whatever stands in declarations, loading them ends, and what is wrong is said
-// with a place in one of the files.
+// Loading any declarations ends, and every problem has a position in one of the
+// files.
 func FuzzDeclarations(f *testing.F) {
 	for _, root := range []string{"../../../demo/skerry/grayloft.toml"} {
 		text, err := os.ReadFile(root)

@@ -38,9 +38,9 @@ func addrs(tasks []*Task) []string {
 	return out
 }
 
-// A repository that has every error there is: all come in one go, each with
-// its place, its line and what to do.
-func TestEveryErrorInOneGo(t *testing.T) {
+// A repository with every possible error: all are reported at once, each with
+// its position, its line and its fix.
+func TestAllErrorsAreReportedAtOnce(t *testing.T) {
 	_, err := Load(os.DirFS("testdata/broken"), "broken")
 	if err == nil {
 		t.Fatal("it was taken")
@@ -157,11 +157,11 @@ writes = []
 	}{
 		{"own@libs/a", "libs/a/x.txt", true},
 		{"own@libs/a", "libs/a/loft.toml", false},        // read only where it is named
-		{"own@libs/a", "libs/a/inner/y.txt", false},      // another project's
-		{"own@libs/a", "libs/b.txt", false},              // nobody's
+		{"own@libs/a", "libs/a/inner/y.txt", false},      // of another project
+		{"own@libs/a", "libs/b.txt", false},              // of no project
 		{"some@libs/a", "libs/a/src/deep/z", true},       //
-		{"some@libs/a", "libs/a/src/skip/z", false},      // taken away
-		{"some@libs/a", "libs/a/src/skip/but.txt", true}, // the last one decides
+		{"some@libs/a", "libs/a/src/skip/z", false},      // excluded
+		{"some@libs/a", "libs/a/src/skip/but.txt", true}, // the last pattern decides
 		{"some@libs/a", "schemas/r.json", true},          // from the root
 		{"some@libs/a", "libs/a/loft.toml", true},        // named
 		{"some@libs/a", "libs/a/other", false},           //
@@ -178,7 +178,7 @@ writes = []
 	}
 }
 
-func TestTransparentTasksPassOnWhatIsBeforeThem(t *testing.T) {
+func TestTransparentTasksPassOnTheirDependencies(t *testing.T) {
 	g := load(t, map[string]string{"grayloft.toml": `schema = 1
 [task.gen]
 run = "true"
@@ -213,7 +213,7 @@ after = ["loose"]
 	}
 }
 
-func TestDemoIsRight(t *testing.T) {
+func TestTheDemoIsValid(t *testing.T) {
 	dir := filepath.Join("..", "..", "..", "demo", "skerry")
 	g, err := Load(os.DirFS(dir), "skerry")
 	if err != nil {

@@ -25,8 +25,7 @@ func sample() *Ingredients {
 	}
 }
 
-// The encoding and both keys are pinned: changing them throws every cache in
-// the world away.
+// The encoding and both keys are pinned: changing them invalidates every cache.
 func TestGoldenVectors(t *testing.T) {
 	const file = "testdata/ingredients.golden"
 	in := sample()
@@ -64,9 +63,8 @@ func TestEncodingReadsBack(t *testing.T) {
 	}
 }
 
-// Every single ingredient makes a difference to the key, and is what a
-// comparison names.
-func TestEveryIngredientCounts(t *testing.T) {
+// Every ingredient changes the key, and a comparison names it.
+func TestEveryIngredientChangesTheKey(t *testing.T) {
 	for name, c := range map[string]struct {
 		change func(*Ingredients)
 		reason Reason

@@ -10,7 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// tides ← fares ← booking (service), tides ← timetable; web stands alone.
+// tides ← fares ← booking (service), tides ← timetable; web has no relations.
 func sample(t *testing.T) *graph.Graph {
 	t.Helper()
 	project := func(text string) *fstest.MapFile {
@@ -110,7 +110,7 @@ func TestPicks(t *testing.T) {
 	}
 }
 
-func TestErrorsShowThePlace(t *testing.T) {
+func TestErrorsShowThePosition(t *testing.T) {
 	g := sample(t)
 	for expr, want := range map[string]struct {
 		at   int

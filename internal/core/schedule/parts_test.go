@@ -46,8 +46,8 @@ func TestPartsDivideEveryTaskOnceAndEvenly(t *testing.T) {
 			}
 			largest = max(largest, alone)
 		}
-		// No division can go below the larger of the two; what several parts
-		// have to do alike comes on top.
+		// No division can be better than the larger of the two; work that
+		// several parts must repeat is added.
 		worst = max(worst, full/max(union/float64(n), largest))
 	}
 	t.Logf("the fullest part has at most %.2f times what it must", worst)

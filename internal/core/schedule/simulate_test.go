@@ -13,8 +13,8 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
-// random makes a graph of layers with durations between 0.1 and 20 seconds,
-// most of them short, as those of real repositories are.
+// random makes a layered graph with durations between 0.1 and 20 seconds, most
+// of them short, as in real repositories.
 func random(t *testing.T, rnd *rand.Rand) (*graph.Graph, map[string]float64) {
 	t.Helper()
 	var b strings.Builder
@@ -42,7 +42,7 @@ func random(t *testing.T, rnd *rand.Rand) (*graph.Graph, map[string]float64) {
 	return g, took
 }
 
-func TestNoScheduleCouldBeMuchShorter(t *testing.T) {
+func TestSchedulesAreNearTheirBound(t *testing.T) {
 	worst, sum, n := 0.0, 0.0, 0
 	for seed := range uint64(60) {
 		rnd := rand.New(rand.NewPCG(seed, 3))
@@ -59,8 +59,8 @@ func TestNoScheduleCouldBeMuchShorter(t *testing.T) {
 	t.Logf("%d schedules: %.2f %% over the bound on average, %.2f %% at worst", n, 100*sum/float64(n), 100*worst)
 }
 
-// testdata/skerry.json holds the seconds that each task of Skerry Lines took in
-// a run with an empty cache on two cores.
+// testdata/skerry.json has the duration in seconds of each task of Skerry Lines
+// in a run with an empty cache on two cores.
 func TestARecordedRunIsScheduledWell(t *testing.T) {
 	g, err := graph.Load(os.DirFS("../../../demo/skerry"), "skerry")
 	if err != nil {

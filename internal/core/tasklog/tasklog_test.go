@@ -46,7 +46,7 @@ func TestALogThatGrowsTooLongIsCutAndSaysSo(t *testing.T) {
 	}
 }
 
-func TestWhatIsNoLogComesBackAsLines(t *testing.T) {
+func TestOtherTextIsParsedAsLines(t *testing.T) {
 	lines := Parse([]byte("plain\n12\ttext"))
 	if len(lines) != 2 || lines[0].Text != "plain" || lines[1].Text != "12\ttext" || lines[1].At != 0 {
 		t.Errorf("%v", lines)

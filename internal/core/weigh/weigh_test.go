@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-// slow is a line of a megabyte a second, 50 ms away, as it is measured.
+// slow is a measured connection: one megabyte per second, 50 ms delay.
 func slow() Line {
 	var l Line
 	for range 6 {
@@ -34,7 +34,7 @@ func TestALineIsMeasured(t *testing.T) {
 	}
 }
 
-func TestRunningIsChosenOnMeasurementsAloneAndForAGain(t *testing.T) {
+func TestRunningIsChosenOnlyIfMeasuredToBeFaster(t *testing.T) {
 	l := slow()
 	for _, c := range []struct {
 		name  string

@@ -92,7 +92,7 @@ func (p *place) track(name string) {
 	}
 }
 
-func TestKeptOutputsComeBackAsTheyWere(t *testing.T) {
+func TestKeptOutputsAreRestoredUnchanged(t *testing.T) {
 	p := newPlace(t)
 	p.write("p/gen/a", "a")
 	p.write("p/gen/deep/b", "b")
@@ -150,7 +150,7 @@ func TestKeptOutputsComeBackAsTheyWere(t *testing.T) {
 	}
 }
 
-func TestWhatIsInTheWayIsNeverLost(t *testing.T) {
+func TestDisplacedFilesAreNeverLost(t *testing.T) {
 	p := newPlace(t)
 	ctx := context.Background()
 	p.write("p/gen/made", "made")
@@ -171,14 +171,14 @@ func TestWhatIsInTheWayIsNeverLost(t *testing.T) {
 	if p.read("p/gen/tracked") != "-" {
 		t.Error("a tracked file was left in the way")
 	}
-	// Killed here: the next client finds what was set aside.
+	// The client is killed here: the next one finds what was set aside.
 	again := *p.out
 	if err := again.PutBack(); err != nil || p.read("p/gen/tracked") != "in git" {
 		t.Errorf("the tracked file did not come back: %v", err)
 	}
 }
 
-func TestHostileListingsAreNotWrittenOut(t *testing.T) {
+func TestHostileListingsAreNotRestored(t *testing.T) {
 	p := newPlace(t)
 	outside := t.TempDir()
 	d, err := p.out.Store.Put([]byte("evil"))
@@ -203,7 +203,7 @@ func TestHostileListingsAreNotWrittenOut(t *testing.T) {
 		}
 		os.RemoveAll(filepath.Join(p.root, "p/gen"))
 	}
-	// A link that stands where a directory should is not followed.
+	// A link in place of a directory is not followed.
 	if err := os.MkdirAll(filepath.Join(p.root, "p"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -231,7 +231,7 @@ func TestSpecialFilesAreNotKept(t *testing.T) {
 	}
 }
 
-func TestOutputsThatHoldTheCheckoutsPathAreNamed(t *testing.T) {
+func TestOutputsThatContainTheCheckoutsPathAreNamed(t *testing.T) {
 	p := newPlace(t)
 	p.write("p/gen/plain", "nothing of that")
 	p.write("p/gen/root", "made in "+p.root+"/nowhere-there")
@@ -242,7 +242,7 @@ func TestOutputsThatHoldTheCheckoutsPathAreNamed(t *testing.T) {
 	}
 }
 
-func TestJournalSurvivesWhatACrashLeaves(t *testing.T) {
+func TestTheJournalSurvivesACrash(t *testing.T) {
 	root := t.TempDir()
 	s, err := Open(root)
 	if err != nil {

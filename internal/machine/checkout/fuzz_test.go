@@ -8,8 +8,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// Whatever stands in the journal and the history, only lines that are as they
-// were written count.
+// Only unmodified lines of the journal and the history count, whatever the
+// files contain.
 func FuzzJournalAndHistory(f *testing.F) {
 	dir := f.TempDir()
 	s, err := Open(dir)

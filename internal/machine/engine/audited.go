@@ -99,7 +99,7 @@ func below(dir, p string) (rel string, ok bool) {
 func (w *watched) audited(res *Result, reads listing.List) {
 	switch {
 	case w.err == nil:
-		res.Audit = w.findings(reads)
+		res.Drift = w.findings(reads)
 	case errors.Is(w.err, isolate.ErrNoTracer):
 		res.unheld = w.err.Error()
 	default:

@@ -127,7 +127,7 @@ type Result struct {
 	BytesIn     int64
 	Picked      bool
 
-	Audit []drift.Finding // of an audited task: where its declaration and what it opened differ
+	Drift []drift.Finding // of an audited task: where its declaration and what it opened differ
 
 	secret string // an output that holds a masked value
 	unheld string // why what was to hold the task did not, so that it is not shared

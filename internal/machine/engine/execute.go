@@ -282,8 +282,8 @@ func (r *run) conclude(ctx context.Context, n *node, before seen, out *checkout.
 	refused := ""
 	if t.WritesGiven() && t.Reuse != decl.Never && t.WithoutWrites() == nil { // else nothing of it is kept anyway
 		refused = r.notKept(ctx, t, before, keepErr)
-		if refused == "" && len(res.Audit) > 0 {
-			refused = wrongOnes(res.Audit)
+		if refused == "" && len(res.Drift) > 0 {
+			refused = wrongOnes(res.Drift)
 		}
 	} else if keepErr != nil {
 		refused = "not kept: " + keepErr.Error()

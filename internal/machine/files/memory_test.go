@@ -23,7 +23,7 @@ func write(t *testing.T, file, text string, age time.Duration) {
 	}
 }
 
-func TestDigestsAreRememberedOnlyWhileNothingSaysTheyChanged(t *testing.T) {
+func TestDigestsAreRememberedOnlyWhileFilesAreUnchanged(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "a")
 	m := NewMemory(dir)
@@ -36,7 +36,7 @@ func TestDigestsAreRememberedOnlyWhileNothingSaysTheyChanged(t *testing.T) {
 	}
 	write(t, file, "one", time.Hour)
 	take("one")
-	// Same size, same modification time: the change time tells.
+	// Same size, same modification time: the change time differs.
 	info, err := os.Stat(file)
 	if err != nil {
 		t.Fatal(err)
@@ -84,7 +84,7 @@ func TestAFreshDigestIsNotTrusted(t *testing.T) {
 	}
 }
 
-func TestWhatIsNoFile(t *testing.T) {
+func TestNonRegularFiles(t *testing.T) {
 	dir := t.TempDir()
 	m := NewMemory(dir)
 	if err := os.Symlink("to nowhere", filepath.Join(dir, "link")); err != nil {
@@ -100,7 +100,7 @@ func TestWhatIsNoFile(t *testing.T) {
 	}
 }
 
-func TestMemoryIsKeptBetweenRunsAndDamageIsForgotten(t *testing.T) {
+func TestMemoryIsKeptBetweenRunsAndDamageIsIgnored(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "a"), "one", time.Hour)
 	m := NewMemory(dir)

@@ -56,7 +56,7 @@ func FuzzRememberedDirectories(f *testing.F) {
 	})
 }
 
-func TestStateThatIsDamagedIsNotThere(t *testing.T) {
+func TestDamagedStateIsIgnored(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "digests")
 	m := NewMemory(dir)

@@ -38,9 +38,9 @@ func (p *place) write(name, text string) {
 	p.t.Helper()
 	full := filepath.Join(p.root, name)
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-		return // a file stands where a directory should
+		return // there is a file instead of a directory
 	}
-	_ = os.WriteFile(full, []byte(text), 0o644) // a directory may stand there
+	_ = os.WriteFile(full, []byte(text), 0o644) // there may be a directory
 }
 
 var segments = []string{"a", "b", "out", "x.log", "ünlikely \"name\"", "deep", "gen"}
@@ -53,7 +53,7 @@ func (p *place) name() string {
 	return strings.Join(parts, "/")
 }
 
-// change does one random thing that may alter which files there are.
+// change makes one random change that may alter the set of files.
 func (p *place) change() string {
 	n := p.name()
 	switch p.rnd.IntN(9) {
@@ -90,9 +90,9 @@ func (p *place) change() string {
 	return "rename " + n
 }
 
-// TestTheSurveyFindsWhatGitLists makes random changes to a checkout, and after
-// each compares the survey, which remembers directories, ignored paths and what
-// is tracked, with what git says afresh.
+// TestTheSurveyFindsWhatGitLists makes random changes to a checkout and
+// compares the survey, which remembers directories, ignored paths and tracked
+// paths, with a new answer from git after each.
 func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "t")
 	if err != nil {
@@ -110,7 +110,8 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 		for step := range 60 {
 			what := p.change()
 			if p.rnd.IntN(3) == 0 {
-				// Old enough to be remembered: otherwise every directory is read anew.
+				// Old enough to be remembered: otherwise every directory is
+				// read again.
 				old := time.Now().Add(-time.Minute)
 				_ = filepath.WalkDir(p.root, func(f string, _ os.DirEntry, _ error) error { return os.Chtimes(f, old, old) })
 			}
@@ -142,7 +143,7 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 	}
 }
 
-func TestAManifestIsRememberedForItsOwnRowsAlone(t *testing.T) {
+func TestAManifestIsRememberedOnlyForItsOwnRows(t *testing.T) {
 	p := &place{t, t.TempDir(), rand.New(rand.NewPCG(1, 1))}
 	p.git("init", "-q")
 	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n[task.t]\nrun = \"true\"\nreads = [\"in/**\"]\nwrites = []\n")}}, "t")

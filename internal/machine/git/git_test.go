@@ -40,7 +40,7 @@ func put(t *testing.T, r Repo, name, text string) {
 
 var odd = []string{"a b", "quo\"te", "new\nline", "tab\t", "ünïcödé/日本", "back\\slash", "-dash", "[glob]*"}
 
-func TestOddPathsComeBackAsTheyAre(t *testing.T) {
+func TestUnusualPathsAreReturnedUnchanged(t *testing.T) {
 	r, run := repo(t)
 	ctx := context.Background()
 	for i, name := range odd {
@@ -106,7 +106,7 @@ func TestChangesCountOnBothSides(t *testing.T) {
 	run("commit", "-q", "-m", "two")
 	put(t, r, "staged", "other\n")
 	run("add", "staged")
-	put(t, r, "staged", "staged\n") // staged one way, back on the disk
+	put(t, r, "staged", "staged\n") // staged, then changed back on the disk
 	put(t, r, "edited", "other\n")
 	put(t, r, "new", "new\n")
 	want := []string{"edited", "gone", "moved", "moved-to", "new", "staged"}

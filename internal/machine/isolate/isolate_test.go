@@ -54,8 +54,8 @@ func FuzzTrace(f *testing.F) {
 	})
 }
 
-// What a command is refused does not turn on what the other parts could do.
-func TestEachPartHoldsAlone(t *testing.T) {
+// Each restriction works without the others.
+func TestEachRestrictionWorksAlone(t *testing.T) {
 	full := Able(t.TempDir())
 	if !full.Files {
 		t.Skip("this machine has no Landlock")
@@ -96,7 +96,7 @@ func TestEachPartHoldsAlone(t *testing.T) {
 	}
 }
 
-func TestWhatKeepsACommandFromBeginningIsSaid(t *testing.T) {
+func TestAFailureToStartIsReported(t *testing.T) {
 	a := Able(t.TempDir())
 	dir := t.TempDir()
 	for _, d := range []string{TreeDir, HomeDir, TempDir} {

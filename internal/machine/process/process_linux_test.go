@@ -39,7 +39,7 @@ func sh(dir, script string, out *buffer) Command {
 	return Command{Words: []string{"sh", "-e", "-c", script}, Dir: dir, Env: []string{"PATH=" + os.Getenv("PATH")}, Mark: dir, Grace: 5 * time.Second, Output: out}
 }
 
-func TestHowACommandEndedIsSaidAsItWas(t *testing.T) {
+func TestTheEndOfACommandIsReportedExactly(t *testing.T) {
 	for script, want := range map[string]string{
 		"exit 7":               "exit 7",
 		"false; exit 0":        "exit 1", // the first line that fails
@@ -60,7 +60,7 @@ func TestHowACommandEndedIsSaidAsItWas(t *testing.T) {
 	}
 }
 
-func TestOutputAndErrorsShareOneOrder(t *testing.T) {
+func TestOutputAndErrorsKeepTheirOrder(t *testing.T) {
 	var out buffer
 	Run(context.Background(), sh(t.TempDir(), "for i in 1 2 3 4 5; do echo out$i; echo err$i >&2; done", &out))
 	if want := "out1\nerr1\nout2\nerr2\nout3\nerr3\nout4\nerr4\nout5\nerr5\n"; out.String() != want {
@@ -68,7 +68,8 @@ func TestOutputAndErrorsShareOneOrder(t *testing.T) {
 	}
 }
 
-// alive tells whether a process that wrote its number to a file still runs.
+// alive tells whether a process that wrote its number to a file is still
+// running.
 func alive(t *testing.T, file string) bool {
 	t.Helper()
 	text, err := os.ReadFile(file)
@@ -82,7 +83,7 @@ func alive(t *testing.T, file string) bool {
 	return syscall.Kill(pid, 0) == nil
 }
 
-func TestWhatATaskLeavesBehindIsEnded(t *testing.T) {
+func TestRemainingProcessesAreEnded(t *testing.T) {
 	for what, script := range map[string]string{
 		"in the background":                   "sleep 300 & echo $! > pid",
 		"in its own session":                  "setsid sh -c 'echo $$ > pid; exec sleep 300' & while [ ! -s pid ]; do sleep 0.01; done",

@@ -11,8 +11,8 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// aged makes a cache with an entry for each age, in days, each with an output
-// of a thousand bytes of its own and one that all share.
+// aged makes a cache with an entry for each age in days, each with its own
+// output of a thousand bytes and one that all share.
 func aged(t *testing.T, ages ...int) (*Store, []protocol.Entry) {
 	t.Helper()
 	s, err := Open(t.TempDir())
@@ -59,7 +59,7 @@ func (s *Store) allOld(t *testing.T) {
 	}
 }
 
-func TestTrimTakesWhatWasUsedLeastRecently(t *testing.T) {
+func TestTrimDeletesTheLeastRecentlyUsed(t *testing.T) {
 	s, e := aged(t, 40, 10, 3)
 	s.allOld(t)
 	dry, err := s.Trim(context.Background(), Limits{Age: 30 * 24 * time.Hour, Dry: true}, time.Now())
@@ -69,7 +69,7 @@ func TestTrimTakesWhatWasUsedLeastRecently(t *testing.T) {
 	if _, ok := s.Entry(e[0].Key, Origin{Repo: "r"}); !ok {
 		t.Fatal("a dry run took something away")
 	}
-	at := time.Now().AddDate(0, 0, -40) // looking at it was a use
+	at := time.Now().AddDate(0, 0, -40) // reading it counted as a use
 	if err := os.Chtimes(s.entry(e[0].Key, Origin{Repo: "r"}), at, at); err != nil {
 		t.Fatal(err)
 	}
@@ -94,7 +94,7 @@ func TestTrimTakesWhatWasUsedLeastRecently(t *testing.T) {
 	}
 }
 
-func TestTrimLeavesAloneWhatIsYoungOrWaitsToBeSent(t *testing.T) {
+func TestTrimKeepsRecentAndUnsentItems(t *testing.T) {
 	s, e := aged(t, 40)
 	orphan, err := s.Put([]byte("work under way"))
 	if err != nil {

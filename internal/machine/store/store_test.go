@@ -22,7 +22,7 @@ func open(t *testing.T) *Store {
 	return s
 }
 
-func TestBlobsAreWhatTheirNamesSayOrGone(t *testing.T) {
+func TestDamagedBlobsAreDeleted(t *testing.T) {
 	s := open(t)
 	d, err := s.Put([]byte("tide"))
 	if err != nil || d != digest.Of([]byte("tide")) {
@@ -51,7 +51,7 @@ func TestBlobsAreWhatTheirNamesSayOrGone(t *testing.T) {
 	}
 }
 
-func TestKeepRefusesWhatIsNotAskedFor(t *testing.T) {
+func TestKeepRefusesOtherContents(t *testing.T) {
 	s := open(t)
 	want := digest.Of([]byte("asked"))
 	if err := s.Keep(want, strings.NewReader("something else")); err == nil {
@@ -82,7 +82,7 @@ func TestManyKeepTheSameBlobAtOnce(t *testing.T) {
 	}
 }
 
-func TestEntriesBelongToWhereTheyComeFrom(t *testing.T) {
+func TestEntriesAreSeparatedByOrigin(t *testing.T) {
 	s := open(t)
 	k := digest.Of([]byte("key"))
 	listing, err := s.Put([]byte("first"))
@@ -115,7 +115,7 @@ func TestEntriesBelongToWhereTheyComeFrom(t *testing.T) {
 	}
 }
 
-func TestWhatWaitsToBeSentStaysUntilItIs(t *testing.T) {
+func TestTheSpoolKeepsItemsUntilTheyAreSent(t *testing.T) {
 	s := open(t)
 	if err := s.Spool("entry-1", []byte("x")); err != nil {
 		t.Fatal(err)
@@ -128,7 +128,7 @@ func TestWhatWaitsToBeSentStaysUntilItIs(t *testing.T) {
 			t.Errorf("%q, %v", b, err)
 		}
 	}
-	for range 2 { // another client may have been quicker
+	for range 2 { // another client may have been faster
 		if err := s.Unspool("entry-1"); err != nil {
 			t.Error(err)
 		}
@@ -138,8 +138,8 @@ func TestWhatWaitsToBeSentStaysUntilItIs(t *testing.T) {
 	}
 }
 
-// Whatever bit of an entry's file flips, it is not taken for another entry.
-func TestAnEntryWithAFlippedBitIsNone(t *testing.T) {
+// An entry with any flipped bit is never taken for another entry.
+func TestAnEntryWithAFlippedBitIsIgnored(t *testing.T) {
 	s := open(t)
 	k, o := digest.Of([]byte("k")), Origin{Repo: "r"}
 	if _, err := s.PutEntry(protocol.Entry{Key: k, Task: "a", Listing: digest.Of([]byte("l")), Seconds: 3}, o); err != nil {

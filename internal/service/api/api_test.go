@@ -31,8 +31,8 @@ import (
 
 func TestMain(m *testing.M) { trial.Main(m) }
 
-// caller calls a service over HTTP, and holds each answer to the OpenAPI
-// document that the service itself serves.
+// caller calls a service over HTTP, and checks each answer against the OpenAPI
+// document that the service serves.
 type caller struct {
 	t      *testing.T
 	s      *trial.Service
@@ -84,7 +84,7 @@ func init() {
 	}
 }
 
-// call sends a request; a value is sent as JSON, bytes as they are.
+// call sends a request; a value is sent as JSON, bytes unchanged.
 func (c *caller) call(method, path string, body any) (int, []byte) {
 	c.t.Helper()
 	var data []byte
@@ -128,7 +128,7 @@ func (c *caller) call(method, path string, body any) (int, []byte) {
 	return resp.StatusCode, answer
 }
 
-// hold holds an answer to the document.
+// hold checks an answer against the document.
 func (c *caller) hold(req *http.Request, resp *http.Response, answer []byte) {
 	c.t.Helper()
 	route, params, err := c.router.FindRoute(req)
@@ -138,7 +138,7 @@ func (c *caller) hold(req *http.Request, resp *http.Response, answer []byte) {
 	}
 	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
-	if resp.StatusCode < 300 && req.Method != http.MethodPut { // what the service takes, the document allows
+	if resp.StatusCode < 300 && req.Method != http.MethodPut { // the document allows what the service accepts
 		if err := openapi3filter.ValidateRequest(context.Background(), in); err != nil {
 			c.t.Errorf("%s %s was taken, and the document does not allow it: %v", req.Method, req.URL.Path, err)
 		}
@@ -166,7 +166,8 @@ func (c *caller) put(b []byte) digest.Digest {
 	return digest.Of(b)
 }
 
-// entry sends all that an entry names, and returns it unfiled.
+// entry sends everything that an entry names, and returns the entry without
+// storing it.
 func (c *caller) entry(list []byte, in *key.Ingredients, blobs ...[]byte) protocol.Entry {
 	c.t.Helper()
 	for _, b := range blobs {
@@ -203,7 +204,8 @@ func TestEntriesAreFiledOnceAndFound(t *testing.T) {
 	c.want(201, "PUT", path(e, "trusted"), e)
 	c.want(200, "PUT", path(e, "trusted"), e)
 
-	// Another listing for the same key: the first stays, and it is noted.
+	// Another listing for the same key: the first one stays, and the divergence
+	// is recorded.
 	second := e
 	second.Listing = c.put(listing.List{}.Encode())
 	var filed protocol.Filed
@@ -275,7 +277,7 @@ func TestHostileEntriesAreRefused(t *testing.T) {
 	}
 }
 
-func TestBodiesThatAreNotWhatTheySayAreNotKept(t *testing.T) {
+func TestWrongBodiesAreNotStored(t *testing.T) {
 	c := newCaller(t, ci)
 	d := digest.Of([]byte("hello"))
 	for what, body := range map[string][]byte{"a flipped bit": []byte("hellp"), "cut off": []byte("hell"), "nothing": {}} {
@@ -295,7 +297,7 @@ func TestBodiesThatAreNotWhatTheySayAreNotKept(t *testing.T) {
 		t.Errorf("kept: %v, %v", left, err)
 	}
 
-	// In a pack, what is right is kept, and each member has a result.
+	// In a pack, correct members are stored, and each member has a result.
 	var b bytes.Buffer
 	tw := tar.NewWriter(&b)
 	for name, text := range map[digest.Digest]string{d: "hello", digest.Of([]byte("x")): "y"} {
@@ -350,7 +352,7 @@ func TestTokens(t *testing.T) {
 	c.token = branch
 	c.want(403, "PUT", path(e, "trusted"), e)
 	c.want(201, "PUT", path(e, "branch/fix"), e)
-	c.want(403, "GET", "/v1/test/runs", nil) // it may not look
+	c.want(403, "GET", "/v1/test/runs", nil) // it has no right to view
 
 	for _, bad := range []string{"", "loft-mistyped"} {
 		c.token = bad

@@ -67,7 +67,7 @@ func TestRangesAndPieces(t *testing.T) {
 	}
 }
 
-func TestATokenMayOnlyAskSoOften(t *testing.T) {
+func TestATokenHasARequestRate(t *testing.T) {
 	s := trial.ServeWith(t, func(c *service.Config) { c.Limits.Rate = 5 })
 	c := callerOf(t, s, ci)
 	turned := 0
@@ -101,7 +101,7 @@ func get(t *testing.T, url string) []byte {
 func TestUploadsWaitForTheirTurn(t *testing.T) {
 	s := trial.ServeWith(t, func(c *service.Config) { c.Limits.Uploads = 1 })
 	c := callerOf(t, s, ci)
-	// One upload that does not come to its end holds the only place.
+	// An upload that never ends occupies the only slot.
 	body, feed := io.Pipe()
 	text := []byte("slow tide")
 	req, _ := http.NewRequest("PUT", s.URL+"/v1/test/blobs/"+digest.Of(text).String(), body)
@@ -117,7 +117,9 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 		resp.Body.Close()
 	})
 	_, _ = feed.Write(text[:3])
-	trial.Wait(t, "the first upload to begin", func() bool { return strings.Contains(string(get(t, s.URL+"/metrics")), "grayloft_uploads_in_progress 1") })
+	trial.Wait(t, "the first upload to begin", func() bool {
+		return strings.Contains(string(get(t, s.URL+"/metrics")), "grayloft_uploads_in_progress 1")
+	})
 	other := []byte("other")
 	if status, _ := c.call("PUT", "/v1/test/blobs/"+digest.Of(other).String(), other); status != 429 {
 		t.Errorf("beside it: %d", status)
@@ -128,7 +130,7 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(other).String(), other)
 }
 
-func TestAQuotaIsKept(t *testing.T) {
+func TestAQuotaIsEnforced(t *testing.T) {
 	s := trial.ServeWith(t, func(c *service.Config) { c.Retention.Quota = 1000 })
 	c := callerOf(t, s, ci)
 	blob := func(i int) (string, []byte) {
@@ -174,8 +176,8 @@ func TestATokenGetsANewSecret(t *testing.T) {
 	c.want(200, "GET", "/v1/test/self", nil)
 }
 
-// Whatever is sent as a pack, the service answers, and keeps nothing but what
-// its digest says.
+// Whatever is sent as a pack, the service answers, and stores only blobs that
+// match their digests.
 func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 	c := newCaller(t, ci)
 	rnd := rand.New(rand.NewPCG(31, 32))
@@ -203,7 +205,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 		encoding := ""
 		switch rnd.IntN(4) {
 		case 0:
-			encoding = "zstd" // which it is not
+			encoding = "zstd" // which it does not match
 		case 1:
 			encoding, body = "zstd", enc.EncodeAll(body, nil)
 			if rnd.IntN(2) == 0 {
@@ -246,7 +248,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 	}
 }
 
-func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
+func TestUnreferencedBlobsAreDeletedFromDiskAndMetrics(t *testing.T) {
 	s := trial.ServeWith(t, func(c *service.Config) { c.CleanupInterval = 20 * time.Millisecond })
 	c := callerOf(t, s, ci)
 	text := []byte("nobody names this")
@@ -282,7 +284,7 @@ func TestWhatNobodyNamesLeavesTheDiskAndTheMetrics(t *testing.T) {
 	}
 }
 
-func TestALookupIsAUse(t *testing.T) {
+func TestALookupCountsAsAUse(t *testing.T) {
 	s := trial.ServeWith(t, func(*service.Config) {})
 	c := callerOf(t, s, ci)
 	k := digest.Of([]byte("k"))
@@ -295,7 +297,7 @@ func TestALookupIsAUse(t *testing.T) {
 	if err := s.DB.Get(&days, "SELECT current_date - last_used FROM entries"); err != nil || days != 20 {
 		t.Errorf("a lookup writes: %d, %v", days, err)
 	}
-	if err := s.Stop(); err != nil { // which writes down what was gathered
+	if err := s.Stop(); err != nil { // which records the collected uses
 		t.Fatal(err)
 	}
 	if err := s.DB.Get(&days, "SELECT current_date - last_used FROM entries"); err != nil || days > 1 {

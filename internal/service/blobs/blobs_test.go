@@ -20,7 +20,7 @@ import (
 	"grayloft.example/grayloft/internal/service/blobs"
 )
 
-// conform holds a store to the contract of [blobs.Store].
+// conform tests a store against the contract of [blobs.Store].
 func conform(t *testing.T, s blobs.Store) {
 	ctx := context.Background()
 	text := bytes.Repeat([]byte("tide "), 40000)
@@ -39,7 +39,7 @@ func conform(t *testing.T, s blobs.Store) {
 			t.Errorf("%v: %d bytes came back, %v", part, len(got), err)
 		}
 	}
-	large := bytes.Repeat([]byte("0123456789abcdef"), 600_000) // more than waits in memory
+	large := bytes.Repeat([]byte("0123456789abcdef"), 600_000) // more than is kept in memory
 	if err := s.Put(ctx, "1/ab/large", bytes.NewReader(large)); err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +106,7 @@ func TestDirectory(t *testing.T) {
 	}
 }
 
-// bucket serves a bucket on loopback. Before is asked of every request, and
+// bucket serves a bucket on loopback. Before sees every request first, and
 // answers it itself if it returns true.
 func bucket(t *testing.T, before func(w http.ResponseWriter, r *http.Request) bool) (address string) {
 	backend := s3mem.New()
@@ -170,7 +170,7 @@ func TestABucketThatFailsEveryThirdCallLosesNothing(t *testing.T) {
 	}
 }
 
-func TestABucketThatCutsItsAnswersIsReadOn(t *testing.T) {
+func TestABucketThatCutsItsAnswersIsReadToTheEnd(t *testing.T) {
 	var cut atomic.Int64
 	b, err := blobs.OpenBucket(context.Background(), bucket(t, func(w http.ResponseWriter, r *http.Request) bool { return false }), "key", "secret")
 	if err != nil {
@@ -180,7 +180,8 @@ func TestABucketThatCutsItsAnswersIsReadOn(t *testing.T) {
 	if err := b.Put(context.Background(), "3/x", bytes.NewReader(text)); err != nil {
 		t.Fatal(err)
 	}
-	// A line in between that hangs up after every 100,000 bytes of an answer.
+	// A line in between that closes the connection after every 100,000 bytes of
+	// an answer.
 	lossy := bucketBehind(t, text, &cut)
 	c, err := blobs.OpenBucket(context.Background(), lossy, "key", "secret")
 	if err != nil {
@@ -199,7 +200,8 @@ func TestABucketThatCutsItsAnswersIsReadOn(t *testing.T) {
 	}
 }
 
-// bucketBehind serves one object, hanging up after 100,000 bytes of it.
+// bucketBehind serves one object, closing the connection after 100,000 bytes of
+// it.
 func bucketBehind(t *testing.T, text []byte, cut *atomic.Int64) string {
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/loft/" {
@@ -225,7 +227,7 @@ func bucketBehind(t *testing.T, text []byte, cut *atomic.Int64) string {
 	return srv.URL + "/loft?region=x"
 }
 
-func TestABucketThatIsNotThereIsNamed(t *testing.T) {
+func TestAMissingBucketIsNamed(t *testing.T) {
 	for _, address := range []string{"loft", "https://", "https://host.example", "ftp://host.example/loft", strings.Replace(bucket(t, nil), "/loft/", "/other/", 1)} {
 		if _, err := blobs.OpenBucket(context.Background(), address, "k", "s"); err == nil || !strings.Contains(err.Error(), "bucket") {
 			t.Errorf("%s: %v", address, err)

@@ -68,7 +68,7 @@ func (p *page) eval(expr string) string {
 	return s
 }
 
-// says waits until the page, or a part of it, holds a text.
+// says waits until the page, or a part of it, contains a text.
 func (p *page) says(selector, text string) {
 	p.t.Helper()
 	got := ""
@@ -80,8 +80,8 @@ func (p *page) says(selector, text string) {
 	p.t.Fatalf("%s does not say %q, at %s:\n%s", selector, text, p.eval("location.href"), got)
 }
 
-// drag presses the mouse at one share of an element's width, moves to another
-// and lets go.
+// drag presses the mouse at one fraction of an element's width, moves to
+// another and releases it.
 func (p *page) drag(selector string, from, to float64) {
 	p.t.Helper()
 	box, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](
@@ -129,8 +129,8 @@ func TestTheConsole(t *testing.T) {
 	p := &page{t, ctx, s.URL}
 	token := browser.CSS("#token")
 
-	// Signing in: a wrong token is refused in words, a right one becomes a
-	// cookie that scripts cannot read, and the page asked for is shown.
+	// Signing in: a wrong token is refused with a message, a valid one becomes
+	// a cookie that scripts cannot read, and the requested page is shown.
 	p.do("open", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.URL+"/runs/"+first.Run+"?task=check@test"), chromedp.WaitVisible(token))
 	p.do("a wrong token", chromedp.SendKeys(token, "loft-wrong\r"))
 	p.says("[role=alert]", "unknown token")
@@ -142,10 +142,10 @@ func TestTheConsole(t *testing.T) {
 
 	// One run: what failed and why, with its log.
 	p.says("h1", "check")
-	p.says("[aria-label=\"The task picked\"]", "Failed: exit 1")
+	p.says("[aria-label=\"The selected task\"]", "Failed: exit 1")
 	p.says("[aria-label=\"Log of check@test\"]", "the harbour is too shallow")
 	p.says("[aria-label=\"Tasks\"]", "charts@test")
-	if got := p.eval("document.querySelectorAll('[aria-label=\"The run as a whole\"] svg g rect, [aria-label=\"The run as a whole\"] svg rect').length"); got == "0" {
+	if got := p.eval("document.querySelectorAll('[aria-label=\"Summary of the run\"] svg g rect, [aria-label=\"Summary of the run\"] svg rect').length"); got == "0" {
 		t.Error("the timeline is empty")
 	}
 
@@ -153,8 +153,8 @@ func TestTheConsole(t *testing.T) {
 	p.do("to the runs", chromedp.Click(browser.CSS("nav a")), chromedp.WaitVisible(browser.CSS("a[data-row]")))
 	p.says("h1", "2 runs saved")
 	p.says("[aria-label=\"Runs\"]", "1 failed")
-	// Sent as one event: the browser would otherwise be told of the key and of
-	// its letter apart, and could not hold the letter back.
+	// Sent as one event: otherwise the browser receives the key and its letter
+	// separately, and cannot suppress the letter.
 	p.eval("document.body.dispatchEvent(new KeyboardEvent('keydown', { key: '/', bubbles: true, cancelable: true }))")
 	p.do("type", chromedp.KeyEvent("brenna"))
 	p.says("[aria-label=\"Runs\"]", "1 of 2 runs")
@@ -164,10 +164,10 @@ func TestTheConsole(t *testing.T) {
 	p.do("open by keyboard", chromedp.KeyEvent("\r"), chromedp.KeyEvent("\r"))
 	trial.Wait(t, "the run opens", func() bool { return strings.Contains(p.eval("location.pathname"), second.Run) })
 	p.says("[aria-label=\"Tasks\"]", "ci, ") // who made it
-	p.says("[aria-label=\"The task picked\"]", "ci at harbour-ci")
+	p.says("[aria-label=\"The selected task\"]", "ci at harbour-ci")
 
-	// Dragging over a histogram narrows the table, and Back is not needed: the
-	// address says so. The right half of "Ran" leaves out the run that ran less.
+	// Dragging over a histogram filters the table and changes the address. The
+	// right half of "Ran" excludes the run that ran less.
 	p.do("to the runs", chromedp.Navigate(s.URL+"/"), chromedp.WaitVisible(browser.CSS("a[data-row]")))
 	p.says("[aria-label=\"Runs\"]", "2 runs")
 	p.drag("[aria-label=\"Ran: narrow the table\"]", 0.5, 0.99)
@@ -180,7 +180,7 @@ func TestTheConsole(t *testing.T) {
 	p.do("sort", chromedp.Click(browser.CSS("[aria-label=\"sort by Took\"]")))
 	trial.Wait(t, "the address holds the order", func() bool { return strings.Contains(p.eval("location.search"), "sort=took") })
 
-	// A run appears while it goes on, and ends, without reloading.
+	// A run appears while it is running, and ends, without reloading.
 	p.do("to the runs", chromedp.Navigate(s.URL+"/"), chromedp.WaitVisible(browser.CSS("a[data-row]")))
 	cmd := r.Command("run", "wait")
 	if err := cmd.Start(); err != nil {
@@ -196,9 +196,9 @@ func TestTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.says("[aria-label=\"Tasks\"]", "ran")
-	p.says("[aria-label=\"The task picked\"]", "waiting")
+	p.says("[aria-label=\"The selected task\"]", "waiting")
 
-	// Light and dark, and a narrow screen without a sideways scroll.
+	// Light and dark, and a narrow screen without horizontal scrolling.
 	light := p.eval("getComputedStyle(document.body).backgroundColor")
 	if err := browser.Scheme(ctx, "dark"); err != nil {
 		t.Fatal(err)
@@ -211,7 +211,7 @@ func TestTheConsole(t *testing.T) {
 		t.Errorf("360 px wide, it scrolls sideways: %s", p.eval("document.documentElement.scrollWidth"))
 	}
 
-	// What is not there is said.
+	// Missing things are explained.
 	p.do("a run that is not there", chromedp.Navigate(s.URL+"/runs/nothing-here"), chromedp.WaitVisible(browser.CSS("[role=status]")))
 	p.says("[role=status]", "There is no such run")
 }

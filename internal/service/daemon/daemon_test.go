@@ -22,7 +22,8 @@ func call(ctx context.Context, args ...string) (code int, out, errs string) {
 	return code, o.String(), e.String()
 }
 
-// dir is one that PostgreSQL's own user can reach, as a real one would be.
+// dir is a directory that PostgreSQL's own user can reach, as a real one would
+// be.
 func dir(t *testing.T) string {
 	t.Helper()
 	d, err := os.MkdirTemp("", "grayloft-daemon-")
@@ -72,8 +73,8 @@ func self(t *testing.T, url, token string) int {
 	return resp.StatusCode
 }
 
-// With no database named, the service runs one of its own, and finds its data
-// again; tokens can be made while it runs and while it does not.
+// With no database named, the service runs a private one and finds its data
+// again; tokens can be made whether or not it is running.
 func TestOneCommandForATeamOfOne(t *testing.T) {
 	data := dir(t)
 	ctx := context.Background()

@@ -15,7 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// shop is a repository with stored objects, of which it knows which are there.
+// fixture is a repository with stored objects that it keeps track of.
 type fixture struct {
 	t         *testing.T
 	db        *records.DB
@@ -43,7 +43,7 @@ func (s *fixture) store(object, text string) digest.Digest {
 	return d
 }
 
-// file files an entry with one output, a log and a part of its ingredients.
+// file stores an entry with one output, a log and a part of its ingredients.
 func (s *fixture) file(key, output string) protocol.Entry {
 	s.t.Helper()
 	e := protocol.Entry{
@@ -93,7 +93,7 @@ func (s *fixture) has(object string) bool {
 	return s.objects[object]
 }
 
-func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
+func TestReferencedBlobsAreNeverDeleted(t *testing.T) {
 	s := newFixture(t)
 	used := s.file("a", "the output of a")
 	s.file("b", "the output of b")
@@ -131,7 +131,7 @@ func TestWhatSomethingNamesIsNeverSweptAway(t *testing.T) {
 	}
 }
 
-func TestACondemnedBlobThatComesAnewIsAnotherObject(t *testing.T) {
+func TestAMarkedBlobIsUploadedAsAnotherObject(t *testing.T) {
 	s := newFixture(t)
 	s.store("first", "chart")
 	s.later(2)
@@ -145,7 +145,7 @@ func TestACondemnedBlobThatComesAnewIsAnotherObject(t *testing.T) {
 	}
 }
 
-func TestAnUploadThatNobodyEndedIsTakenAway(t *testing.T) {
+func TestAnUnfinishedUploadIsDeleted(t *testing.T) {
 	s := newFixture(t)
 	ctx := context.Background()
 	s.objects["half"] = true
@@ -161,14 +161,14 @@ func TestAnUploadThatNobodyEndedIsTakenAway(t *testing.T) {
 	if s.has("half") {
 		t.Error("it is still there")
 	}
-	// Its end comes too late, and is told so.
+	// Its end comes too late, and the answer says so.
 	err := s.db.PutBlobs(ctx, s.ci.RepositoryID, []records.Stored{{Digest: digest.Of([]byte("x")), Object: "half", Size: 1}})
 	if !errors.Is(err, records.ErrTooLate) {
 		t.Errorf("%v", err)
 	}
 }
 
-func TestAQuotaLetsGoOfWhatWasUsedLeast(t *testing.T) {
+func TestAQuotaEvictsTheLeastRecentlyUsed(t *testing.T) {
 	s := newFixture(t)
 	for i, name := range []string{"old", "middle", "new"} {
 		e := s.file(name, fmt.Sprintf("%0300d", i))
@@ -193,9 +193,9 @@ func TestAQuotaLetsGoOfWhatWasUsedLeast(t *testing.T) {
 	}
 }
 
-// Entries are filed and blobs sent while the cleanup runs and time flies:
-// whatever was acknowledged has all its objects.
-func TestSweepingBesideFilingLosesNothing(t *testing.T) {
+// Entries are filed and blobs sent while the cleanup runs and time passes
+// quickly: everything acknowledged has all its objects.
+func TestCleaningUpWhileFilingLosesNothing(t *testing.T) {
 	s := newFixture(t)
 	ctx := context.Background()
 	s.retention.DeletionDelay = 0
@@ -244,7 +244,7 @@ func TestSweepingBesideFilingLosesNothing(t *testing.T) {
 				var lack records.MissingError
 				mu.Lock()
 				switch {
-				case errors.As(err, &lack): // the lease was cut short by the test: send again, as a client would
+				case errors.As(err, &lack): // the test cut the lease short: send again, as a client would
 					refused++
 				case err != nil:
 					t.Error(err)

@@ -40,7 +40,7 @@ func token(t *testing.T, db *records.DB, repo, name, puts string, takes ...strin
 	return tok
 }
 
-// stored notes an object that holds a blob.
+// stored records an object that contains a blob.
 func stored(t *testing.T, db *records.DB, tok records.Token, d digest.Digest, object string, size int64) {
 	t.Helper()
 	ctx := context.Background()
@@ -103,7 +103,7 @@ func TestShelvesAreAskedInTheirOrder(t *testing.T) {
 	}
 }
 
-func TestBlobsOfOneRepositoryAreNotAnothers(t *testing.T) {
+func TestBlobsBelongToOneRepository(t *testing.T) {
 	db, ctx := open(t), context.Background()
 	a, b := token(t, db, "a", "x", "trusted", "trusted"), token(t, db, "b", "x", "trusted", "trusted")
 	d := put(t, db, a, "chart")
@@ -118,7 +118,7 @@ func TestBlobsOfOneRepositoryAreNotAnothers(t *testing.T) {
 	}
 }
 
-func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
+func TestAMarkedBlobIsMissingAndIsStoredAgain(t *testing.T) {
 	db, ctx := open(t), context.Background()
 	ci := token(t, db, "r", "ci", "trusted", "trusted")
 	d := put(t, db, ci, "chart")
@@ -143,9 +143,9 @@ func TestACondemnedBlobIsMissingAndIsStoredAnew(t *testing.T) {
 	}
 }
 
-// Many clients file entries that share blobs, in different orders, at once:
-// each gets an answer, and one listing stays.
-func TestFilingAtOnceNeitherLocksUpNorDoubles(t *testing.T) {
+// Many clients file entries that share blobs, in different orders, at the same
+// time: each gets an answer, and one listing stays.
+func TestConcurrentFilingNeitherDeadlocksNorDuplicates(t *testing.T) {
 	db, ctx := open(t), context.Background()
 	ci := token(t, db, "r", "ci", "trusted", "trusted")
 	var list listing.List
@@ -159,7 +159,7 @@ func TestFilingAtOnceNeitherLocksUpNorDoubles(t *testing.T) {
 	for i := range 16 {
 		wg.Go(func() {
 			mine := append(listing.List{}, list...)
-			for j := range mine { // another order in each
+			for j := range mine { // each in another order
 				k := (j*7 + i) % len(mine)
 				mine[j], mine[k] = mine[k], mine[j]
 			}
