@@ -10,7 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/core/weigh"
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
@@ -102,7 +102,7 @@ func (a *app) measured(r *repository, t *graph.Task) string {
 	if err != nil {
 		return ""
 	}
-	c := weigh.Choose(last.Here, made.Bytes(), st.Line(strings.TrimSuffix(url, "/")))
+	c := decide.RunOrFetch(last.Here, made.Bytes(), st.Line(strings.TrimSuffix(url, "/")))
 	if c.Running == 0 || c.Fetching == 0 {
 		return ""
 	}

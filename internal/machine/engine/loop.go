@@ -11,7 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/schedule"
-	"grayloft.example/grayloft/internal/core/weigh"
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -89,7 +89,7 @@ type run struct {
 	answersMu  sync.Mutex
 	said       sync.Map // what a sentence that is said once was about
 	lineMu     sync.Mutex
-	line       weigh.Line
+	line       decide.Line
 }
 
 type event struct {

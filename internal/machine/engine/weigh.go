@@ -5,12 +5,12 @@ import (
 	"fmt"
 
 	"grayloft.example/grayloft/internal/core/decl"
-	"grayloft.example/grayloft/internal/core/weigh"
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
 // weighed is a decision between running a task and fetching what it made.
-type weighed struct{ weigh.Choice }
+type weighed struct{ decide.Choice }
 
 // sentence says it for people.
 func (w weighed) sentence() string {
@@ -45,5 +45,5 @@ func (r *run) weigh(ctx context.Context, n *node, e protocol.Entry) weighed {
 	r.lineMu.Lock()
 	line := r.line
 	r.lineMu.Unlock()
-	return weighed{weigh.Choose(last.Here, r.lacking(list), line)}
+	return weighed{decide.RunOrFetch(last.Here, r.lacking(list), line)}
 }

@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/core/weigh"
+	"grayloft.example/grayloft/internal/core/decide"
 )
 
 func (s *Store) lineFile(service string) string {
@@ -15,17 +15,17 @@ func (s *Store) lineFile(service string) string {
 
 // Line returns the measurements of the connection from this machine to a
 // service.
-func (s *Store) Line(service string) weigh.Line {
-	var l weigh.Line
+func (s *Store) Line(service string) decide.Line {
+	var l decide.Line
 	data, err := os.ReadFile(s.lineFile(service))
 	if err != nil || json.Unmarshal(data, &l) != nil {
-		return weigh.Line{}
+		return decide.Line{}
 	}
 	return l
 }
 
 // KeepLine saves them for later runs. Failing to do so does no harm.
-func (s *Store) KeepLine(service string, l weigh.Line) {
+func (s *Store) KeepLine(service string, l decide.Line) {
 	data, err := json.Marshal(l)
 	if err != nil {
 		return

@@ -1,4 +1,4 @@
-package weigh
+package decide
 
 import (
 	"math"
@@ -51,7 +51,7 @@ func TestRunningIsChosenOnlyIfMeasuredToBeFaster(t *testing.T) {
 		{"the line is not known", 2, 40e6, Line{}, false},
 		{"one transfer is no measurement", 2, 40e6, Line{}.With(1<<20, 10), false},
 	} {
-		if got := Choose(c.ran, c.bytes, c.line); got.Run != c.want {
+		if got := RunOrFetch(c.ran, c.bytes, c.line); got.Run != c.want {
 			t.Errorf("%s: %+v", c.name, got)
 		}
 	}

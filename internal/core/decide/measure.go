@@ -1,9 +1,4 @@
-// Package weigh decides whether running a task here is faster than fetching its
-// outputs. Measurements go in (how long it ran on this machine, how many bytes
-// would be transferred, what was measured on the connection to the service); a
-// decision with its figures comes out. It never guesses: without measurements
-// the answer is to fetch.
-package weigh
+package decide
 
 // Line is what was measured on the connection to a service.
 type Line struct {
@@ -51,16 +46,17 @@ func (l Line) Fetching(bytes int64) (float64, bool) {
 	return l.Delay + float64(bytes)/l.BytesPerSecond, true
 }
 
-// Choice is a decision with its figures, in seconds.
+// Choice is the comparison of running and fetching, in seconds. It never guesses:
+// without measurements the answer is to fetch.
 type Choice struct {
 	Run               bool
 	Running, Fetching float64
 	Bytes             int64
 }
 
-// Choose compares running, which took that many seconds when it last ran here
+// RunOrFetch compares running, which took that many seconds when it last ran here
 // (0: unknown), with transferring bytes.
-func Choose(ranHere float64, bytes int64, l Line) Choice {
+func RunOrFetch(ranHere float64, bytes int64, l Line) Choice {
 	c := Choice{Running: ranHere, Bytes: bytes}
 	fetching, known := l.Fetching(bytes)
 	c.Fetching = fetching
