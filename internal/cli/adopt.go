@@ -16,8 +16,8 @@ import (
 	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 type adoptFlags struct {
@@ -360,7 +360,7 @@ func writeDeclaration(root string, file adopt.File) error {
 	case string(now) != file.Old:
 		return fmt.Errorf("%s changed meanwhile and was not written: run grayloft adopt again", file.Path)
 	}
-	return files.WriteFile(full, []byte(file.New))
+	return statefile.Write(full, []byte(file.New))
 }
 
 // printDiff shows what would be added to a file.

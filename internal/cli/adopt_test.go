@@ -62,7 +62,7 @@ func TestAdoptedScriptsRunAndAreThenCurrent(t *testing.T) {
 	if rep := r.Run("notes"); !rep.OK || !r.Has("public/notes.html") {
 		t.Errorf("a target of the Makefile: %+v", rep.Tasks)
 	}
-	if a := r.Grayloft("adopt", "--yes"); !strings.Contains(a.Out, "Everything that was found is declared already") {
+	if a := r.Grayloft("adopt", "--yes"); !strings.Contains(a.Out, "Everything that was found is already declared") {
 		t.Errorf("again: %s", a.Out)
 	}
 }
@@ -94,7 +94,7 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	text := r.Read("grayloft.toml")
-	for _, want := range []string{`name  = "skerry"`, `writes        = ["made"]`, `secrets = ["REGION"]`} {
+	for _, want := range []string{`name  = "skerry"`, `writes  = ["made"]`, `secrets = ["REGION"]`} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%s is not in\n%s", want, text)
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -126,7 +127,7 @@ func (p *past) side(of string) (side, error) {
 				}
 				outcome := x.Outcome
 				if older.ID != run.ID {
-					outcome = string(engine.Current)
+					outcome = string(decide.Current)
 				}
 				s.tasks[x.Task] = sideTask{outcome, x.Key, x.Ingredients}
 			}

@@ -105,7 +105,8 @@ reads         = []
 writes        = ["out/**"]
 probes        = []
 env           = ["LEAK"]
-secrets = ["PASS"]
+secrets       = ["PASS"]
+reuse         = "auto"
 `
 
 func TestSecretsArePassedOnAndMasked(t *testing.T) {
@@ -132,7 +133,7 @@ func TestSecretsArePassedOnAndMasked(t *testing.T) {
 	r.Env = append(env, "PASS=swordfish-1", "LEAK=yes")
 	r.Run("call")
 	leaky := r.Run("--no-reuse", "call")
-	if !strings.Contains(leaky.Answer.Err, "out/leak holds the value of a variable in secrets, and stays on this machine") {
+	if !strings.Contains(leaky.Answer.Err, "out/leak contains the value of a secret, so the result stays on this machine") {
 		t.Errorf("nothing is said of the leak: %s", leaky.Answer.Err)
 	}
 	other := r.Clone().Login(s.URL, s.Token(t, "bob", "person/bob", "person/ann"), "home")
@@ -143,7 +144,7 @@ func TestSecretsArePassedOnAndMasked(t *testing.T) {
 	other.Env = append(other.Env, "LEAK=")
 	other.Env = other.Env[:len(other.Env)-2]
 	if rep := other.Run("call"); rep.Of("call@test").Outcome != "fetched" {
-		t.Errorf("what holds no secret is shared: %+v", rep.Tasks)
+		t.Errorf("a result without a secret is shared, as declared: %+v", rep.Tasks)
 	}
 }
 
@@ -272,5 +273,64 @@ writes = ["own"]
 	}
 	if rep.Of("first@test").Outcome != "current" && rep.Of("first@test").Outcome != "cached" {
 		t.Errorf("arguments are for what was named: %+v", rep.Tasks)
+	}
+}
+
+func TestTasksWithSecretsStayHereUnlessDeclared(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	text := strings.Replace(secretive, "reuse         = \"auto\"\n", "", 1)
+	r := trial.New(t, map[string]string{"grayloft.toml": text}).Login(s.URL, s.Token(t, "ann", "person/ann", "trusted"), "office")
+	r.Env = append(r.Env, "PASS=swordfish-1")
+	r.Run("call")
+	other := r.Clone().Login(s.URL, s.Token(t, "bob", "person/bob", "person/ann"), "home")
+	other.Env = append(other.Env, "PASS=swordfish-1")
+	if rep := other.Run("call"); rep.Of("call@test").Outcome != "ran" {
+		t.Errorf("a task with secrets was shared: %+v", rep.Tasks)
+	}
+}
+
+const opening = `schema = 1
+[repo]
+name = "test"
+[task.compile]
+run    = "cat main.src helper_test.src > out"
+reads  = ["main.src"]
+opens  = ["*_test.src"]
+writes = ["out"]
+probes = []
+[task.default]
+run    = "cat main.src"
+opens  = ["*_test.src"]
+writes = []
+probes = []
+`
+
+// A file in opens is not part of the key, even by default reads; changing it
+// while an open task runs does not prevent caching.
+func TestOpensAreNotPartOfTheKey(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{"grayloft.toml": opening, "main.src": "main\n", "helper_test.src": "test\n", ".gitignore": "out\n"})
+	r.Run("--pick", "all")
+	r.Write("helper_test.src", "another test\n")
+	allAre(t, "a file in opens changed", r.Run("--pick", "all"), "current")
+	r.Write("main.src", "another main\n")
+	want(t, "a file in reads changed", r.Run("--pick", "all").Ran(), map[string]string{"compile@test": "files", "default@test": "files"})
+	r.Write("grayloft.toml", strings.Replace(opening, "cat main.src helper_test.src > out", "cat main.src > out; echo x >> helper_test.src", 1))
+	if rep := r.Run("compile"); rep.Of("compile@test").Message != "" {
+		t.Errorf("a change of a file in opens counts: %+v", rep.Tasks)
+	}
+}
+
+func TestTracedAndSealedTasksKnowOpens(t *testing.T) {
+	t.Parallel()
+	traced := strings.Replace(opening, "opens  = [\"*_test.src\"]\nwrites = [\"out\"]", "opens  = [\"*_test.src\"]\nisolation = \"traced\"\nwrites = [\"out\"]", 1)
+	r := trial.New(t, map[string]string{"grayloft.toml": traced, "main.src": "main\n", "helper_test.src": "test\n", ".gitignore": "out\n"})
+	if x := r.Run("compile").Of("compile@test"); x.Outcome != "ran" || len(x.Drift) > 0 || x.Message != "" {
+		t.Errorf("a traced task reports a file in opens: %+v", x)
+	}
+	r.Write("grayloft.toml", strings.Replace(traced, `"traced"`, `"sealed"`, 1))
+	if x := r.Run("compile").Of("compile@test"); x.Outcome != "failed" {
+		t.Errorf("a sealed task sees a file in opens: %+v", x)
 	}
 }

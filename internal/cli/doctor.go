@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"grayloft.example/grayloft/internal/machine/engine"
-	"grayloft.example/grayloft/internal/machine/isolate"
+	"grayloft.example/grayloft/internal/machine/inspect"
+	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/remote"
 )
@@ -80,14 +80,14 @@ func (a *app) examine(ctx context.Context) []checked {
 	tmp, err := os.MkdirTemp("", "grayloft-doctor-")
 	if err == nil {
 		defer os.RemoveAll(tmp)
-		able := isolate.Able(filepath.Clean(tmp))
+		able := sandbox.Able(filepath.Clean(tmp))
 		said := "held: " + able.String()
 		if lacks := able.Lacks(false); len(lacks) > 0 {
 			said += "; outputs of such tasks stay on this machine"
 		}
 		add("sealed tasks", nil, said, "")
 	}
-	add("traced", engine.Watching(), "strace is installed", "traced tasks run, but their outputs stay on this machine; grayloft drift does not work")
+	add("traced", inspect.CanTrace(), "strace is installed", "traced tasks run, but their outputs stay on this machine; grayloft drift does not work")
 	r, err := a.load(ctx)
 	if err != nil {
 		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects lists all errors")

@@ -7,13 +7,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/inspect"
 )
 
 func (a *app) driftCommand() *cobra.Command {
-	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
+	f := runFlags{fetch: string(decide.FetchNeeded), jobs: runtime.NumCPU()}
 	f.everything = true
 	c := &cobra.Command{
 		Use: "drift [TASK…]", Short: "Compare what tasks open with what they declare, and name the lines to change",
@@ -22,12 +24,12 @@ func (a *app) driftCommand() *cobra.Command {
 			"Exit code 1 means that a declaration must change, for use in CI.",
 		Example: "  grayloft drift\n  grayloft drift build@fares\n  grayloft drift --pick changed",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := engine.Watching(); err != nil {
+			if err := inspect.CanTrace(); err != nil {
 				return exit{exitFailed, "grayloft: " + err.Error()}
 			}
-			var list []engine.Drift
+			var list []inspect.Traced
 			err := a.apart(cmd.Context(), f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
-				list, sum, err = e.Drift(ctx, opt)
+				list, sum, err = inspect.Drift(ctx, e, opt)
 				return sum, err
 			})
 			if err != nil {
@@ -48,7 +50,7 @@ type driftJSON struct {
 	Findings []drift.Finding `json:"findings"`
 }
 
-func (a *app) reportDrift(list []engine.Drift) error {
+func (a *app) reportDrift(list []inspect.Traced) error {
 	out := []driftJSON{}
 	parted, failed, lines := 0, 0, 0
 	for _, d := range list {
@@ -88,7 +90,7 @@ func (a *app) reportDrift(list []engine.Drift) error {
 	return nil
 }
 
-func (a *app) sayDrift(d engine.Drift) {
+func (a *app) sayDrift(d inspect.Traced) {
 	if len(d.Findings) == 0 && d.Failed == "" {
 		if a.verbose {
 			fmt.Fprintf(a.out, "%s opens exactly what it declares\n", d.Task.Addr())

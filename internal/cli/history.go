@@ -7,11 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/store"
 )
 
@@ -64,7 +64,7 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 		case p.Interrupted:
 			out = "interrupted"
 		case !p.OK:
-			out = counted(p.Totals[string(engine.Failed)], "failure", "failures")
+			out = counted(p.Totals[string(decide.Failed)], "failure", "failures")
 		}
 		rows = append(rows, []string{clock(p.At, a.now()), p.ID, out, seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
 	}
@@ -75,7 +75,7 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 // countsOf lists the outcomes of a run: 3 ran, 12 current.
 func countsOf(totals map[string]int) string {
 	var out []string
-	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.Fetched, engine.Restored, engine.Cached, engine.Current, engine.Blocked, engine.Stopped, engine.NotStarted} {
+	for _, o := range []decide.Outcome{decide.Failed, decide.Ran, decide.Fetched, decide.Restored, decide.Cached, decide.Current, decide.Blocked, decide.Stopped, decide.NotStarted} {
 		if n := totals[string(o)]; n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", n, o))
 		}

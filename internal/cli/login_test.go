@@ -51,7 +51,7 @@ func TestLoginRemembersAServiceForOnePerson(t *testing.T) {
 	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "Forgot "+s.URL) {
 		t.Errorf("logout: %s%s", a.Out, a.Err)
 	}
-	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "no service is remembered") {
+	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "No service is remembered") {
 		t.Errorf("logout again: %s%s", a.Out, a.Err)
 	}
 }

@@ -9,9 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/remote"
 )
 
@@ -52,7 +54,7 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 }
 
 // preview asks the engine what a run would do.
-func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*graph.Task) (*engine.Preview, *engine.Engine, *remote.Client, error) {
+func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*graph.Task) (*inspect.Preview, *engine.Engine, *remote.Client, error) {
 	ctx, kill, stop := interrupts(ctx)
 	defer stop()
 	e, client, err := a.engine(ctx, r, f)
@@ -64,9 +66,9 @@ func (a *app) preview(ctx context.Context, r *repository, f runFlags, picked []*
 	if client != nil {
 		client.Warn = quiet.Warn
 	}
-	p, err := e.Plan(ctx, engine.Options{
+	p, err := inspect.Plan(ctx, e, engine.Options{
 		Run: newRunID(a.now()), Picked: picked, Jobs: 1, NoReuse: f.noReuse, Args: f.extra,
-		Fetch: engine.Fetch(f.fetch), Grace: time.Second, Kill: kill,
+		Fetch: decide.Fetch(f.fetch), Grace: time.Second, Kill: kill,
 	})
 	if err != nil {
 		e.State.Close()
@@ -101,33 +103,33 @@ type pastJSON struct {
 	At  time.Time `json:"at"`
 }
 
-func previewJSON(p *engine.Preview) planJSON {
+func previewJSON(p *inspect.Preview) planJSON {
 	out := planJSON{OK: true, Seconds: round(p.Takes), Tasks: []planTaskJSON{}, Totals: p.Totals(), Longest: addrs(p.Path), Saved: round(p.Saved())}
 	for _, x := range p.Tasks {
 		j := planTaskJSON{runTaskJSON: resultJSON(&x.Result), On: addrs(x.On)}
-		if x.Key.IsZero() {
+		if x.Digests.Key.IsZero() {
 			j.Key = ""
 		}
-		if x.Seconds > 0 && (x.Outcome == engine.Ran || x.Outcome == engine.MayRun) {
+		if x.Seconds > 0 && (x.Outcome == decide.Ran || x.Outcome == decide.MayRun) {
 			s := round(x.Seconds)
 			j.Expected = &s
 		}
 		if x.Compared != nil {
 			j.Compared = &pastJSON{x.Compared.Run, x.Compared.At.UTC()}
 		}
-		out.OK = out.OK && x.Outcome != engine.Failed
+		out.OK = out.OK && x.Outcome != decide.Failed
 		out.Tasks = append(out.Tasks, j)
 	}
 	return out
 }
 
-var verbs = map[engine.Outcome]string{
-	engine.Ran: "run", engine.MayRun: "may run", engine.Fetched: "fetch", engine.Restored: "restore",
-	engine.Cached: "known", engine.Current: "current", engine.Failed: "fail",
+var verbs = map[decide.Outcome]string{
+	decide.Ran: "run", decide.MayRun: "may run", decide.Fetched: "fetch", decide.Restored: "restore",
+	decide.Cached: "known", decide.Current: "current", decide.Failed: "fail",
 }
 
 // printPlan prints the summary, then the list, then the legend.
-func (a *app) printPlan(p *engine.Preview) {
+func (a *app) printPlan(p *inspect.Preview) {
 	if len(p.Tasks) == 0 {
 		fmt.Fprintln(a.out, "Nothing to do: no task was selected.")
 		return
@@ -136,8 +138,8 @@ func (a *app) printPlan(p *engine.Preview) {
 	rows := [][]string{}
 	seen := map[key.Reason]bool{}
 	n := p.Totals()
-	for _, o := range []engine.Outcome{engine.Failed, engine.Ran, engine.MayRun, engine.Fetched, engine.Restored, engine.Cached, engine.Current} {
-		if (o == engine.Cached || o == engine.Current) && !a.verbose {
+	for _, o := range []decide.Outcome{decide.Failed, decide.Ran, decide.MayRun, decide.Fetched, decide.Restored, decide.Cached, decide.Current} {
+		if (o == decide.Cached || o == decide.Current) && !a.verbose {
 			continue
 		}
 		for _, x := range p.Tasks {
@@ -155,7 +157,7 @@ func (a *app) printPlan(p *engine.Preview) {
 		a.grid(rows)
 	}
 	if !a.verbose {
-		for _, o := range []engine.Outcome{engine.Cached, engine.Current} {
+		for _, o := range []decide.Outcome{decide.Cached, decide.Current} {
 			if c := n[string(o)]; c > 0 {
 				fmt.Fprintf(a.out, "  %s  %s\n", a.tint(o, pad(verbs[o], 7)), counted(c, "task", "tasks"))
 			}
@@ -164,9 +166,9 @@ func (a *app) printPlan(p *engine.Preview) {
 	a.planLegend(p, seen)
 }
 
-func headline(p *engine.Preview) string {
+func headline(p *inspect.Preview) string {
 	n := p.Totals()
-	run, may, all := n[string(engine.Ran)], n[string(engine.MayRun)], counted(len(p.Tasks), "task", "tasks")
+	run, may, all := n[string(decide.Ran)], n[string(decide.MayRun)], counted(len(p.Tasks), "task", "tasks")
 	var b strings.Builder
 	switch {
 	case run == 0 && may == 0:
@@ -188,14 +190,14 @@ func headline(p *engine.Preview) string {
 	if s := p.Saved(); s >= 0.1 {
 		fmt.Fprintf(&b, " Saves %s.", inWords(s))
 	}
-	if f := n[string(engine.Failed)]; f > 0 {
+	if f := n[string(decide.Failed)]; f > 0 {
 		fmt.Fprintf(&b, " %s cannot be examined.", counted(f, "task", "tasks"))
 	}
 	return b.String()
 }
 
 // slowest returns the task that takes longest on the longest path.
-func slowest(p *engine.Preview) *graph.Task {
+func slowest(p *inspect.Preview) *graph.Task {
 	var best *graph.Task
 	took := map[*graph.Task]float64{}
 	for _, x := range p.Tasks {
@@ -209,10 +211,10 @@ func slowest(p *engine.Preview) *graph.Task {
 	return best
 }
 
-func (a *app) planRow(x *engine.Expected) []string {
+func (a *app) planRow(x *inspect.Expected) []string {
 	took := ""
 	switch {
-	case x.Outcome == engine.Ran || x.Outcome == engine.MayRun:
+	case x.Outcome == decide.Ran || x.Outcome == decide.MayRun:
 		took = "?"
 		if x.Seconds > 0 {
 			took = "~" + seconds(x.Seconds)
@@ -223,17 +225,17 @@ func (a *app) planRow(x *engine.Expected) []string {
 	what := some(x.Changes)
 	what = strings.TrimPrefix(what, ": ")
 	switch {
-	case x.Outcome == engine.Failed:
+	case x.Outcome == decide.Failed:
 		what = firstLine(x.Message)
-	case x.Outcome == engine.MayRun && x.Reason == "":
+	case x.Outcome == decide.MayRun && x.Reason == "":
 		what = "unless " + list3(addrs(x.On)) + sameWord(len(x.On))
-	case x.Outcome == engine.MayRun:
+	case x.Outcome == decide.MayRun:
 		what = strings.TrimPrefix(what+"; depends on "+list3(addrs(x.On)), "; ")
 	case x.MadeBy != nil:
 		what = fmt.Sprintf("built by %s at %s, %s", x.MadeBy.Name, x.MadeBy.Place, clock(x.MadeBy.At, a.now()))
 	}
 	reason := string(x.Reason)
-	if x.Outcome == engine.MayRun && reason == "" {
+	if x.Outcome == decide.MayRun && reason == "" {
 		reason = string(key.Upstream)
 	}
 	return []string{a.tint(x.Outcome, pad(verbs[x.Outcome], 7)), x.Task.Addr(), reason, what, took}
@@ -265,9 +267,9 @@ func bytesText(n int64) string {
 	return fmt.Sprintf("%.1f %s", v, []string{"B", "kB", "MB", "GB", "TB"}[unit])
 }
 
-func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
+func (a *app) planLegend(p *inspect.Preview, seen map[key.Reason]bool) {
 	for _, x := range p.Tasks {
-		if x.Outcome == engine.MayRun && x.Reason == "" {
+		if x.Outcome == decide.MayRun && x.Reason == "" {
 			seen[key.Upstream] = true
 		}
 	}
@@ -298,10 +300,10 @@ func (a *app) planLegend(p *engine.Preview, seen map[key.Reason]bool) {
 }
 
 // compared says which runs the tasks that would run are compared with.
-func compared(p *engine.Preview) string {
+func compared(p *inspect.Preview) string {
 	runs := map[string]time.Time{}
 	for _, x := range p.Tasks {
-		if (x.Outcome == engine.Ran || x.Outcome == engine.MayRun) && x.Compared != nil {
+		if (x.Outcome == decide.Ran || x.Outcome == decide.MayRun) && x.Compared != nil {
 			runs[x.Compared.Run] = x.Compared.At
 		}
 	}

@@ -56,16 +56,16 @@ after = ["make"]
 	}
 	r.Commit("link")
 	r.Env = append(r.Env, "NAME=a")
-	quick := ".grayloft/quick" // recorded for both tasks, once all files are settled
+	quick := ".grayloft/current" // recorded for both tasks, once all files are settled
 	settle := func() {
 		t.Helper()
 		r.Remove(quick)
 		r.Run("check", "make")
-		trial.Wait(t, "what is right to be noted", func() bool {
+		trial.Wait(t, "fingerprints to be recorded", func() bool {
 			allAre(t, "before", r.Run("check", "make"), "current")
 			return r.Has(quick) && strings.Count(r.Read(quick), "@lib") == 2
 		})
-		allAre(t, "by what was noted", r.Run("check", "make"), "current")
+		allAre(t, "by fingerprints", r.Run("check", "make"), "current")
 	}
 	settle()
 	for _, c := range []struct {
@@ -122,9 +122,9 @@ func TestWithoutACacheOnlyAFewTasksAreNamed(t *testing.T) {
 	r := trial.New(t, files)
 	r.Run("make")
 	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
-	r.Remove(".grayloft/quick") // otherwise a recorded task is current without a cache
+	r.Remove(".grayloft/current") // otherwise a recorded task is current without a cache
 	a := r.Grayloft("run", "make")
-	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 tasks more were moved") {
+	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 more tasks were moved") {
 		t.Errorf("%d %s", a.Code, a.Err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -42,12 +43,12 @@ func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *en
 		Saved: round(s.Saved()), Cost: round((s.Fetching + s.Uploading).Seconds()), Totals: s.Totals(), Tasks: []checkout.PastTask{},
 	}
 	for _, res := range s.Results {
-		if res.Outcome == engine.Current || res.Outcome == engine.NotStarted {
+		if res.Outcome == decide.Current || res.Outcome == decide.NotStarted {
 			continue
 		}
 		t := checkout.PastTask{
 			Task: res.Task.Addr(), Outcome: string(res.Outcome), Reason: string(res.Reason), Detail: res.Detail(), Message: res.Message,
-			Key: res.Key, Ingredients: res.Ingredients, Listing: res.Listing, Log: res.Log, Seconds: round(res.Took.Seconds()),
+			Key: res.Digests.Key, Ingredients: res.Digests.Ingredients, Listing: res.Digests.Listing, Log: res.Digests.Log, Seconds: round(res.Timing.Took.Seconds()),
 		}
 		if res.MadeBy != nil {
 			t.MadeBy = res.MadeBy.Name + " at " + res.MadeBy.Place
@@ -70,14 +71,14 @@ func (recording) Warn(string)              {} // warnings are for the person
 func (r recording) Done(res *engine.Result) {
 	rec := protocol.TaskRecord{
 		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
-		Detail: res.Detail(), Message: res.Message, At: res.At.Seconds(), Seconds: res.Took.Seconds(), Slot: res.Slot,
-		Key: res.Key, Listing: res.Listing, Log: res.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
-		CostSeconds: res.Cost.Seconds(), BytesIn: res.BytesIn, Picked: res.Picked,
+		Detail: res.Detail(), Message: res.Message, At: res.Timing.At.Seconds(), Seconds: res.Timing.Took.Seconds(), Slot: res.Timing.Slot,
+		Key: res.Digests.Key, Listing: res.Digests.Listing, Log: res.Digests.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
+		CostSeconds: res.Sharing.Cost.Seconds(), BytesIn: res.Sharing.BytesIn, Picked: res.Picked,
 	}
 	for _, u := range res.Task.Dependencies {
 		rec.Dependencies = append(rec.Dependencies, u.Addr())
 	}
-	made := res.Outcome == engine.Ran || res.Outcome == engine.Failed || res.Outcome == engine.Stopped
+	made := res.Outcome == decide.Ran || res.Outcome == decide.Failed || res.Outcome == decide.Stopped
 	r.to.Done(rec, made)
 }
 
@@ -88,7 +89,7 @@ func (r recording) finish(sum *engine.Summary, took time.Duration) {
 		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
 		fin.SavedSeconds, fin.CostSeconds = sum.Saved(), (sum.Fetching + sum.Uploading).Seconds()
 		for _, res := range sum.Results {
-			fin.BytesIn += res.BytesIn
+			fin.BytesIn += res.Sharing.BytesIn
 		}
 	}
 	r.to.Finish(fin)

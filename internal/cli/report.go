@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -78,7 +79,7 @@ func (a *app) report(opt engine.Options, s *engine.Summary) error {
 func (a *app) legend(s *engine.Summary) {
 	seen := map[key.Reason]bool{}
 	for _, r := range s.Results {
-		if r.Outcome == engine.Ran && !seen[r.Reason] {
+		if r.Outcome == decide.Ran && !seen[r.Reason] {
 			seen[r.Reason] = true
 			fmt.Fprintln(a.out, a.soft(fmt.Sprintf("%-11s %s", r.Reason, key.Legend[r.Reason])))
 		}
@@ -91,7 +92,7 @@ func (a *app) legend(s *engine.Summary) {
 func resultJSON(r *engine.Result) runTaskJSON {
 	j := runTaskJSON{
 		Task: r.Task.Addr(), Project: r.Task.Project.Name, Outcome: string(r.Outcome), Detail: r.Detail(), Message: r.Message,
-		Seconds: round(r.Took.Seconds()), Key: r.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Drift: r.Drift,
+		Seconds: round(r.Timing.Took.Seconds()), Key: r.Digests.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Drift: r.Drift,
 	}
 	if j.Detail == nil {
 		j.Detail = []string{}
@@ -115,21 +116,21 @@ func sign(s float64) float64 {
 // summary describes the outcome of a run in plain sentences.
 func (a *app) summary(s *engine.Summary) string {
 	n := s.Totals()
-	count := func(o engine.Outcome) int { return n[string(o)] }
+	count := func(o decide.Outcome) int { return n[string(o)] }
 	all := counted(len(s.Results), "task", "tasks")
 	if len(s.Results) == 0 {
 		return "Nothing to do: no task was selected."
 	}
-	ran := count(engine.Ran) + count(engine.Failed)
+	ran := count(decide.Ran) + count(decide.Failed)
 	var parts []string
 	if ran == 0 {
 		parts = append(parts, fmt.Sprintf("Ran none of %s", all))
 	} else {
 		parts = append(parts, fmt.Sprintf("Ran %d of %s", ran, all))
 	}
-	if f := count(engine.Failed); f > 0 {
+	if f := count(decide.Failed); f > 0 {
 		word := fmt.Sprintf("%d failed", f)
-		if h := count(engine.Blocked); h == 1 {
+		if h := count(decide.Blocked); h == 1 {
 			word += " and blocks 1 more"
 		} else if h > 1 {
 			word += fmt.Sprintf(" and blocks %d more", h)
@@ -137,15 +138,15 @@ func (a *app) summary(s *engine.Summary) string {
 		parts = append(parts, word)
 	}
 	var rest []string
-	for _, o := range []engine.Outcome{engine.Fetched, engine.Restored, engine.Cached} {
+	for _, o := range []decide.Outcome{decide.Fetched, decide.Restored, decide.Cached} {
 		if count(o) > 0 {
 			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
 		}
 	}
-	if c := count(engine.Current); c > 0 {
+	if c := count(decide.Current); c > 0 {
 		rest = append(rest, fmt.Sprintf("%d current", c))
 	}
-	for _, o := range []engine.Outcome{engine.Stopped, engine.NotStarted} {
+	for _, o := range []decide.Outcome{decide.Stopped, decide.NotStarted} {
 		if count(o) > 0 {
 			rest = append(rest, fmt.Sprintf("%d %s", count(o), o))
 		}

@@ -9,14 +9,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
 func (a *app) reproduceCommand() *cobra.Command {
-	f := runFlags{fetch: string(engine.FetchNeeded), jobs: runtime.NumCPU()}
+	f := runFlags{fetch: string(decide.FetchNeeded), jobs: runtime.NumCPU()}
 	c := &cobra.Command{
 		Use: "reproduce TASK…", Short: "Run tasks twice, sealed, and compare their outputs",
 		Long: "First settles the dependencies of the task, as in a run. Then the task itself runs twice, each time in a\n" +
@@ -34,9 +36,9 @@ func (a *app) reproduceCommand() *cobra.Command {
 }
 
 func (a *app) reproduce(ctx context.Context, f runFlags, args []string) error {
-	var list []engine.Reproduction
+	var list []inspect.Reproduction
 	err := a.apart(ctx, f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
-		list, sum, err = e.Reproduce(ctx, opt)
+		list, sum, err = inspect.Reproduce(ctx, e, opt)
 		return sum, err
 	})
 	if err != nil {
@@ -65,7 +67,7 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	if client != nil {
 		client.Warn = quiet.Warn
 	}
-	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: engine.FetchNeeded, Grace: 5 * time.Second, Kill: kill})
+	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: decide.FetchNeeded, Grace: 5 * time.Second, Kill: kill})
 	switch {
 	case ctx.Err() != nil:
 		return exit{exitInterrupted, "interrupted"}
@@ -73,7 +75,7 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 		return exit{exitFailed, "grayloft: " + err.Error()}
 	case !sum.OK():
 		for _, res := range sum.Results {
-			if res.Outcome == engine.Failed {
+			if res.Outcome == decide.Failed {
 				return exit{exitFailed, fmt.Sprintf("grayloft: the dependency %s failed: %s\nSee grayloft log %s.", res.Task.Addr(), firstLine(res.Message), res.Task.Addr())}
 			}
 		}
@@ -87,22 +89,22 @@ type reproductionJSON struct {
 	Same        bool               `json:"same"`
 	Outputs     int                `json:"outputs"`
 	Failed      string             `json:"failed,omitempty"`
-	Held        string             `json:"held"`
+	Isolation   string             `json:"isolation"`
 	Differences []drift.Difference `json:"differences"`
 }
 
-func (a *app) reportReproduction(list []engine.Reproduction) error {
+func (a *app) reportReproduction(list []inspect.Reproduction) error {
 	bad := false
 	out := []reproductionJSON{}
 	for _, t := range list {
 		bad = bad || t.Failed != "" || len(t.Differ) > 0
-		out = append(out, reproductionJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Held, append([]drift.Difference{}, t.Differ...)})
+		out = append(out, reproductionJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Isolation, append([]drift.Difference{}, t.Differ...)})
 		if a.format != "json" {
 			a.printReproduction(t)
 		}
 	}
 	if a.format != "json" && len(list) > 0 {
-		fmt.Fprintln(a.out, "\n"+a.soft("Isolation of both runs: "+list[0].Held+"."))
+		fmt.Fprintln(a.out, "\n"+a.soft("Isolation of both runs: "+list[0].Isolation+"."))
 	}
 	if a.format == "json" {
 		if err := a.json(out); err != nil {
@@ -115,7 +117,7 @@ func (a *app) reportReproduction(list []engine.Reproduction) error {
 	return nil
 }
 
-func (a *app) printReproduction(t engine.Reproduction) {
+func (a *app) printReproduction(t inspect.Reproduction) {
 	switch {
 	case t.Failed != "":
 		fmt.Fprintf(a.out, "%s failed in a sealed run: %s\n", t.Task.Addr(), t.Failed)

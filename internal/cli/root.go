@@ -24,8 +24,8 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/machine/git"
-	"grayloft.example/grayloft/internal/machine/isolate"
 	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/sandbox"
 )
 
 // Version is the program's version, set at build time.
@@ -66,7 +66,7 @@ type app struct {
 // Enter must be called first in main: some of the processes that the client
 // starts are the client itself in another role.
 func Enter() {
-	isolate.Enter()
+	sandbox.Enter()
 	process.Enter()
 }
 

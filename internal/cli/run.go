@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/process"
@@ -134,7 +135,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	e.Observer = engine.Observer(view)
 	opt := engine.Options{
 		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, Args: f.extra,
-		Fetch: engine.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
+		Fetch: decide.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 	var rec *recording
 	if client != nil {

@@ -229,7 +229,7 @@ reuse = "never"
 			t.Errorf("after runs because of %v", d)
 		}
 	}
-	want(t, "anew", r.Run("--no-reuse", "volatile").Ran(), map[string]string{"volatile@t": "asked"})
+	want(t, "without reuse", r.Run("--no-reuse", "volatile").Ran(), map[string]string{"volatile@t": "no-reuse"})
 }
 
 func TestTheEnvironmentIsSmallAndPartOfTheKey(t *testing.T) {
@@ -504,7 +504,7 @@ writes = ["**/*.txt"]
 after = ["one"]
 `, ".gitignore": "gen/\n"})
 	e := r.Run("one").Of("one@t")
-	if e.Outcome != "ran" || !strings.Contains(e.Message, "gen/rates.json/x.txt is written by two@t as well") {
+	if e.Outcome != "ran" || !strings.Contains(e.Message, "gen/rates.json/x.txt is also an output of two@t") {
 		t.Errorf("%+v", e)
 	}
 }

@@ -11,14 +11,14 @@ import (
 	"syscall"
 	"testing"
 
-	"grayloft.example/grayloft/internal/machine/isolate"
+	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/trial"
 )
 
 // needsSeal skips a test if the system cannot fully restrict a task.
 func needsSeal(t *testing.T) {
 	t.Helper()
-	if a := isolate.Able(t.TempDir()); !a.Files || !a.Place || a.Network != "namespace" {
+	if a := sandbox.Able(t.TempDir()); !a.Files || !a.Place || a.Network != "namespace" {
 		t.Skipf("this machine holds sealed tasks %s", a)
 	}
 }
@@ -269,11 +269,11 @@ func TestWithoutATracerATracedTaskIsNotShared(t *testing.T) {
 	ci, brenna := everyone(t, s)
 	r := sealedRepo(t, "reads = [\"in\"]\nwrites = [\"out\"]\nrun = \"cat in > out\"\n").Login(s.URL, ci, "ci")
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "traced", 1))
-	r.Commit("audited")
+	r.Commit("traced")
 	r.Env = append(r.Env, "PATH="+bin)
 	rep := r.Run("make@lib")
 	want(t, "without", rep.Outcomes(), map[string]string{"make@lib": "ran"})
-	if !strings.Contains(rep.Answer.Err, "strace") || !strings.Contains(rep.Answer.Err, "stays on this machine") {
+	if !strings.Contains(rep.Answer.Err, "strace") || !strings.Contains(rep.Answer.Err, "stay on this machine") {
 		t.Errorf("it said %q", rep.Answer.Err)
 	}
 	allAre(t, "again, here", r.Run("make@lib"), "current")

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
@@ -39,7 +39,7 @@ type taskDetail struct {
 	Slots     int       `json:"slots"`
 	Locks     []string  `json:"locks"`
 	Portable  bool      `json:"portable"`
-	Measured    string    `json:"measured,omitempty"` // what was measured here for running and for fetching
+	Measured  string    `json:"measured,omitempty"` // what was measured here for running and for fetching
 }
 
 func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {

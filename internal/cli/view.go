@@ -9,6 +9,7 @@ import (
 
 	tea "github.com/charmbracelet/bubbletea"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/tasklog"
@@ -101,16 +102,16 @@ func (v *plainView) close() {
 func (v *plainView) describe(r *engine.Result) string {
 	a := v.a
 	switch r.Outcome {
-	case engine.Current, engine.Cached, engine.NotStarted:
+	case decide.Current, decide.Cached, decide.NotStarted:
 		if !a.verbose {
 			return ""
 		}
 	}
-	if v.quiet && r.Outcome != engine.Failed {
+	if v.quiet && r.Outcome != decide.Failed {
 		return ""
 	}
-	took := seconds(r.Took.Seconds())
-	if r.Outcome == engine.Blocked || r.Outcome == engine.NotStarted {
+	took := seconds(r.Timing.Took.Seconds())
+	if r.Outcome == decide.Blocked || r.Outcome == decide.NotStarted {
 		took = ""
 	}
 	line := fmt.Sprintf("  %s %s %9s   %s", a.outcome(r.Outcome), pad(r.Task.Addr(), 26), took, a.soft(why(r)))
@@ -119,7 +120,7 @@ func (v *plainView) describe(r *engine.Result) string {
 	for _, f := range r.Drift {
 		b.WriteString(fit("    "+f.Why, v.wide) + "\n" + fit("      "+f.Advice(), v.wide) + "\n")
 	}
-	if v.logs == "whole" && r.Outcome == engine.Ran || v.logs != "none" && v.logs != "live" && r.Outcome == engine.Failed {
+	if v.logs == "whole" && r.Outcome == decide.Ran || v.logs != "none" && v.logs != "live" && r.Outcome == decide.Failed {
 		v.log(&b, r)
 	}
 	return b.String()
@@ -160,9 +161,9 @@ func (v *plainView) log(b *strings.Builder, r *engine.Result) {
 func why(r *engine.Result) string {
 	var out string
 	switch {
-	case r.Outcome == engine.Failed && r.Message != "":
+	case r.Outcome == decide.Failed && r.Message != "":
 		return firstLine(r.Message)
-	case r.Outcome == engine.Blocked, r.Outcome == engine.NotStarted:
+	case r.Outcome == decide.Blocked, r.Outcome == decide.NotStarted:
 		return r.Message
 	case r.Reason != "":
 		out = string(r.Reason) + some(r.Changes)
@@ -311,7 +312,7 @@ func (p *progress) View() string {
 	var b strings.Builder
 	b.WriteString("\n")
 	for _, r := range p.running {
-		line := fmt.Sprintf("  %s %s %8s", p.a.style.NewStyle().Foreground(tints[engine.Ran]).Render("▶"), pad(r.task, 36), minutes(time.Since(r.at).Seconds()))
+		line := fmt.Sprintf("  %s %s %8s", p.a.style.NewStyle().Foreground(tints[decide.Ran]).Render("▶"), pad(r.task, 36), minutes(time.Since(r.at).Seconds()))
 		if r.before >= 1 {
 			line += p.a.soft(" of about " + minutes(r.before))
 		}

@@ -12,11 +12,12 @@ import (
 	udiff "github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/inspect"
 )
 
 func (a *app) whyCommand() *cobra.Command {
@@ -86,7 +87,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 		return err
 	}
 	defer e.State.Close()
-	x := p.Tasks[slices.IndexFunc(p.Tasks, func(x *engine.Expected) bool { return x.Task == t })]
+	x := p.Tasks[slices.IndexFunc(p.Tasks, func(x *inspect.Expected) bool { return x.Task == t })]
 	if x.Taken == nil {
 		return exit{exitFailed, "grayloft: " + x.Message}
 	}
@@ -120,7 +121,7 @@ func (p *past) either(taken func(digest.Digest) ([]byte, error)) func(digest.Dig
 	}
 }
 
-func whyReport(x *engine.Expected, ref reference, changes []changeJSON) whyJSON {
+func whyReport(x *inspect.Expected, ref reference, changes []changeJSON) whyJSON {
 	j := whyJSON{
 		Task: x.Task.Addr(), Outcome: string(x.Outcome), On: addrs(x.On), Changes: changes,
 		Compared: pastKeyJSON{pastJSON{ref.Run, ref.At.UTC()}, ref.Key.String(), ref.Label},
@@ -129,20 +130,20 @@ func whyReport(x *engine.Expected, ref reference, changes []changeJSON) whyJSON 
 		reason := string(x.Reason)
 		j.Reason = &reason
 	}
-	if !x.Key.IsZero() {
-		j.Key = x.Key.String()
+	if !x.Digests.Key.IsZero() {
+		j.Key = x.Digests.Key.String()
 	}
 	return j
 }
 
-func (a *app) printWhy(x *engine.Expected, ref reference, changes []changeJSON, ps *past) {
+func (a *app) printWhy(x *inspect.Expected, ref reference, changes []changeJSON, ps *past) {
 	head := x.Task.Addr()
 	switch x.Outcome {
-	case engine.Ran:
+	case decide.Ran:
 		head += " would run: " + key.Legend[x.Reason]
-	case engine.MayRun:
+	case decide.MayRun:
 		head += " may run: it depends on the result of " + list3(addrs(x.On))
-	case engine.Current:
+	case decide.Current:
 		head += " would not run: its outputs are here and right"
 	default:
 		head += fmt.Sprintf(" would not run: it would be %s", x.Outcome)

@@ -10,7 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/mattn/go-runewidth"
 
-	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/core/decide"
 )
 
 // seconds formats a duration for a table: 340 ms, 1.2 s, 41 s, 4 m 12 s, 2 h 05
@@ -57,29 +57,29 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-var marks = map[engine.Outcome]string{
-	engine.Current: "●", engine.Cached: "○", engine.Restored: "↴", engine.Fetched: "⤓", engine.Ran: "▶",
-	engine.Failed: "✕", engine.Blocked: "‖", engine.Stopped: "‖", engine.NotStarted: "‖",
+var marks = map[decide.Outcome]string{
+	decide.Current: "●", decide.Cached: "○", decide.Restored: "↴", decide.Fetched: "⤓", decide.Ran: "▶",
+	decide.Failed: "✕", decide.Blocked: "‖", decide.Stopped: "‖", decide.NotStarted: "‖",
 }
 
-var tints = map[engine.Outcome]lipgloss.AdaptiveColor{
-	engine.Current: {Light: "#6d7a82", Dark: "#8b979f"}, engine.Cached: {Light: "#5f7480", Dark: "#93a6b1"},
-	engine.Restored: {Light: "#3f7489", Dark: "#6fa6bd"}, engine.Fetched: {Light: "#2f6f8f", Dark: "#8cc4de"},
-	engine.Ran: {Light: "#8f5f1f", Dark: "#dda75c"}, engine.Failed: {Light: "#b3363b", Dark: "#e9777b"},
-	engine.Blocked: {Light: "#8f5a58", Dark: "#c79a98"}, engine.Stopped: {Light: "#8f5a58", Dark: "#c79a98"},
-	engine.NotStarted: {Light: "#8f5a58", Dark: "#c79a98"},
+var tints = map[decide.Outcome]lipgloss.AdaptiveColor{
+	decide.Current: {Light: "#6d7a82", Dark: "#8b979f"}, decide.Cached: {Light: "#5f7480", Dark: "#93a6b1"},
+	decide.Restored: {Light: "#3f7489", Dark: "#6fa6bd"}, decide.Fetched: {Light: "#2f6f8f", Dark: "#8cc4de"},
+	decide.Ran: {Light: "#8f5f1f", Dark: "#dda75c"}, decide.Failed: {Light: "#b3363b", Dark: "#e9777b"},
+	decide.Blocked: {Light: "#8f5a58", Dark: "#c79a98"}, decide.Stopped: {Light: "#8f5a58", Dark: "#c79a98"},
+	decide.NotStarted: {Light: "#8f5a58", Dark: "#c79a98"},
 }
 
 // outcome formats an outcome with its mark and its colour.
-func (a *app) outcome(o engine.Outcome) string {
+func (a *app) outcome(o decide.Outcome) string {
 	return a.style.NewStyle().Foreground(tints[o]).Render(marks[o] + " " + pad(string(o), 9))
 }
 
 // tint colours a text like an outcome.
-func (a *app) tint(o engine.Outcome, s string) string {
+func (a *app) tint(o decide.Outcome, s string) string {
 	c, ok := tints[o]
 	if !ok {
-		c = tints[engine.Ran]
+		c = tints[decide.Ran]
 	}
 	return a.style.NewStyle().Foreground(c).Render(s)
 }

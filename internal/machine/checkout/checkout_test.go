@@ -78,11 +78,11 @@ func (p *place) read(name string) string {
 
 func (p *place) keep() listing.List {
 	p.t.Helper()
-	list, _, err := p.out.Keep()
+	kept, err := p.out.Keep(nil)
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	return list
+	return kept.List
 }
 
 func (p *place) track(name string) {
@@ -226,7 +226,7 @@ func TestSpecialFilesAreNotKept(t *testing.T) {
 	if out, err := exec.Command("mkfifo", filepath.Join(p.root, "p/gen/pipe")).CombinedOutput(); err != nil {
 		t.Fatal(err, string(out))
 	}
-	if _, _, err := p.out.Keep(); err == nil || !strings.Contains(err.Error(), "p/gen/pipe is a device, a pipe or a socket") {
+	if _, err := p.out.Keep(nil); err == nil || !strings.Contains(err.Error(), "p/gen/pipe is a device, a pipe or a socket") {
 		t.Errorf("%v", err)
 	}
 }
@@ -236,9 +236,9 @@ func TestOutputsThatContainTheCheckoutsPathAreNamed(t *testing.T) {
 	p.write("p/gen/plain", "nothing of that")
 	p.write("p/gen/root", "made in "+p.root+"/nowhere-there")
 	p.write("p/gen/inside", strings.Repeat("x", 70000)+p.root+"/p/gen and more")
-	_, rooted, err := p.out.Keep()
-	if err != nil || len(rooted) != 1 || rooted[0] != "gen/inside" {
-		t.Errorf("%v, %v", rooted, err)
+	kept, err := p.out.Keep(nil)
+	if err != nil || len(kept.CheckoutPaths) != 1 || kept.CheckoutPaths[0] != "gen/inside" {
+		t.Errorf("%v, %v", kept.CheckoutPaths, err)
 	}
 }
 

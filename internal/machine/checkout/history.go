@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/lock"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // PastRun is a run in this checkout: a line of JSON in .grayloft/history,
@@ -85,7 +85,7 @@ func (s *State) Remember(p PastRun) error {
 	}
 	// The line feed comes first, so that a line that a crash cut off ends
 	// there.
-	_, err = f.Write(append([]byte("\n"), files.Summed(line)...))
+	_, err = f.Write(append([]byte("\n"), statefile.SealLine(line)...))
 	info, serr := f.Stat()
 	if cerr := f.Close(); err == nil {
 		err = cerr
@@ -106,7 +106,7 @@ func (s *State) shortenHistory() error {
 	}
 	half := data[len(data)/2:]
 	_, rest, _ := bytes.Cut(half, []byte("\n"))
-	return files.WriteFile(s.historyFile(), rest)
+	return statefile.Write(s.historyFile(), rest)
 }
 
 // History returns the runs in this checkout, newest first. It skips lines that
@@ -118,7 +118,7 @@ func (s *State) History() ([]PastRun, error) {
 	}
 	var out []PastRun
 	for line := range bytes.Lines(data) {
-		text, whole := files.Unsummed(line)
+		text, whole := statefile.OpenLine(line)
 		var p PastRun
 		if whole && json.Unmarshal(text, &p) == nil && p.Version == historyVersion {
 			out = append(out, p)

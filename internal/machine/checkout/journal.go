@@ -16,8 +16,8 @@ import (
 	gojson "github.com/goccy/go-json" // faster than encoding/json: a journal has thousands of lines
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/lock"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // Dir is the directory's name.
@@ -63,7 +63,7 @@ func Open(root string) (*State, error) {
 	}
 	ignore := filepath.Join(s.dir, ".gitignore")
 	if _, err := os.Stat(ignore); err != nil {
-		if err := files.WriteFile(ignore, []byte("*\n")); err != nil {
+		if err := statefile.Write(ignore, []byte("*\n")); err != nil {
 			return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
 		}
 	}
@@ -83,9 +83,9 @@ func (s *State) file() string { return filepath.Join(s.dir, "journal") }
 // Journal is the path of the file with the outcomes of tasks.
 func (s *State) Journal() string { return s.file() }
 
-// QuickFile is the path of the file with the fingerprints of tasks that were
+// CurrentFile is the path of the file with the fingerprints of tasks that were
 // current in the last run.
-func (s *State) QuickFile() string { return filepath.Join(s.dir, "quick") }
+func (s *State) CurrentFile() string { return filepath.Join(s.dir, "current") }
 
 // DigestFile is the name of the file, in [Dir], with remembered digests.
 const DigestFile = "digests"
@@ -106,7 +106,7 @@ func (s *State) Reload() error {
 	s.lines = 0
 	for line := range bytes.Lines(data) {
 		s.lines++
-		text, whole := files.Unsummed(line)
+		text, whole := statefile.OpenLine(line)
 		var r Record
 		if whole && gojson.Unmarshal(text, &r) == nil && r.Version == recordVersion && r.Task != "" {
 			s.records[r.Task] = r
@@ -140,7 +140,7 @@ func (s *State) Note(r Record) error {
 	}
 	s.records[r.Task] = r
 	s.lines++
-	if _, err := s.journal.Write(append(append([]byte("\n"), files.Summed(line)...), '\n')); err != nil {
+	if _, err := s.journal.Write(append(append([]byte("\n"), statefile.SealLine(line)...), '\n')); err != nil {
 		return fmt.Errorf("recording the outcome of %s: %w", r.Task, err)
 	}
 	return nil
@@ -169,7 +169,7 @@ func (s *State) Close() error {
 		if err != nil {
 			return err
 		}
-		b.Write(append(files.Summed(line), '\n'))
+		b.Write(append(statefile.SealLine(line), '\n'))
 	}
-	return files.WriteFile(s.file(), b.Bytes())
+	return statefile.Write(s.file(), b.Bytes())
 }

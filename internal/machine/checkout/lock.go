@@ -64,3 +64,11 @@ func (s *State) Begin(run string, left func(run string)) (end func(), err error)
 		unlock()
 	}, nil
 }
+
+// ScratchDir is the directory with the scratch of a sealed task.
+func (s *State) ScratchDir(task string) string {
+	return filepath.Join(s.dir, "scratch", digest.Of([]byte(task)).String()[:32])
+}
+
+// ProbeDir is the directory with the remembered answers of probes.
+func (s *State) ProbeDir() string { return filepath.Join(s.dir, "probes") }

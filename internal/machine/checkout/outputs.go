@@ -12,8 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -29,10 +27,6 @@ type Outputs struct {
 	Run    string       // id of the run, for the directory of displaced files
 	Report func(string) // receives a sentence for the person
 	Tree   string       // where the task ran, if not in the checkout
-	// Secrets are texts that no shared output may contain; after
-	// [Outputs.Keep], Secret is a file that contains one.
-	Secrets []string
-	Secret  string
 }
 
 // Now returns a listing of the current files, so that [Outputs.Clear] treats
@@ -240,80 +234,4 @@ func (o *Outputs) tracked(ctx context.Context) (map[string]bool, error) {
 		}
 	}
 	return out, nil
-}
-
-// Keep copies the task's outputs aside, hashes the copies, stores them as
-// blobs, and returns the listing. It also returns the files that contain the
-// path of the checkout.
-func (o *Outputs) Keep() (list listing.List, rooted []string, err error) {
-	found, err := o.Found()
-	if err != nil {
-		return nil, nil, err
-	}
-	entries := rootEntries(o.root())
-	list = make(listing.List, len(found))
-	kept := make([]keptFile, len(found))
-	var g errgroup.Group
-	g.SetLimit(atOnce)
-	for i, f := range found {
-		if err := listing.CheckPath(f.Path); err != nil {
-			return nil, nil, err
-		}
-		g.Go(func() (err error) {
-			list[i], kept[i], err = o.keepOne(f, entries)
-			return err
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return nil, nil, err
-	}
-	for i, k := range kept {
-		if k.rooted {
-			rooted = append(rooted, found[i].Path)
-		}
-		if k.secret {
-			o.Secret = o.fromRoot(found[i].Path)
-		}
-	}
-	if err := list.CheckLinks(o.Task.Project.Dir); err != nil {
-		return nil, nil, err
-	}
-	// The listing must be one that [listing.Parse] accepts.
-	if _, err := listing.Parse(list.Encode()); err != nil {
-		return nil, nil, err
-	}
-	return list, rooted, nil
-}
-
-// keptFile says what was found in a file while it was copied.
-type keptFile struct {
-	rooted bool // the path of the checkout
-	secret bool // the value of a masked variable
-}
-
-func (o *Outputs) keepOne(f listing.Row, entries map[string]bool) (listing.Row, keptFile, error) {
-	row := listing.Row{Path: f.Path, Kind: f.Kind}
-	full := o.full(f.Path)
-	switch f.Kind {
-	case listing.Link:
-		target, err := os.Readlink(full)
-		if err != nil {
-			return row, keptFile{}, err
-		}
-		row.Target = filepath.ToSlash(target)
-		row.Size = int64(len(row.Target))
-	case listing.File:
-		info, err := os.Lstat(full)
-		if err != nil {
-			return row, keptFile{}, err
-		}
-		if info.Mode()&0o100 != 0 {
-			row.Kind = listing.Executable
-		}
-		scan := &rootScan{root: []byte(o.root() + "/"), entries: entries}
-		hunt := &secretScan{secrets: o.Secrets}
-		row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(scan, hunt))
-		return row, keptFile{scan.found, hunt.found}, err
-	}
-	return row, keptFile{}, nil
 }

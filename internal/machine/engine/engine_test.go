@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -234,7 +235,7 @@ func TestATransferDoesNotDelayOtherDependents(t *testing.T) {
 		return nil
 	}
 	sum := laptop.run(t, "use@t", "check@t")
-	got := map[string]engine.Outcome{}
+	got := map[string]decide.Outcome{}
 	for _, r := range sum.Results {
 		got[r.Task.Addr()] = r.Outcome
 	}

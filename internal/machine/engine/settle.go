@@ -1,256 +1,183 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"errors"
-	"slices"
-	"strings"
-	"sync"
+	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/find"
+	"grayloft.example/grayloft/internal/machine/look"
 	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// verdict is why a task has to run.
-type verdict struct {
-	reason  key.Reason
-	changes []key.Change
-	taken                 // with the key, when this was found
-	note    string        // for people: why running was chosen
-	listing digest.Digest // with [key.Cheaper]: what somebody else's run came out as
+// rules are the options of a run that decide about reuse.
+type rules struct {
+	picked  map[*graph.Task]bool
+	noReuse bool
+	fetch   decide.Fetch
 }
 
-// taken is a task's ingredients with the texts that they refer to.
-type taken struct {
-	in    *key.Ingredients
-	parts files.Parts
-	key   digest.Digest
+// of returns the rules for one task. Inputs tells whether everything that the
+// task reads is on the disk.
+func (r rules) of(t *graph.Task, evicted, inputs bool) decide.Rules {
+	out := decide.Rules{
+		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: inputs,
+		Wanted: r.fetch == decide.FetchAll || r.fetch == decide.FetchNeeded && r.picked[t],
+	}
+	if u := t.WithoutWrites(); u != nil {
+		out.NoWrites = u.Addr()
+	}
+	return out
 }
 
-// read returns a reader of manifests: those just taken, and those kept.
-func (tk taken) read(st *store.Store) func(digest.Digest) ([]byte, error) {
-	texts := sync.OnceValue(tk.parts.All)
-	return func(d digest.Digest) ([]byte, error) {
-		if text, ok := texts()[d]; ok {
-			return text, nil
-		}
-		return st.Read(d)
-	}
+// settler settles tasks by existing results.
+type settler struct {
+	look     *look.Looker
+	find     *find.Finder
+	delivery *transfer.Delivery
+	outputs  *Outputs
+	rules    rules
+	origin   store.Origin // of entries that are fetched, without their shelf
+	warn     func(sentence string)
+	clock    clock
 }
 
-// reader reads what was just taken, what is kept here, and else what the shared
-// cache has: of a task that somebody else made, the ingredients are there alone.
-func (r *run) reader(ctx context.Context, tk taken) func(digest.Digest) ([]byte, error) {
-	here := tk.read(r.Store)
-	return func(d digest.Digest) ([]byte, error) {
-		text, err := here(d)
-		if err == nil || d.IsZero() {
-			return text, err
-		}
-		if _, err := r.have(ctx, []protocol.Blob{{Digest: d, Size: -1}}); err != nil {
-			return nil, err
-		}
-		return r.Store.Read(d)
-	}
+// clock tells the time, and the time since the start of the run.
+type clock struct {
+	now   func() time.Time
+	began time.Time
 }
 
-// ingredients takes the ingredients of a task from a snapshot. Before gives
-// what is counted of a task upstream: its listing, or its early key.
-func (r *run) ingredients(t *graph.Task, snap *files.Snapshot, before func(*graph.Task) digest.Digest) (taken, error) {
-	in := &key.Ingredients{
-		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(), Scratch: t.Decl.Scratch.Texts(),
-		Isolation: string(t.Isolation), Network: t.Network, Portable: t.Portable, Platform: r.Platform,
-	}
-	if r.picked[t] {
-		in.Args = r.opt.Args
-	}
-	if t.Portable {
-		in.Platform = ""
-	}
-	for _, v := range t.Env {
-		ev := key.EnvValue{Name: v.Name}
-		if val, ok := r.variable(v); ok {
-			ev.Set, ev.Value = true, key.EnvDigest(val)
-		}
-		in.Env = append(in.Env, ev)
-	}
-	for _, v := range t.EnvUnkeyed {
-		_, set := r.variable(v)
-		in.EnvUnkeyed = append(in.EnvUnkeyed, key.EnvValue{Name: v.Name, Set: set})
-	}
-	for _, v := range t.Secrets {
-		_, set := r.variable(v)
-		in.Secrets = append(in.Secrets, key.EnvValue{Name: v.Name, Set: set})
-	}
-	for _, name := range t.Settings {
-		in.Settings = append(in.Settings, key.NamedValue{Name: name, Value: r.Graph.Chosen[name]})
-	}
-	for _, p := range t.Decl.Probes.Items {
-		in.Probes = append(in.Probes, key.NamedValue{Name: p.Text, Value: r.probes[r.asked(p.Text, t.Project)]})
-	}
-	slices.SortFunc(in.Probes, func(a, b key.NamedValue) int { return cmp.Compare(a.Name, b.Name) })
-	in.Probes = slices.Compact(in.Probes)
-	own, needs, parts, err := snap.Reads(t)
+func (c clock) since(t time.Time) time.Duration { return c.now().Sub(t) }
+func (c clock) at(t time.Time) time.Duration    { return t.Sub(c.began) }
+
+// settleJob is a task to settle.
+type settleJob struct {
+	task    *graph.Task
+	evicted bool
+}
+
+// settle searches for a result, and answers with it, or with the verdict that
+// the task has to run.
+func (s *settler) settle(ctx context.Context, j settleJob) event {
+	began := s.clock.now()
+	from := source{task: j.task}
+	tk, err := s.look.Ingredients(j.task, s.look.Snapshot(), s.outputs.Listing)
 	if err != nil {
-		return taken{}, err
+		return haveResult{source: from, result: s.unreadable(ctx, j.task, began, err)}
 	}
-	in.Files, in.Needs = own, needs
-	for _, u := range t.KeyDependencies() {
-		in.Dependencies = append(in.Dependencies, key.Dependency{Task: u.Addr(), Dir: u.Project.Dir, Listing: before(u)})
-	}
-	slices.SortFunc(in.Dependencies, func(a, b key.Dependency) int { return cmp.Compare(a.Task, b.Task) })
-	return taken{in, parts, in.Key()}, nil
-}
-
-func (r *run) variable(v decl.EnvVar) (string, bool) {
-	if v.Given {
-		return v.Value, true
-	}
-	return lookupEnv(r.Env, v.Name)
-}
-
-func lookupEnv(env []string, name string) (string, bool) {
-	for i := len(env) - 1; i >= 0; i-- {
-		if val, ok := strings.CutPrefix(env[i], name+"="); ok {
-			return val, true
+	search := s.find.Search(find.Request{Task: j.task, Taken: tk, Rules: s.rules.of(j.task, j.evicted, s.outputs.areOnDisk(j.task))})
+	for {
+		d, err := search.Decide(ctx)
+		if err != nil {
+			return haveResult{source: from, result: s.unreadable(ctx, j.task, began, err)}
 		}
+		if d.Outcome == decide.Ran {
+			return mustRun{from, newVerdict(d, tk, search)}
+		}
+		res := &Result{Task: j.task, Picked: s.rules.picked[j.task], Outcome: d.Outcome, Timing: Timing{At: s.clock.at(began)}}
+		res.Digests.Key = tk.Key
+		output, err := s.use(ctx, search, d, res)
+		if err == nil {
+			res.Timing.Took = s.clock.since(began)
+			return haveResult{from, res, output}
+		}
+		if ctx.Err() != nil {
+			res.Outcome = decide.Stopped
+			return haveResult{source: from, result: res}
+		}
+		search.Discard(*d.Offer, err)
 	}
-	return "", false
 }
 
-// listingOf returns what is counted of a task that is done.
-func (r *run) listingOf(t *graph.Task) digest.Digest {
-	n := r.of[t]
-	n.place.mu.Lock()
-	defer n.place.mu.Unlock()
-	return n.place.digest
-}
-
-func (r *run) outputs(t *graph.Task) *checkout.Outputs {
-	return &checkout.Outputs{State: r.State, Files: r.Files, Store: r.Store, Task: t, Run: r.opt.Run, Report: r.sayMoved, Secrets: r.secrets(t)}
-}
-
-// lastListing reads the listing that the task had last in this checkout.
-func (r *run) lastListing(t *graph.Task) (listing.List, bool) {
-	last, ok := r.State.Last(t.Addr())
-	if !ok || last.Listing.IsZero() {
-		return nil, false
+func newVerdict(d decide.Decision, tk look.Taken, search *find.Search) verdict {
+	v := verdict{Decision: d, taken: tk}
+	if d.Offer != nil {
+		e, _ := search.Entry(*d.Offer)
+		v.notFetched = e.Listing
 	}
-	return r.readListing(last.Listing)
+	return v
 }
 
-// nothing is the digest of the listing of a task that made nothing.
-var nothing = listing.List(nil).Digest()
+// unreadable is the result of a task that cannot be settled.
+func (s *settler) unreadable(ctx context.Context, t *graph.Task, began time.Time, err error) *Result {
+	return unreadable(ctx, &Result{Task: t, Picked: s.rules.picked[t], Timing: Timing{At: s.clock.at(began)}}, err)
+}
 
-func (r *run) readListing(d digest.Digest) (listing.List, bool) {
-	if d == nothing {
-		return nil, true
+func unreadable(ctx context.Context, r *Result, err error) *Result {
+	if errors.Is(err, context.Canceled) || ctx.Err() != nil {
+		r.Outcome = decide.Stopped
+		return r
 	}
-	text, err := r.Store.Read(d)
+	r.Outcome, r.Message, r.LogText = decide.Failed, err.Error(), []byte(err.Error()+"\n")
+	return r
+}
+
+// use carries out the decision to reuse a result.
+func (s *settler) use(ctx context.Context, search *find.Search, d decide.Decision, res *Result) (*Output, error) {
+	if d.Offer == nil {
+		last, list, _ := search.Last()
+		res.Digests.Listing, res.Digests.Log, res.Digests.Ingredients = last.Listing, last.Log, last.Ingredients
+		res.Timing.Made = last.Took
+		return NewOutput(list, true), nil
+	}
+	e, list := search.Entry(*d.Offer)
+	onDisk, err := s.place(ctx, d, list, res)
 	if err != nil {
-		return nil, false
+		return nil, err
 	}
-	l, err := listing.Parse(text)
-	return l, err == nil
+	res.Digests.Listing, res.Digests.Log, res.Digests.Ingredients = e.Listing, e.Log, e.Ingredients
+	res.Timing.Made, res.MadeBy = e.Seconds, &e.MadeBy
+	if err := s.record(res); err != nil {
+		return nil, err
+	}
+	if d.Offer.Shared {
+		s.remember(e)
+	}
+	return NewOutput(list, onDisk), nil
 }
 
-// settleTask looks for what is there, and answers with a result or with the
-// verdict that the task has to run.
-func (r *run) settleTask(ctx context.Context, n *node, demand bool) event {
-	began := r.Now()
-	t := n.task
-	tk, err := r.ingredients(t, r.snapshot(), r.listingOf)
-	if err != nil {
-		return r.unreadable(n, err)
-	}
-	last, seen := r.State.Last(t.Addr())
-	must := func(reason key.Reason, changes ...key.Change) event {
-		return event{n: n, verdict: &verdict{reason: reason, changes: changes, taken: tk}}
-	}
-	if reason, changes := r.always(t); reason != "" {
-		return must(reason, changes...)
-	}
-	if demand {
-		return must(key.Evicted)
-	}
-	res := &Result{Task: t, Key: tk.key, At: began.Sub(r.began)}
-	if seen && last.Key == tk.key && !last.Failed {
-		if list, ok := r.readListing(last.Listing); ok {
-			right, err := r.outputs(t).Right(ctx, list)
-			if err != nil {
-				return r.unreadable(n, err)
-			}
-			if right {
-				res.Outcome, res.Listing, res.Log, res.Made, res.Ingredients = Current, last.Listing, last.Log, last.Took, last.Ingredients
-				res.Took = r.Now().Sub(began)
-				return event{n: n, result: res, place: &placedAt{list, true, nil}}
-			}
-		}
-	}
-	ev, gone := r.fromEntry(ctx, n, tk, res)
-	if ev != nil {
-		if ev.result != nil {
-			ev.result.Took = r.Now().Sub(began)
-		}
-		return *ev
-	}
-	reason, changes := r.reason(ctx, tk, last, seen)
-	if gone && (reason == key.New || reason == key.Outputs) {
-		reason, changes = key.Evicted, nil
-	}
-	return must(reason, changes...)
-}
-
-// always returns why a task has to run whatever is there, or nothing.
-func (r *run) always(t *graph.Task) (key.Reason, []key.Change) {
+// place does what the decision requires on the disk, and tells whether the disk
+// then has the outputs.
+func (s *settler) place(ctx context.Context, d decide.Decision, list listing.List, res *Result) (onDisk bool, err error) {
 	switch {
-	case r.opt.NoReuse:
-		return key.NoReuse, nil
-	case t.Reuse == decl.Never:
-		return key.ReuseNever, nil
-	case t.WithoutWrites() != nil:
-		return key.NoWrites, []key.Change{{Reason: key.NoWrites, What: t.WithoutWrites().Addr()}}
-	}
-	return "", nil
-}
-
-func (r *run) unreadable(n *node, err error) event {
-	res := &Result{Task: n.task, Outcome: Failed, Message: err.Error(), At: r.Now().Sub(r.began)}
-	res.LogText = []byte(err.Error() + "\n")
-	if errors.Is(err, context.Canceled) {
-		res.Outcome, res.Message, res.LogText = Stopped, "", nil
-	}
-	return event{n: n, result: res}
-}
-
-// reason compares with the last time the task came out in this checkout.
-func (r *run) reason(ctx context.Context, tk taken, last checkout.Record, seen bool) (key.Reason, []key.Change) {
-	switch {
-	case !seen:
-		return key.New, nil
-	case last.Key == tk.key && last.Failed:
-		return key.FailedBefore, nil
-	case last.Key == tk.key:
-		return key.Outputs, nil
-	}
-	read := r.reader(ctx, tk)
-	text, err := read(last.Ingredients)
-	if err == nil {
-		if before, err := key.Decode(text); err == nil {
-			if reason, of := key.First(key.Compare(before, tk.in, read)); reason != "" {
-				return reason, of
-			}
-			// Equal, and yet not kept: its files moved while it ran.
-			return key.Files, []key.Change{{Reason: key.Files, How: "changed"}}
+	case d.Place:
+		began := s.clock.now()
+		bytes, err := s.delivery.Bring(ctx, res.Task, list)
+		if err != nil {
+			return false, err
 		}
+		res.Sharing.BytesIn = bytes
+		if bytes > 0 {
+			res.Outcome, res.Sharing.Cost = decide.Fetched, s.clock.since(began)
+		}
+		return true, nil
+	case d.Tidy:
+		return s.delivery.Tidy(ctx, res.Task, list)
 	}
-	return key.New, nil
+	return true, nil
+}
+
+// record notes the result in the checkout's journal.
+func (s *settler) record(res *Result) error {
+	return s.delivery.Work.State.Note(checkout.Record{
+		Task: res.Task.Addr(), Key: res.Digests.Key, Ingredients: res.Digests.Ingredients, Listing: res.Digests.Listing,
+		Log: res.Digests.Log, Run: s.delivery.Work.Run, At: s.clock.now(), Took: res.Timing.Made,
+	})
+}
+
+// remember stores an entry of the shared cache in this machine's.
+func (s *settler) remember(e protocol.Entry) {
+	o := s.origin
+	o.Shelf = e.Shelf
+	if _, err := s.delivery.Work.Store.PutEntry(e, o); err != nil {
+		s.warn("this machine's cache: " + err.Error())
+	}
 }

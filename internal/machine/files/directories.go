@@ -1,9 +1,9 @@
 package files
 
 import (
-	"encoding/binary"
-	"strings"
 	"sync"
+
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // directories remembers the names in directories. The status of a directory
@@ -23,9 +23,35 @@ type listed struct {
 	names []string // sorted
 }
 
-const directoryFields = stampSize + 8 + 4 // separates a path from its names
-
-const directoriesHead = "grayloft-directories 1\n"
+// directoriesFormat has, for each directory, its path, its status, the time, and
+// the names.
+var directoriesFormat = statefile.Register(statefile.Format[map[string]listed]{
+	Name: "directories", Version: 2,
+	Encode: func(w *statefile.Writer, known map[string]listed) {
+		for dir, l := range known {
+			w.Text(dir)
+			writeStamp(w, l.st)
+			w.Fixed(uint64(l.taken))
+			w.Uint(uint64(len(l.names)))
+			for _, n := range l.names {
+				w.Text(n)
+			}
+		}
+	},
+	Decode: func(r *statefile.Reader) map[string]listed {
+		known := map[string]listed{}
+		for r.More() {
+			dir := r.Text()
+			l := listed{st: readStamp(r), taken: int64(r.Fixed())}
+			l.names = make([]string, r.Count(1))
+			for i := range l.names {
+				l.names[i] = r.Text()
+			}
+			known[dir] = l
+		}
+		return known
+	},
+})
 
 // of returns the remembered names of a directory with that status.
 func (d *directories) of(dir string, st stamp) ([]string, bool) {
@@ -46,47 +72,18 @@ func (d *directories) note(dir string, st stamp, taken int64, names []string) {
 	d.changed = true
 }
 
-// The file has, for each directory, its path, its status, the time, the number
-// of names, and the names; all texts end in a NUL.
 func loadDirectories(file string) *directories {
-	d := &directories{known: map[string]listed{}, seen: map[string]listed{}}
-	text := string(opened(directoriesHead, file))
-	for len(text) > 0 {
-		dir, rest, ok := strings.Cut(text, "\x00")
-		if !ok || len(rest) < directoryFields {
-			return &directories{known: map[string]listed{}, seen: d.seen}
-		}
-		b := []byte(rest[:directoryFields])
-		l := listed{st: readStamp(b), taken: int64(binary.LittleEndian.Uint64(b[stampSize:]))}
-		n := int(binary.LittleEndian.Uint32(b[stampSize+8:]))
-		text = rest[directoryFields:]
-		if n > len(text) {
-			return &directories{known: map[string]listed{}, seen: d.seen}
-		}
-		l.names = make([]string, n)
-		for i := range l.names {
-			l.names[i], text, _ = strings.Cut(text, "\x00")
-		}
-		d.known[dir] = l
+	known, ok := directoriesFormat.Load(file)
+	if !ok {
+		known = map[string]listed{}
 	}
-	return d
+	return &directories{known: known, seen: map[string]listed{}}
 }
 
 func (d *directories) save(file string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if !d.changed && len(d.seen) == len(d.known) {
-		return
+	if d.changed || len(d.seen) != len(d.known) {
+		_ = directoriesFormat.Save(file, d.seen)
 	}
-	var b []byte
-	for dir, l := range d.seen {
-		b = append(append(b, dir...), 0)
-		b = appendStamp(b, l.st)
-		b = binary.LittleEndian.AppendUint64(b, uint64(l.taken))
-		b = binary.LittleEndian.AppendUint32(b, uint32(len(l.names)))
-		for _, n := range l.names {
-			b = append(append(b, n...), 0)
-		}
-	}
-	_ = WriteFile(file, sealed(directoriesHead, b))
 }

@@ -8,6 +8,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // rowSum identifies a set of rows: the sum, modulo 2^128, of a number per row
@@ -52,17 +53,34 @@ func (m *Memory) noteManifest(s rowSum, d digest.Digest) {
 	m.learned = true
 }
 
-const (
-	manifestsHead = "grayloft-manifests 1\n"
-	manifestSize  = 24 + digest.Size
-	manifestsKept = 50_000 // in addition to those of the last run
-)
+// manifestsKept limits how many digests are kept in addition to those of the
+// last run.
+const manifestsKept = 50_000
+
+// manifestsFormat has, for each set of rows, its sum and the digest.
+var manifestsFormat = statefile.Register(statefile.Format[map[rowSum]digest.Digest]{
+	Name: "manifests", Version: 2,
+	Encode: func(w *statefile.Writer, known map[rowSum]digest.Digest) {
+		for s, d := range known {
+			w.Fixed(s.lo)
+			w.Fixed(s.hi)
+			w.Fixed(s.rows)
+			w.Digest(d)
+		}
+	},
+	Decode: func(r *statefile.Reader) map[rowSum]digest.Digest {
+		known := map[rowSum]digest.Digest{}
+		for r.More() {
+			s := rowSum{r.Fixed(), r.Fixed(), r.Fixed()}
+			known[s] = r.Digest()
+		}
+		return known
+	},
+})
 
 func (m *Memory) loadManifests(file string) {
-	body := opened(manifestsHead, file)
-	le := binary.LittleEndian
-	for ; len(body) >= manifestSize; body = body[manifestSize:] {
-		m.manifests[rowSum{le.Uint64(body), le.Uint64(body[8:]), le.Uint64(body[16:])}] = digest.Digest(body[24:manifestSize])
+	if known, ok := manifestsFormat.Load(file); ok {
+		m.manifests = known
 	}
 }
 
@@ -71,8 +89,7 @@ func (m *Memory) saveManifests(file string) error {
 		return nil
 	}
 	m.learned = false
-	le := binary.LittleEndian
-	var body []byte
+	kept := map[rowSum]digest.Digest{}
 	others := 0
 	for s, d := range m.manifests {
 		if !m.used[s] {
@@ -80,8 +97,7 @@ func (m *Memory) saveManifests(file string) error {
 				continue
 			}
 		}
-		body = le.AppendUint64(le.AppendUint64(le.AppendUint64(body, s.lo), s.hi), s.rows)
-		body = append(body, d[:]...)
+		kept[s] = d
 	}
-	return WriteFile(file, sealed(manifestsHead, body))
+	return manifestsFormat.Save(file, kept)
 }

@@ -16,6 +16,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // stamp is the part of a file's status that detects changes. While it is equal,
@@ -69,12 +70,27 @@ func NewMemory(root string) *Memory {
 	return &Memory{load: func() {}, root: root, known: map[string]remembered{}, manifests: map[rowSum]digest.Digest{}, used: map[rowSum]bool{}}
 }
 
-const memoryHead = "grayloft-digests 2\n"
-
-// The file has, after its head and the digest of the rest, one record per path:
-// the length of the path (uvarint) and its bytes, then fixed fields in the
-// order of [remembered], little-endian.
-const recordSize = stampSize + 8 + digest.Size
+// digestsFormat has, for each path, the path and the fields of [remembered] in
+// order.
+var digestsFormat = statefile.Register(statefile.Format[map[string]remembered]{
+	Name: "digests", Version: 3,
+	Encode: func(w *statefile.Writer, known map[string]remembered) {
+		for name, r := range known {
+			w.Text(name)
+			writeStamp(w, r.Stamp)
+			w.Fixed(uint64(r.Taken))
+			w.Digest(r.Digest)
+		}
+	},
+	Decode: func(r *statefile.Reader) map[string]remembered {
+		known := map[string]remembered{}
+		for r.More() {
+			name := r.Text()
+			known[name] = remembered{readStamp(r), int64(r.Fixed()), r.Digest()}
+		}
+		return known
+	},
+})
 
 // Load names the file with the digests of earlier runs; it is read on first
 // use. A file that is missing, damaged or of another version is not an error:
@@ -82,40 +98,10 @@ const recordSize = stampSize + 8 + digest.Size
 func (m *Memory) Load(file string) {
 	m.load = sync.OnceFunc(func() {
 		m.loadManifests(file + "-manifests")
-		if known, ok := parseMemory(opened(memoryHead, file)); ok {
+		if known, ok := digestsFormat.Load(file); ok {
 			m.known = known
 		}
 	})
-}
-
-func parseMemory(body []byte) (map[string]remembered, bool) {
-	text := string(body) // paths are slices of it
-	known := make(map[string]remembered, len(body)/(recordSize+48))
-	for at := 0; at < len(body); {
-		n, width := binary.Uvarint(body[at:])
-		at += width
-		if width <= 0 || n > uint64(len(body)-at) || len(body)-at-int(n) < recordSize {
-			return nil, false
-		}
-		name := text[at : at+int(n)]
-		at += int(n)
-		f := body[at : at+recordSize]
-		at += recordSize
-		known[name] = remembered{readStamp(f), int64(binary.LittleEndian.Uint64(f[stampSize:])), digest.Digest(f[stampSize+8:])}
-	}
-	return known, true
-}
-
-func encodeMemory(known map[string]remembered) []byte {
-	out := make([]byte, 0, len(known)*(recordSize+64))
-	for name, r := range known {
-		out = binary.AppendUvarint(out, uint64(len(name)))
-		out = append(out, name...)
-		out = appendStamp(out, r.Stamp)
-		out = binary.LittleEndian.AppendUint64(out, uint64(r.Taken))
-		out = append(out, r.Digest[:]...)
-	}
-	return out
 }
 
 // Forgo makes the memory start empty and not be saved: so little has to be read
@@ -136,27 +122,7 @@ func (m *Memory) Save(file string) error {
 		return err
 	}
 	m.changed = false
-	return WriteFile(file, sealed(memoryHead, encodeMemory(m.known)))
-}
-
-// WriteFile replaces a file atomically: a reader sees the old contents or the
-// new, even after a crash.
-func WriteFile(file string, data []byte) error {
-	tmp, err := os.CreateTemp(filepath.Dir(file), ".tmp-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	if _, err = tmp.Write(data); err == nil {
-		err = tmp.Chmod(0o644)
-	}
-	if cerr := tmp.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), file)
+	return digestsFormat.Save(file, m.known)
 }
 
 // ErrMoving is returned for a file that kept changing while it was read.

@@ -1,16 +1,15 @@
 package files
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // stateFile returns the path of a file with remembered facts about this
@@ -19,61 +18,67 @@ func (c *Checkout) stateFile(name string) string {
 	return filepath.Join(c.Root, ".grayloft", name)
 }
 
-func appendStamp(b []byte, st stamp) []byte {
-	le := binary.LittleEndian
-	b = le.AppendUint64(b, st.Dev)
-	b = le.AppendUint64(b, st.Ino)
-	b = le.AppendUint64(b, uint64(st.Size))
-	b = le.AppendUint32(b, st.Mode)
-	b = le.AppendUint64(b, uint64(st.Mtime))
-	return le.AppendUint64(b, uint64(st.Ctime))
+func writeStamp(w *statefile.Writer, st stamp) {
+	w.Fixed(st.Dev)
+	w.Fixed(st.Ino)
+	w.Fixed(uint64(st.Size))
+	w.Uint(uint64(st.Mode))
+	w.Fixed(uint64(st.Mtime))
+	w.Fixed(uint64(st.Ctime))
 }
 
-// stampSize is the number of bytes that [appendStamp] adds.
-const stampSize = 8*5 + 4
+// stampSize is the minimum number of bytes that [writeStamp] writes.
+const stampSize = 8*5 + 1
 
-// readStamp reads what [appendStamp] wrote.
-func readStamp(b []byte) stamp {
-	u := binary.LittleEndian.Uint64
-	return stamp{u(b), u(b[8:]), int64(u(b[16:])), binary.LittleEndian.Uint32(b[24:]), int64(u(b[28:])), int64(u(b[36:]))}
+func readStamp(r *statefile.Reader) stamp {
+	return stamp{r.Fixed(), r.Fixed(), int64(r.Fixed()), uint32(r.Uint()), int64(r.Fixed()), int64(r.Fixed())}
 }
 
-// sealed puts a head and a digest before a body; opened removes them, or
-// returns nil if the file is damaged or of another version.
-func sealed(head string, body []byte) []byte {
-	sum := digest.Of(body)
-	return append(append([]byte(head), sum[:]...), body...)
-}
-
-func opened(head, file string) []byte {
-	data, err := os.ReadFile(file)
-	if err != nil || len(data) < len(head)+digest.Size || string(data[:len(head)]) != head {
-		return nil
+func writeTexts(w *statefile.Writer, list []string) {
+	w.Uint(uint64(len(list)))
+	for _, s := range list {
+		w.Text(s)
 	}
-	body := data[len(head)+digest.Size:]
-	if digest.Of(body) != digest.Digest(data[len(head):len(head)+digest.Size]) {
-		return nil
-	}
-	return body
 }
 
-const trackedHead = "grayloft-tracked 1\n"
+func readTexts(r *statefile.Reader) []string {
+	out := make([]string, r.Count(1))
+	for i := range out {
+		out[i] = r.Text()
+	}
+	return out
+}
+
+// tracked are the paths that git tracks, with the state of its index.
+type tracked struct {
+	index indexState
+	paths []string
+}
+
+var trackedFormat = statefile.Register(statefile.Format[tracked]{
+	Name: "tracked", Version: 2,
+	Encode: func(w *statefile.Writer, t tracked) {
+		t.index.write(w)
+		writeTexts(w, t.paths)
+	},
+	Decode: func(r *statefile.Reader) tracked { return tracked{readIndexState(r), readTexts(r)} },
+})
 
 // trackedFiles returns the paths that git tracks, sorted. They are remembered
 // while git's index is the same file with the same status.
 func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
-	mark, modified := c.indexMark()
+	index, known := c.indexState()
 	file := c.stateFile("tracked")
-	if body := opened(trackedHead, file); mark != nil && bytes.HasPrefix(body, mark) {
-		return splitPaths(body[len(mark):]), nil
+	if t, ok := trackedFormat.Load(file); ok && known && t.index == index {
+		return t.paths, nil
 	}
 	taken := time.Now()
 	list, err := c.Git.Tracked(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if mark != nil && modified.Add(indexSettles).Before(taken) {
-		_ = WriteFile(file, sealed(trackedHead, append(mark, strings.Join(list, "\x00")...)))
+	if known && index.settledBefore(taken) {
+		_ = trackedFormat.Save(file, tracked{index, list})
 	}
 	return list, nil
 }
@@ -82,26 +87,33 @@ func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 // so that a later change shows in its status, however coarse the times are.
 const indexSettles = 2 * time.Second
 
-// indexMark identifies the state of git's index, and says when it was written;
-// nil if that is unknown.
-func (c *Checkout) indexMark() (mark []byte, modified time.Time) {
+// indexState identifies the state of git's index.
+type indexState struct {
+	file string
+	st   stamp
+}
+
+func (i indexState) write(w *statefile.Writer) {
+	w.Text(i.file)
+	writeStamp(w, i.st)
+}
+
+// settledBefore tells whether a change after the moment would show.
+func (i indexState) settledBefore(t time.Time) bool {
+	return time.Unix(0, i.st.Mtime).Add(indexSettles).Before(t)
+}
+
+func readIndexState(r *statefile.Reader) indexState { return indexState{r.Text(), readStamp(r)} }
+
+// indexState returns the state of git's index; ok is false if it is unknown.
+func (c *Checkout) indexState() (state indexState, ok bool) {
 	index := c.indexFile()
 	info, err := os.Lstat(index)
 	if err != nil {
-		return nil, time.Time{}
+		return indexState{}, false
 	}
 	st, ok := stampOf(info)
-	if !ok {
-		return nil, time.Time{}
-	}
-	return appendStamp([]byte(index+"\x00"), st), info.ModTime()
-}
-
-func splitPaths(body []byte) []string {
-	if len(body) == 0 {
-		return nil
-	}
-	return strings.Split(string(body), "\x00")
+	return indexState{index, st}, ok
 }
 
 // indexFile returns the path of git's index; empty if it cannot be found
@@ -130,8 +142,6 @@ func (c *Checkout) indexFile() string {
 	}
 }
 
-const ignoresHead = "grayloft-ignored 1\n"
-
 // ignores remembers which untracked paths the ignore files exclude, while these
 // files stay the same.
 type ignores struct {
@@ -140,19 +150,34 @@ type ignores struct {
 	changed bool
 }
 
+var ignoresFormat = statefile.Register(statefile.Format[*ignores]{
+	Name: "ignored", Version: 2,
+	Encode: func(w *statefile.Writer, ig *ignores) {
+		w.Digest(ig.rules)
+		for p, ignored := range ig.answers {
+			w.Text(p)
+			if ignored {
+				w.Uint(1)
+			} else {
+				w.Uint(0)
+			}
+		}
+	},
+	Decode: func(r *statefile.Reader) *ignores {
+		ig := &ignores{rules: r.Digest(), answers: map[string]bool{}}
+		for r.More() {
+			p := r.Text()
+			ig.answers[p] = r.Uint() == 1
+		}
+		return ig
+	},
+})
+
 func loadIgnores(file string) *ignores {
-	ig := &ignores{answers: map[string]bool{}}
-	body := opened(ignoresHead, file)
-	if len(body) < digest.Size {
+	if ig, ok := ignoresFormat.Load(file); ok {
 		return ig
 	}
-	ig.rules = digest.Digest(body[:digest.Size])
-	for _, p := range splitPaths(body[digest.Size:]) {
-		if len(p) > 1 {
-			ig.answers[p[1:]] = p[0] == '-'
-		}
-	}
-	return ig
+	return &ignores{answers: map[string]bool{}}
 }
 
 // forget drops all answers.
@@ -184,17 +209,18 @@ func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {
 }
 
 func (ig *ignores) save(file string) {
-	if !ig.changed {
-		return
+	if ig.changed {
+		_ = ignoresFormat.Save(file, ig)
 	}
-	rows := make([]string, 0, len(ig.answers))
-	for p, ignored := range ig.answers {
-		sign := "+"
-		if ignored {
-			sign = "-"
-		}
-		rows = append(rows, sign+p)
-	}
-	slices.Sort(rows)
-	_ = WriteFile(file, sealed(ignoresHead, append(ig.rules[:], strings.Join(rows, "\x00")...)))
+}
+
+// appendStamp appends a stamp to material for a digest.
+func appendStamp(b []byte, st stamp) []byte {
+	le := binary.LittleEndian
+	b = le.AppendUint64(b, st.Dev)
+	b = le.AppendUint64(b, st.Ino)
+	b = le.AppendUint64(b, uint64(st.Size))
+	b = le.AppendUint32(b, st.Mode)
+	b = le.AppendUint64(b, uint64(st.Mtime))
+	return le.AppendUint64(b, uint64(st.Ctime))
 }

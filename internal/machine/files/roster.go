@@ -3,9 +3,7 @@
 package files
 
 import (
-	"bytes"
 	"context"
-	"encoding/binary"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,14 +13,14 @@ import (
 	"sync/atomic"
 
 	"golang.org/x/sys/unix"
+
+	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
 // A survey is remembered as a roster: the directories that it looked into, with
 // their status, and the names in them that count as files. While git's index,
 // the ignore files and all these directories are unchanged, the same names
 // count, and only the status of each file is taken again.
-
-const rosterHead = "grayloft-survey 1\n"
 
 // rosterDir is a directory of a roster.
 type rosterDir struct {
@@ -33,137 +31,85 @@ type rosterDir struct {
 }
 
 type roster struct {
+	index indexState
 	dirs  []rosterDir
 	rules []found  // ignore files
 	repos []string // directories that were skipped because they are repositories of their own
 	files int
 }
 
-// The file has the mark of git's index, the ignore files with their status, the
-// repositories, and the directories. Numbers are uvarints; texts are preceded
-// by their length.
-func (r *roster) encode(mark []byte) []byte {
-	b := make([]byte, 0, 64*r.files)
-	text := func(s string) {
-		b = binary.AppendUvarint(b, uint64(len(s)))
-		b = append(b, s...)
-	}
-	text(string(mark))
-	b = binary.AppendUvarint(b, uint64(len(r.rules)))
+// rosterFormat has the state of git's index, the ignore files with their status,
+// the repositories, and the directories.
+var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 2, Encode: writeRoster, Decode: readRoster})
+
+func writeRoster(w *statefile.Writer, r *roster) {
+	r.index.write(w)
+	w.Uint(uint64(len(r.rules)))
 	for _, f := range r.rules {
-		text(f.path)
-		b = appendStamp(b, f.st)
+		w.Text(f.path)
+		writeStamp(w, f.st)
 	}
-	b = binary.AppendUvarint(b, uint64(len(r.repos)))
-	for _, d := range r.repos {
-		text(d)
-	}
-	b = binary.AppendUvarint(b, uint64(r.files))
-	b = binary.AppendUvarint(b, uint64(len(r.dirs)))
+	writeTexts(w, r.repos)
+	w.Uint(uint64(r.files))
+	w.Uint(uint64(len(r.dirs)))
 	for _, d := range r.dirs {
-		text(d.path)
-		b = appendStamp(b, d.st)
-		b = binary.AppendUvarint(b, uint64(len(d.names)))
+		w.Text(d.path)
+		writeStamp(w, d.st)
+		w.Uint(uint64(len(d.names)))
 		for i, n := range d.names {
-			text(n)
-			b = binary.AppendUvarint(b, uint64(d.ranks[i]))
+			w.Text(n)
+			w.Uint(uint64(d.ranks[i]))
 		}
 	}
-	return b
 }
 
-// parseRoster reads what encode wrote; ok is false for anything else.
-func parseRoster(body []byte) (mark string, r *roster, ok bool) {
-	p := rosterParser{text: string(body)}
-	r = &roster{}
-	mark = p.string()
-	for range p.count(stampSize) {
-		f := found{path: p.string()}
-		f.st = p.stamp()
-		r.rules = append(r.rules, f)
+func readRoster(r *statefile.Reader) *roster {
+	out := &roster{index: readIndexState(r)}
+	for range r.Count(stampSize) {
+		out.rules = append(out.rules, found{r.Text(), readStamp(r)})
 	}
-	for range p.count(1) {
-		r.repos = append(r.repos, p.string())
-	}
-	r.files = p.count(2)
-	dirs := p.count(stampSize)
-	r.dirs = make([]rosterDir, 0, dirs)
-	names, ranks := make([]string, 0, r.files), make([]int, 0, r.files)
-	taken := make([]bool, r.files)
+	out.repos = readTexts(r)
+	out.files = r.Count(2)
+	dirs := r.Count(stampSize)
+	out.dirs = make([]rosterDir, 0, dirs)
+	names := rosterNames{names: make([]string, 0, out.files), ranks: make([]int, 0, out.files), taken: make([]bool, out.files)}
 	for range dirs {
-		d := rosterDir{path: p.string()}
-		d.st = p.stamp()
-		from := len(names)
-		for range p.count(2) {
-			names = append(names, p.string())
-			rank := int(p.number())
-			if p.bad || rank >= r.files || taken[rank] {
-				return "", nil, false
-			}
-			taken[rank] = true
-			ranks = append(ranks, rank)
+		d := rosterDir{path: r.Text(), st: readStamp(r)}
+		d.names, d.ranks = names.read(r)
+		out.dirs = append(out.dirs, d)
+	}
+	if len(names.names) != out.files {
+		r.Fail()
+	}
+	return out
+}
+
+// rosterNames reads the names of all directories into two slices.
+type rosterNames struct {
+	names []string
+	ranks []int
+	taken []bool // each rank occurs once
+}
+
+func (n *rosterNames) read(r *statefile.Reader) ([]string, []int) {
+	from := len(n.names)
+	for range r.Count(2) {
+		name, rank := r.Text(), r.Uint()
+		if r.Failed() || rank >= uint64(len(n.taken)) || n.taken[rank] {
+			r.Fail()
+			return nil, nil
 		}
-		d.names, d.ranks = names[from:len(names):len(names)], ranks[from:len(ranks):len(ranks)]
-		r.dirs = append(r.dirs, d)
+		n.taken[rank] = true
+		n.names, n.ranks = append(n.names, name), append(n.ranks, int(rank))
 	}
-	return mark, r, !p.bad && p.text == "" && len(names) == r.files
-}
-
-type rosterParser struct {
-	text string
-	bad  bool
-}
-
-func (p *rosterParser) number() uint64 {
-	var n uint64
-	for i := 0; i < len(p.text) && i < 10; i++ {
-		c := p.text[i]
-		n |= uint64(c&0x7f) << (7 * i)
-		if c < 0x80 {
-			p.text = p.text[i+1:]
-			return n
-		}
-	}
-	p.bad, p.text = true, ""
-	return 0
-}
-
-// count reads the number of items that take at least so many bytes each.
-func (p *rosterParser) count(least int) int {
-	n := p.number()
-	if n > uint64(len(p.text)/least) {
-		p.bad, p.text = true, ""
-		return 0
-	}
-	return int(n)
-}
-
-func (p *rosterParser) string() string {
-	n := p.count(1)
-	s := p.text[:n]
-	p.text = p.text[n:]
-	return s
-}
-
-func (p *rosterParser) stamp() stamp {
-	if len(p.text) < stampSize {
-		p.bad, p.text = true, ""
-		return stamp{}
-	}
-	st := readStamp([]byte(p.text[:stampSize]))
-	p.text = p.text[stampSize:]
-	return st
+	return n.names[from:len(n.names):len(n.names)], n.ranks[from:len(n.ranks):len(n.ranks)]
 }
 
 // fromRoster returns the files of an earlier survey's roster, with their
 // current status. It fails if anything changed that decides which files count.
 func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
-	body := opened(rosterHead, c.stateFile("survey"))
-	if body == nil {
-		return nil, false
-	}
-	mark, r, ok := parseRoster(body)
-	if now, _ := c.indexMark(); !ok || now == nil || !bytes.Equal(now, []byte(mark)) {
+	r, ok := rosterFormat.Load(c.stateFile("survey"))
+	if index, known := c.indexState(); !ok || !known || index != r.index {
 		return nil, false
 	}
 	for _, rule := range r.rules {
@@ -254,12 +200,9 @@ func (d *rosterDir) take(root int, list []found) bool {
 
 // keepRoster remembers a survey for the next run, if a later change to anything
 // it depends on would show.
-func (s *surveyor) keepRoster(mark []byte, taken int64) {
-	if mark == nil {
-		return
-	}
+func (s *surveyor) keepRoster(index indexState, taken int64) {
 	safe := func(st stamp, taken int64) bool { return (remembered{Stamp: st, Taken: taken}).safe() }
-	r := &roster{rules: s.rules, repos: s.repos, files: len(s.files)}
+	r := &roster{index: index, rules: s.rules, repos: s.repos, files: len(s.files)}
 	for _, f := range s.rules {
 		if !safe(f.st, taken) {
 			return
@@ -282,7 +225,7 @@ func (s *surveyor) keepRoster(mark []byte, taken int64) {
 		r.dirs[i].names = append(r.dirs[i].names, path.Base(f.path))
 		r.dirs[i].ranks = append(r.dirs[i].ranks, rank)
 	}
-	_ = WriteFile(s.c.stateFile("survey"), sealed(rosterHead, r.encode(mark)))
+	_ = rosterFormat.Save(s.c.stateFile("survey"), r)
 }
 
 func sortedKeys(m map[string]listed) []string {

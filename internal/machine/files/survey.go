@@ -180,10 +180,3 @@ func (c *Checkout) Stamps(b []byte, paths []string, taken int64) (out []byte, se
 	}
 	return b, settled, nil
 }
-
-// Sealed and Opened frame a small state file with a head and a digest.
-func Sealed(head string, body []byte) []byte { return sealed(head, body) }
-
-// Opened returns the body of a file that [Sealed] wrote; nil if it is missing,
-// damaged or has another head.
-func Opened(head, file string) []byte { return opened(head, file) }

@@ -55,10 +55,8 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 		return list, nil
 	}
 	began := time.Now()
-	mark, modified := c.indexMark()
-	if !modified.Add(indexSettles).Before(began) {
-		mark = nil
-	}
+	index, known := c.indexState()
+	known = known && index.settledBefore(began)
 	tracked, err := c.trackedFiles(ctx)
 	if err != nil {
 		return nil, err
@@ -94,7 +92,9 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	c.ignored = s.known.answers
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
-	s.keepRoster(mark, began.UnixNano())
+	if known {
+		s.keepRoster(index, began.UnixNano())
+	}
 	return s.files, nil
 }
 

@@ -20,7 +20,7 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/statefile"
 	"grayloft.example/grayloft/internal/machine/lock"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -273,7 +273,7 @@ const entryVersion = 2
 
 // readEntry reads an entry's file; a damaged one is treated as missing.
 func readEntry(data []byte) (st storedEntry, ok bool) {
-	text, whole := files.Unsummed(data)
+	text, whole := statefile.OpenLine(data)
 	ok = whole && json.Unmarshal(text, &st) == nil && st.Version == entryVersion
 	return st, ok
 }
@@ -288,7 +288,7 @@ func (s *Store) PutEntry(e protocol.Entry, o Origin) (protocol.Entry, error) {
 	if err != nil {
 		return e, err
 	}
-	data = files.Summed(data)
+	data = statefile.SealLine(data)
 	in, err := s.Incoming()
 	if err != nil {
 		return e, err

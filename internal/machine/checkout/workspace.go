@@ -1,0 +1,49 @@
+package checkout
+
+import (
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/store"
+)
+
+// Workspace gives access to the outputs of tasks in one run.
+type Workspace struct {
+	State  *State
+	Files  *files.Checkout
+	Store  *store.Store
+	Run    string       // id, for the directory of displaced files
+	Report func(string) // receives a sentence for the person
+}
+
+// Outputs returns the outputs of a task in the checkout.
+func (w *Workspace) Outputs(t *graph.Task) *Outputs {
+	return &Outputs{State: w.State, Files: w.Files, Store: w.Store, Task: t, Run: w.Run, Report: w.Report}
+}
+
+// LastListing returns the listing of the task's last result in this checkout,
+// if it is still available.
+func (w *Workspace) LastListing(t *graph.Task) (listing.List, bool) {
+	last, ok := w.State.Last(t.Addr())
+	if !ok || last.Listing.IsZero() {
+		return nil, false
+	}
+	return w.Listing(last.Listing)
+}
+
+// noOutputs is the digest of an empty listing.
+var noOutputs = listing.List(nil).Digest()
+
+// Listing returns a listing from this machine's cache.
+func (w *Workspace) Listing(d digest.Digest) (listing.List, bool) {
+	if d == noOutputs {
+		return nil, true
+	}
+	text, err := w.Store.Read(d)
+	if err != nil {
+		return nil, false
+	}
+	l, err := listing.Parse(text)
+	return l, err == nil
+}

@@ -1,0 +1,55 @@
+package engine
+
+import (
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/transfer"
+)
+
+// event is what a worker found out about a task. The variants are below.
+type event interface{ about() source }
+
+// source says which worker an event comes from.
+type source struct {
+	task    *graph.Task
+	slot    int                 // that the worker gives back; 0: it had none
+	brought []*transfer.Brought // outputs that were put on the disk for the task
+}
+
+func (s source) about() source { return s }
+
+// haveResult says that the task has an outcome.
+type haveResult struct {
+	source
+	result *Result
+	output *Output // nil: it has no valid result
+}
+
+// mustRun says that the task has to run.
+type mustRun struct {
+	source
+	verdict verdict
+}
+
+// filesChanged says that the task's files changed, so that it has to be settled
+// again. If it counts, it may not happen without limit.
+type filesChanged struct {
+	source
+	counts bool
+}
+
+// outputsGone says that the outputs of a dependency are no longer available, so
+// that the dependency has to run first.
+type outputsGone struct {
+	source
+	dependency *graph.Task
+}
+
+// verdict is why a task has to run.
+type verdict struct {
+	decide.Decision
+	taken      look.Taken
+	notFetched digest.Digest // with [key.Faster]: the listing that was not fetched
+}

@@ -1,0 +1,306 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/execute"
+	"grayloft.example/grayloft/internal/machine/find"
+	"grayloft.example/grayloft/internal/machine/fingerprint"
+	"grayloft.example/grayloft/internal/machine/keep"
+	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/probe"
+	"grayloft.example/grayloft/internal/machine/share"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/machine/transfer"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Session is everything that is set up for one run, or for the preview of one.
+type Session struct {
+	Tasks    []*graph.Task // the picked tasks and their dependencies, in graph order
+	Outputs  *Outputs
+	Look     *look.Looker
+	Execute  *execute.Executor
+	Delivery *transfer.Delivery
+	Find     *find.Finder // nil until Prepare
+
+	engine Engine // a copy: a run changes nothing of its caller
+	opt    Options
+	self   protocol.Self
+	rules  rules
+	notes  *notices
+	clock  clock
+}
+
+func newSession(e *Engine, opt Options) *Session {
+	s := &Session{engine: *e, opt: opt, Tasks: e.Graph.Closure(opt.Picked), notes: &notices{warn: e.Observer.Warn}, clock: clock{e.Now, e.Now()}}
+	s.rules = rules{picked: map[*graph.Task]bool{}, noReuse: opt.NoReuse, fetch: opt.Fetch}
+	for _, t := range opt.Picked {
+		s.rules.picked[t] = true
+	}
+	s.Outputs = newOutputs(s.Tasks)
+	s.Look = &look.Looker{Graph: e.Graph, Files: e.Files, Env: e.Env, Platform: e.Platform, Args: opt.Args, Picked: s.rules.picked}
+	work := &checkout.Workspace{State: e.State, Files: e.Files, Store: e.Store, Run: opt.Run, Report: s.notes.reportDisplaced}
+	s.Delivery = &transfer.Delivery{Work: work, Blobs: &transfer.Blobs{Store: e.Store, Now: e.Now}}
+	s.Execute = &execute.Executor{
+		Work: work, Env: e.Env, Args: opt.Args, Picks: s.rules.picked, Limit: execute.Limits{Grace: opt.Grace, Kill: opt.Kill},
+		Now: e.Now, Line: e.Observer.Line,
+	}
+	return s
+}
+
+// Prepare sets up a session without running anything: it looks at the files,
+// runs the probes, and asks the service for the token's rights.
+func Prepare(ctx context.Context, e *Engine, opt Options) (*Session, error) {
+	s := newSession(e, opt)
+	_, err := s.prepare(ctx, nil)
+	return s, err
+}
+
+// Rules returns the rules of reuse for one task of the session.
+func (s *Session) Rules(t *graph.Task) decide.Rules {
+	return s.rules.of(t, false, s.Outputs.areOnDisk(t))
+}
+
+// IsPicked tells whether a task was requested.
+func (s *Session) IsPicked(t *graph.Task) bool { return s.rules.picked[t] }
+
+// SetOutput records the expected output of a task in a preview.
+func (s *Session) SetOutput(t *graph.Task, out *Output) { s.Outputs.set(t, out) }
+
+// run settles all tasks. With quick, tasks whose fingerprints did not change are
+// current without further ado.
+func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
+	b := newBoard(s.Tasks, s.opt.Jobs, s.lastSeconds)
+	var settleUnchanged func(*fingerprint.Fingerprints)
+	if quick {
+		settleUnchanged = func(f *fingerprint.Fingerprints) { s.settleUnchanged(b, f) }
+	}
+	prints, err := s.prepare(ctx, settleUnchanged)
+	if err != nil {
+		return nil, err
+	}
+	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
+	if b.open() > 0 {
+		s.newLoop(b, uploads).run(ctx)
+		prints.Save(func(t *graph.Task) bool { return b.of[t].result.Outcome == decide.Current })
+		s.notes.summarise(s.opt.Run)
+	}
+	sum := &Summary{Interrupted: ctx.Err() != nil, Fetching: s.Delivery.Blobs.Spent.Total(), Took: s.clock.since(s.clock.began)}
+	for _, n := range b.nodes {
+		sum.Results = append(sum.Results, n.result)
+	}
+	if s.opt.Settled != nil {
+		s.opt.Settled(sum)
+	}
+	if uploads != nil {
+		sum.Uploading, sum.BytesOut = uploads.Finish(ctx)
+	}
+	if now := s.Delivery.Blobs.Line(); now != line {
+		s.engine.Store.KeepLine(s.engine.Service, now)
+	}
+	return sum, nil
+}
+
+func (s *Session) lastSeconds(t *graph.Task) (float64, bool) {
+	last, ok := s.engine.State.Last(t.Addr())
+	return last.Took, ok && last.Took > 0
+}
+
+func (s *Session) uploads() *share.Uploads {
+	if s.engine.Shared == nil || s.self.WritesTo == "" {
+		return nil
+	}
+	return &share.Uploads{Service: s.engine.Shared, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
+}
+
+func (s *Session) newLoop(b *board, uploads *share.Uploads) *loop {
+	e := &s.engine
+	keeper := &keep.Keeper{
+		Work: s.Delivery.Work, Look: s.Look, Now: e.Now, Notices: keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
+		Identity: keep.Identity{Origin: s.ownOrigin(), Maker: e.Maker, Name: s.self.Name},
+	}
+	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })
+	return &loop{
+		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
+		now: func() time.Duration { return s.clock.since(s.clock.began) },
+		settler: &settler{
+			look: s.Look, find: s.Find, delivery: s.Delivery, outputs: s.Outputs, rules: s.rules, warn: e.Observer.Warn, clock: s.clock,
+			origin: store.Origin{Repo: e.Graph.Repo.Name, Service: e.Service},
+		},
+		runner: &runner{
+			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
+			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, observer: e.Observer, clock: s.clock,
+		},
+	}
+}
+
+// ownOrigin is the origin of entries that are made in this run.
+func (s *Session) ownOrigin() store.Origin {
+	o := store.Origin{Repo: s.engine.Graph.Repo.Name}
+	if s.self.WritesTo != "" {
+		o.Service, o.Shelf = s.engine.Service, s.self.WritesTo
+	}
+	return o
+}
+
+// prepare looks at the files and at the service, side by side. If
+// settleUnchanged is not nil, it is called with the fingerprints of the tasks;
+// if all of them then have a result, nothing more is prepared.
+func (s *Session) prepare(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+	for _, t := range s.Tasks {
+		if _, err := t.Decl.Run.With(s.engine.Graph.Repo, s.engine.Graph.Chosen); err != nil {
+			return nil, err
+		}
+	}
+	var wg sync.WaitGroup
+	var prints *fingerprint.Fingerprints
+	var err error
+	wg.Go(func() { prints, err = s.lookAtFiles(ctx, settleUnchanged) })
+	if s.engine.Shared != nil {
+		wg.Go(func() { s.askService(ctx) })
+	}
+	wg.Wait()
+	if err != nil {
+		return nil, err
+	}
+	s.Find = s.newFinder()
+	return prints, nil
+}
+
+// askService asks for the token's rights. A service that fails has warned, and
+// is not used in this run.
+func (s *Session) askService(ctx context.Context) {
+	self, err := s.engine.Shared.Self(ctx)
+	if err != nil {
+		s.engine.Shared = nil
+		return
+	}
+	s.self = self
+}
+
+func (s *Session) newFinder() *find.Finder {
+	f := &find.Finder{
+		Work: s.Delivery.Work, Blobs: s.Delivery.Blobs, Warn: s.engine.Observer.Warn,
+		Origins: find.Origins(s.engine.Graph.Repo.Name, s.engine.Service, s.self),
+	}
+	if s.engine.Shared == nil {
+		return f
+	}
+	f.Blobs.From = s.engine.Shared
+	f.Blobs.SetLine(s.engine.Store.Line(s.engine.Service))
+	f.Lookups = &find.Lookups{Catalogue: s.engine.Shared, Blobs: f.Blobs, Early: s.earlyQueries}
+	return f
+}
+
+// earlyQueries returns the early keys of all tasks that may be shared.
+func (s *Session) earlyQueries() []protocol.Query {
+	keys := s.Look.EarlyKeys(s.Tasks)
+	var out []protocol.Query
+	for _, t := range s.Tasks {
+		if k, ok := keys[t]; ok && find.IsShareable(t) && t.WithoutWrites() == nil {
+			out = append(out, protocol.Query{Task: t.Addr(), EarlyKey: k})
+		}
+	}
+	return out
+}
+
+// lookAtFiles surveys the files, settles unchanged tasks, and runs the probes of
+// the others.
+func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+	survey, err := s.engine.Files.Survey(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("looking at the repository's files: %w", err)
+	}
+	prober := &probe.Prober{
+		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run, Kill: s.opt.Kill,
+	}
+	questions := probe.Questions(s.engine.Graph, s.Tasks)
+	var prints *fingerprint.Fingerprints
+	if settleUnchanged != nil {
+		// An error of a probe is reported below, where its answer is required.
+		if answers, err := prober.Fingerprints(ctx, questions); err == nil {
+			prints = fingerprint.Take(s.Tasks, fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers})
+			if !s.opt.NoReuse {
+				settleUnchanged(prints)
+			}
+		}
+	}
+	open := s.unsettled()
+	if len(open) == 0 && len(s.Tasks) > 0 && prints != nil {
+		return prints, nil
+	}
+	snap, err := s.engine.Files.SnapshotOf(survey)
+	if err != nil {
+		return nil, fmt.Errorf("looking at the repository's files: %w", err)
+	}
+	s.Look.SetSnapshot(snap)
+	if !prints.IsEmpty() && s.isLittle(open, questions) {
+		s.engine.Files.Memory.Forgo()
+	}
+	snap.Warm(ctx, open)
+	s.Look.Answers, err = prober.All(ctx, questions, filesOf{s})
+	return prints, err
+}
+
+// filesOf are the files of a session as probes see them.
+type filesOf struct{ s *Session }
+
+func (f filesOf) Paths() []string { return f.s.Look.Snapshot().Paths() }
+func (f filesOf) Row(p string) (listing.Row, error) {
+	return f.s.engine.Files.Memory.Row(p)
+}
+
+// unsettled returns the tasks without a result.
+func (s *Session) unsettled() []*graph.Task {
+	var out []*graph.Task
+	for _, t := range s.Tasks {
+		if s.Outputs.Get(t) == nil {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+const (
+	fewFiles   = 4000     // that are read faster than all remembered digests are loaded
+	smallBytes = 32 << 20 // of outputs, likewise
+)
+
+// isLittle tells whether the tasks without a result read so few files, and wrote
+// so little the last time, that reading everything again is faster than loading
+// the remembered digests of the whole repository.
+func (s *Session) isLittle(open []*graph.Task, questions []probe.Question) bool {
+	snap := s.Look.Snapshot()
+	if len(open) > len(s.Tasks)/10 || snap.Reading(open, fewFiles) == fewFiles {
+		return false
+	}
+	bytes := int64(0)
+	for _, t := range open {
+		if last, ok := s.Delivery.Work.LastListing(t); ok {
+			bytes += last.Bytes()
+		}
+	}
+	for _, q := range questions {
+		for _, read := range s.engine.Graph.Repo.Probes[q.Probe].Reads {
+			name := read.Pattern.String()
+			if q.Project != nil && read.Scope == decl.Own {
+				name = path.Join(q.Project.Dir, name)
+			}
+			if !snap.Has(name) {
+				return false // more than one file, and nobody knows how much
+			}
+		}
+	}
+	return bytes < smallBytes
+}

@@ -1,0 +1,70 @@
+package engine
+
+import (
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/fingerprint"
+)
+
+// settleUnchanged gives a result to every task whose fingerprint is unchanged
+// and whose dependencies have one.
+func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
+	if prints.IsEmpty() {
+		return
+	}
+	current := map[*graph.Task]checkout.Record{}
+	for _, t := range s.Tasks {
+		if last, ok := s.engine.State.Last(t.Addr()); ok && !last.Failed && t.WritesGiven() && prints.IsUnchanged(t) && areIn(current, t) {
+			current[t] = last
+		}
+	}
+	lists, ok := s.listingsFor(current)
+	if !ok {
+		return // a listing is lost: settle everything in the usual way
+	}
+	for _, n := range b.nodes {
+		last, ok := current[n.task]
+		if !ok {
+			continue
+		}
+		s.Outputs.set(n.task, &Output{List: lists[n.task], Digest: last.Listing, OnDisk: true})
+		r := &Result{Task: n.task, Picked: s.rules.picked[n.task], Outcome: decide.Current}
+		r.Timing = Timing{At: s.clock.since(s.clock.began), Made: last.Took}
+		r.Digests = Digests{last.Key, last.Listing, last.Log, last.Ingredients}
+		b.finish(n, r)
+		s.engine.Observer.Done(r)
+	}
+}
+
+func areIn(current map[*graph.Task]checkout.Record, t *graph.Task) bool {
+	for _, u := range t.Dependencies {
+		if _, ok := current[u]; !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// listingsFor reads the listings of current tasks that other tasks depend on.
+func (s *Session) listingsFor(current map[*graph.Task]checkout.Record) (map[*graph.Task]listing.List, bool) {
+	lists := map[*graph.Task]listing.List{}
+	for _, t := range s.Tasks {
+		if _, ok := current[t]; ok {
+			continue
+		}
+		for _, u := range t.KeyDependencies() {
+			last, ok := current[u]
+			if _, have := lists[u]; !ok || have {
+				continue
+			}
+			list, ok := s.Delivery.Work.Listing(last.Listing)
+			if !ok {
+				return nil, false
+			}
+			lists[u] = list
+		}
+	}
+	return lists, true
+}

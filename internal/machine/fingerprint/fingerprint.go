@@ -1,0 +1,234 @@
+// Package fingerprint recognises tasks that need no work without computing their
+// keys.
+//
+// For each task that a run finds current, it records a digest of everything that
+// this depended on: the status of every file of the projects and directories
+// that the task reads from, and of its outputs; the declarations, settings and
+// variables; the answers of probes; the task's last result; and this program.
+// While the digest is the same, and the dependencies are current as well, the
+// task is current. The digest is coarser than the key, so it may change without
+// need, but never stays the same by mistake: statuses count only if a later
+// change would show, as for remembered digests.
+package fingerprint
+
+import (
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/probe"
+	"grayloft.example/grayloft/internal/machine/statefile"
+)
+
+// format has, for each task, its address and the digest.
+var format = statefile.Register(statefile.Format[map[string]digest.Digest]{
+	Name: "current", Version: 3,
+	Encode: func(w *statefile.Writer, recorded map[string]digest.Digest) {
+		for addr, d := range recorded {
+			w.Text(addr)
+			w.Digest(d)
+		}
+	},
+	Decode: func(r *statefile.Reader) map[string]digest.Digest {
+		out := map[string]digest.Digest{}
+		for r.More() {
+			addr := r.Text()
+			out[addr] = r.Digest()
+		}
+		return out
+	},
+})
+
+// Fingerprints are those of one run.
+type Fingerprints struct {
+	file     string
+	recorded map[string]digest.Digest // by earlier runs
+	taken    map[*graph.Task]fingerprint
+}
+
+// fingerprint is a digest, and whether it may be recorded.
+type fingerprint struct {
+	digest  digest.Digest
+	settled bool
+}
+
+// Source is where fingerprints are taken from.
+type Source struct {
+	Look    *look.Looker
+	Work    *checkout.Workspace
+	Survey  *files.Survey
+	Answers map[probe.Question]string
+}
+
+// Take takes the fingerprints of tasks, and reads those of earlier runs.
+func Take(tasks []*graph.Task, s Source) *Fingerprints {
+	f := &Fingerprints{file: s.Work.State.CurrentFile(), taken: make(map[*graph.Task]fingerprint, len(tasks))}
+	f.recorded, _ = format.Load(f.file)
+	if f.recorded == nil {
+		f.recorded = map[string]digest.Digest{}
+	}
+	sums, common := s.Survey.Sums(), s.common()
+	list := make([]fingerprint, len(tasks))
+	inParallel(len(tasks), func(i int) { list[i] = s.withOutputs(tasks[i], s.inputs(tasks[i], common, sums)) })
+	for i, t := range tasks {
+		f.taken[t] = list[i]
+	}
+	return f
+}
+
+// IsEmpty tells whether earlier runs recorded nothing.
+func (f *Fingerprints) IsEmpty() bool { return f == nil || len(f.recorded) == 0 }
+
+// IsUnchanged tells whether the task's fingerprint is the recorded one.
+func (f *Fingerprints) IsUnchanged(t *graph.Task) bool {
+	have, ok := f.recorded[t.Addr()]
+	return ok && have == f.taken[t].digest
+}
+
+// Save records the fingerprints of the tasks that were found current. Failing to
+// do so does no harm.
+func (f *Fingerprints) Save(isCurrent func(*graph.Task) bool) {
+	if f == nil {
+		return
+	}
+	changed := false
+	for t, x := range f.taken {
+		addr := t.Addr()
+		have, ok := f.recorded[addr]
+		switch {
+		case ok && have == x.digest:
+		case isCurrent(t) && x.settled && !x.digest.IsZero():
+			f.recorded[addr] = x.digest
+			changed = true
+		case ok:
+			delete(f.recorded, addr)
+			changed = true
+		}
+	}
+	if changed {
+		_ = format.Save(f.file, f.recorded)
+	}
+}
+
+// program identifies this program.
+var program = sync.OnceValue(func() string {
+	self, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	info, err := os.Stat(self)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprint(self, info.Size(), info.ModTime().UnixNano(), runtime.Version())
+})
+
+// common is what every task depends on.
+func (s Source) common() string {
+	g := s.Look.Graph
+	var b strings.Builder
+	fmt.Fprintf(&b, "%q %s %q %v\n", s.Look.Platform, g.Repo.Digest, s.Look.Args, program())
+	names := make([]string, 0, len(g.Chosen))
+	for name := range g.Chosen {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		fmt.Fprintf(&b, "set %q %q\n", name, g.Chosen[name])
+	}
+	return b.String()
+}
+
+// material collects what a fingerprint is computed from.
+type material struct {
+	b       []byte
+	settled bool
+}
+
+func (m *material) add(d digest.Digest, settled bool) {
+	m.b = append(m.b, d[:]...)
+	m.settled = m.settled && settled
+}
+
+// addReads adds the directories that patterns from the root start in.
+func (m *material) addReads(reads []decl.Read, sums *files.Sums) {
+	for _, read := range reads {
+		if read.Scope == decl.Root && !read.Negated {
+			m.add(sums.Below(read.Pattern.LiteralStart()))
+		}
+	}
+}
+
+// inputs returns the fingerprint of everything but the outputs.
+func (s Source) inputs(t *graph.Task, common string, sums *files.Sums) fingerprint {
+	m := &material{b: append(make([]byte, 0, 1024), common...), settled: true}
+	m.b = fmt.Appendf(m.b, "%s %v\n", t.Addr(), s.Look.Picked[t])
+	for _, v := range slices.Concat(t.Env, t.EnvUnkeyed, t.Secrets) {
+		val, ok := s.Look.Env.Value(v)
+		m.b = fmt.Appendf(m.b, "env %q %q %v\n", v.Name, val, ok)
+	}
+	for _, p := range t.Decl.Probes.Items {
+		m.b = fmt.Appendf(m.b, "probe %q %q\n", p.Text, s.Answers[probe.Of(s.Look.Graph, p.Text, t.Project)])
+		m.addReads(s.Look.Graph.Repo.Probes[p.Text].Reads, sums)
+	}
+	m.addReads(t.Reads, sums)
+	m.add(sums.Project(t.Project))
+	if t.NeedsRead() {
+		for _, p := range t.Project.NeedsAll {
+			m.b = append(append(m.b, p.Name...), '\n')
+			m.add(sums.Project(p))
+		}
+	}
+	last, ok := s.Work.State.Last(t.Addr())
+	m.b = fmt.Appendf(m.b, "last %v %v\n", ok, last.Failed)
+	m.b = append(append(m.b, last.Key[:]...), last.Listing[:]...)
+	return fingerprint{digest.Of(m.b), m.settled}
+}
+
+// withOutputs adds the files that match the task's writes.
+func (s Source) withOutputs(t *graph.Task, x fingerprint) fingerprint {
+	if t.Transparent() {
+		return x
+	}
+	found, err := s.Work.Outputs(t).Found()
+	if err != nil {
+		return fingerprint{}
+	}
+	b := append([]byte{}, x.digest[:]...)
+	paths := make([]string, len(found))
+	for i, f := range found {
+		paths[i] = f.Path
+		if t.Project.Dir != "." {
+			paths[i] = t.Project.Dir + "/" + f.Path
+		}
+		b = append(b, byte(f.Kind))
+	}
+	b, settled, err := s.Work.Files.Stamps(b, paths, s.Survey.Taken())
+	if err != nil {
+		return fingerprint{}
+	}
+	return fingerprint{digest.Of(b), x.settled && settled}
+}
+
+// inParallel calls do for every number below n.
+func inParallel(n int, do func(i int)) {
+	var wg sync.WaitGroup
+	workers := min(n, runtime.GOMAXPROCS(0))
+	for w := range workers {
+		wg.Go(func() {
+			for i := w; i < n; i += workers {
+				do(i)
+			}
+		})
+	}
+	wg.Wait()
+}

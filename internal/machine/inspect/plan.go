@@ -1,0 +1,213 @@
+// Package inspect looks at tasks without keeping anything: what a run would do,
+// whether declarations match what tasks open, and whether tasks are
+// reproducible.
+package inspect
+
+import (
+	"context"
+	"slices"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/schedule"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/find"
+)
+
+// Expected is the expected outcome of a task.
+type Expected struct {
+	engine.Result
+	On       []*graph.Task    // with [decide.MayRun]: the dependencies that decide
+	Compared *checkout.Record // the last result here, which the reason refers to; nil: none
+	Seconds  float64          // expected duration, from the last one; 0: unknown
+	Size     int64            // bytes that would be fetched
+	Taken    *key.Ingredients // nil if they cannot be read; without the listings of On
+	Parts    func(digest.Digest) ([]byte, error)
+}
+
+// Runs tells whether the task would or may run.
+func (x *Expected) Runs() bool { return x.Outcome == decide.Ran || x.Outcome == decide.MayRun }
+
+// Preview is what a run would do.
+type Preview struct {
+	Tasks []*Expected   // in graph order
+	Path  []*graph.Task // the longest chain of tasks that would or may run
+	Takes float64       // its expected duration in seconds
+}
+
+// Totals counts outcomes; each outcome is included.
+func (p *Preview) Totals() map[string]int {
+	out := map[string]int{string(decide.MayRun): 0}
+	for _, o := range decide.Outcomes {
+		out[string(o)] = 0
+	}
+	for _, x := range p.Tasks {
+		out[string(x.Outcome)]++
+	}
+	return out
+}
+
+// Saved returns the seconds of work that would not have to be done.
+func (p *Preview) Saved() float64 {
+	sum := 0.0
+	for _, x := range p.Tasks {
+		if x.Outcome.IsSaving() {
+			sum += x.Timing.Made
+		}
+	}
+	return sum
+}
+
+// Plan predicts what a run with the same options would do, and changes nothing
+// in the checkout. It runs probes, and fetches listings that the shared cache
+// offers, because the tasks that depend on them need them.
+func Plan(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, error) {
+	s, err := engine.Prepare(ctx, e, opt)
+	if err != nil {
+		return nil, err
+	}
+	p := &planner{session: s, of: map[*graph.Task]*Expected{}}
+	out := &Preview{}
+	for _, t := range s.Tasks {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		x := p.expect(ctx, t)
+		p.of[t] = x
+		out.Tasks = append(out.Tasks, x)
+	}
+	p.predictDeliveries(out.Tasks)
+	out.Path, out.Takes = longestPath(out.Tasks, p.of)
+	return out, nil
+}
+
+type planner struct {
+	session *engine.Session
+	of      map[*graph.Task]*Expected
+}
+
+// expect predicts the outcome of one task, given those of its dependencies.
+func (p *planner) expect(ctx context.Context, t *graph.Task) *Expected {
+	s := p.session
+	x := &Expected{Result: engine.Result{Task: t, Picked: s.IsPicked(t)}}
+	if last, ok := s.Delivery.Work.State.Last(t.Addr()); ok {
+		x.Compared, x.Seconds = &last, last.Took
+	}
+	tk, err := s.Look.Ingredients(t, s.Look.Snapshot(), s.Outputs.Listing)
+	if err != nil {
+		x.Outcome, x.Message = decide.Failed, err.Error()
+		return x
+	}
+	x.Taken, x.Parts = tk.In, tk.Reader(s.Delivery.Work.Store.Read)
+	req := find.Request{Task: t, Taken: tk, Rules: s.Rules(t), Pending: p.pending(x)}
+	if len(req.Pending) == 0 {
+		x.Digests.Key = tk.Key
+	}
+	search := s.Find.Search(req)
+	d, err := search.Decide(ctx)
+	if err != nil {
+		x.Outcome, x.Message = decide.Failed, err.Error()
+		return x
+	}
+	p.describe(x, d, search)
+	return x
+}
+
+// pending returns the dependencies whose outputs are not certain.
+func (p *planner) pending(x *Expected) []string {
+	var out []string
+	for _, u := range x.Task.KeyDependencies() {
+		if p.of[u].Runs() {
+			x.On = append(x.On, u)
+			out = append(out, u.Addr())
+		}
+	}
+	return out
+}
+
+func (p *planner) describe(x *Expected, d decide.Decision, search *find.Search) {
+	x.Outcome, x.Reason, x.Changes = d.Outcome, d.Reason, d.Changes
+	if d.Outcome != decide.MayRun {
+		x.On = nil
+	}
+	switch {
+	case d.Outcome == decide.Ran:
+		if d.Reason == key.Faster {
+			x.Seconds, x.Message = d.Choice.Running, engine.DescribeChoice(d.Choice)
+		}
+	case d.Outcome == decide.MayRun:
+	case d.Offer == nil:
+		last, list, _ := search.Last()
+		x.Digests.Listing, x.Digests.Ingredients, x.Timing.Made = last.Listing, last.Ingredients, last.Took
+		p.session.SetOutput(x.Task, engine.NewOutput(list, true))
+	default:
+		p.describeEntry(x, d, search)
+	}
+}
+
+func (p *planner) describeEntry(x *Expected, d decide.Decision, search *find.Search) {
+	e, list := search.Entry(*d.Offer)
+	onDisk := !d.Tidy
+	if d.Place {
+		x.Size = p.session.Delivery.Blobs.Missing(list)
+	}
+	if d.Tidy { // older outputs on the disk are replaced if the bytes are here
+		found, err := p.session.Delivery.Work.Outputs(x.Task).Found()
+		onDisk = len(list) == 0 || err == nil && len(found) > 0 && p.session.Delivery.Blobs.Missing(list) == 0
+	}
+	x.Digests.Listing, x.Digests.Ingredients = e.Listing, e.Ingredients
+	x.Timing.Made, x.MadeBy, x.Seconds = e.Seconds, &e.MadeBy, 0
+	p.session.SetOutput(x.Task, engine.NewOutput(list, onDisk))
+}
+
+// predictDeliveries predicts which outputs are put on the disk because a task
+// that runs reads them.
+func (p *planner) predictDeliveries(tasks []*Expected) {
+	canFetch := p.session.Delivery.Blobs.From != nil
+	for _, x := range slices.Backward(tasks) {
+		if x.Outcome != decide.Ran {
+			continue
+		}
+		for _, u := range x.Task.KeyDependencies() {
+			up, out := p.of[u], p.session.Outputs.Get(u)
+			if up.Outcome != decide.Cached || out.OnDisk || len(out.List) == 0 {
+				continue
+			}
+			missing := p.session.Delivery.Blobs.Missing(out.List)
+			up.Outcome, up.Reason = decide.Deliverable(up.Outcome, missing, canFetch)
+			if up.Outcome == decide.Fetched {
+				up.Size = missing
+			}
+		}
+	}
+}
+
+// longestPath returns the chain of tasks that would or may run which takes
+// longest, and its duration in seconds.
+func longestPath(list []*Expected, of map[*graph.Task]*Expected) (path []*graph.Task, takes float64) {
+	var tasks []*graph.Task
+	for _, x := range list {
+		if x.Runs() {
+			tasks = append(tasks, x.Task)
+		}
+	}
+	rest := schedule.Remaining(tasks, func(t *graph.Task) (float64, bool) { return of[t].Seconds, of[t].Seconds > 0 })
+	for at := longest(tasks, rest); at != nil; at = longest(at.Dependents, rest) {
+		path = append(path, at)
+		takes += of[at].Seconds
+	}
+	return path, takes
+}
+
+func longest(tasks []*graph.Task, rest map[*graph.Task]float64) *graph.Task {
+	var best *graph.Task
+	for _, t := range tasks {
+		if r, ok := rest[t]; ok && (best == nil || r > rest[best]) {
+			best = t
+		}
+	}
+	return best
+}

@@ -1,0 +1,278 @@
+// Package keep keeps the results of tasks that ran: outputs, logs and
+// ingredients in this machine's cache, the outcome in the checkout's journal.
+// It decides whether a result may be cached and shared, and says why not.
+package keep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/drift"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/execute"
+	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Keeper keeps results. It is safe for concurrent use.
+type Keeper struct {
+	Work     *checkout.Workspace
+	Look     *look.Looker
+	Identity Identity
+	Notices  Notices
+	Now      func() time.Time
+}
+
+// Identity says who makes the entries of this run.
+type Identity struct {
+	Origin store.Origin
+	Maker  func() protocol.Maker
+	Name   string // of the token; "" without a service
+}
+
+// Notices receive sentences for the person.
+type Notices struct {
+	Warn     func(sentence string)
+	WarnOnce func(about, sentence string) // at most one sentence about each subject
+}
+
+// Made is a task that ran.
+type Made struct {
+	Task   *graph.Task
+	Before look.Seen // its files when it started
+	Run    execute.Result
+}
+
+// Kept is what became of a result.
+type Kept struct {
+	Outcome decide.Outcome // Ran, Failed or Stopped
+	Message string         // for people: how it failed, or why it was not cached
+	Record  checkout.Record
+	List    listing.List
+	Share   *protocol.Entry // the entry, if it may be shared
+}
+
+// Keep keeps the result of a task, or says why not.
+func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
+	t := m.Task
+	out := Kept{Outcome: decide.Ran, Message: m.Run.Note, Record: k.record(m)}
+	var found checkout.Kept
+	var keepErr error
+	if t.WritesGiven() {
+		if found, keepErr = k.outputs(ctx, m); keepErr == nil {
+			keepErr = writtenByOthers(t, found.List)
+		}
+		out.Record.Listing = k.bytes(found.List.Encode())
+	}
+	if err := k.Work.Outputs(t).PutBack(); err != nil && keepErr == nil {
+		keepErr = err
+	}
+	k.isFull(keepErr)
+	out.List = found.List
+	if !m.Run.Ended.OK() {
+		k.failed(m, &out)
+		return out
+	}
+	out.Record.Here = m.Run.Seconds
+	refused := k.refusal(ctx, m, of, keepErr)
+	out.Message = join(out.Message, refused)
+	if refused != "" || !t.WritesGiven() {
+		out.Record.Key = digest.Digest{}
+		k.note(out.Record)
+		return out
+	}
+	k.note(out.Record)
+	if isCacheable(t) {
+		out.Share = k.entry(m, out.Record, found)
+	}
+	return out
+}
+
+// isCacheable tells whether results of the task are kept for reuse.
+func isCacheable(t *graph.Task) bool { return t.Reuse != decl.Never && t.WithoutWrites() == nil }
+
+func (k *Keeper) record(m Made) checkout.Record {
+	for _, text := range m.Before.Parts.All() {
+		k.bytes(text)
+	}
+	return checkout.Record{
+		Task: m.Task.Addr(), Key: m.Before.Key, Ingredients: k.bytes(m.Before.In.Encode()), Log: k.bytes(m.Run.Log),
+		Run: k.Work.Run, At: k.Now(), Took: m.Run.Seconds,
+	}
+}
+
+func (k *Keeper) failed(m Made, out *Kept) {
+	out.Outcome, out.Message = decide.Failed, m.Run.Ended.String()+m.Run.Hint
+	if m.Run.Ended.Stopped {
+		out.Outcome, out.Message = decide.Stopped, ""
+	}
+	out.Record.Failed = true
+	k.note(out.Record)
+}
+
+// outputs copies the outputs of a task to the cache. Those of a sealed task are
+// then put into the checkout.
+func (k *Keeper) outputs(ctx context.Context, m Made) (checkout.Kept, error) {
+	secrets := k.Look.Env.Secrets(m.Task)
+	out := k.Work.Outputs(m.Task)
+	if m.Run.Tree == "" {
+		return out.Keep(secrets)
+	}
+	staged := *out
+	staged.Tree = m.Run.Tree
+	kept, err := staged.Keep(secrets)
+	if err != nil {
+		return checkout.Kept{}, err
+	}
+	if m.Run.ConstantPath {
+		kept.CheckoutPaths = nil // the path that they contain is the same everywhere
+	}
+	last, _ := k.Work.LastListing(m.Task)
+	return kept, out.Restore(ctx, kept.List, last)
+}
+
+// writtenByOthers finds files that match the writes of another task as well,
+// although the patterns of the two seemed not to overlap.
+func writtenByOthers(t *graph.Task, list listing.List) error {
+	for _, u := range t.Project.Tasks {
+		for _, row := range list {
+			if name := path.Join(t.Project.Dir, row.Path); u != t && u.WritesFile(name) {
+				return fmt.Errorf("%s is also an output of %s: let only one task write each file", name, u.Addr())
+			}
+		}
+	}
+	return nil
+}
+
+// refusal says why a valid result must not be reused; "" if it may.
+func (k *Keeper) refusal(ctx context.Context, m Made, of look.Listings, keepErr error) string {
+	if keepErr != nil {
+		return "not cached: " + keepErr.Error()
+	}
+	if !m.Task.WritesGiven() || !isCacheable(m.Task) { // nothing of it is cached anyway
+		return ""
+	}
+	after, err := k.Look.Again(ctx, m.Task, of)
+	if err != nil {
+		return "not cached: " + err.Error()
+	}
+	why := look.ReadsChanged(m.Before, after)
+	if why == "" && m.Task.Isolation != decl.Sealed { // a sealed task cannot have seen them
+		why = look.ProjectChanged(m.Before, after)
+	}
+	if why == "" {
+		why = undeclaredLines(m.Run.Findings)
+	}
+	if why == "" {
+		return ""
+	}
+	return "not cached: " + why
+}
+
+// undeclaredLines says that a traced task opened files that make reuse wrong.
+func undeclaredLines(list []drift.Finding) string {
+	n := 0
+	for _, f := range list {
+		if f.Wrong {
+			n++
+		}
+	}
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return "its declaration lacks 1 line"
+	}
+	return fmt.Sprintf("its declaration lacks %d lines", n)
+}
+
+// entry stores an entry in this machine's cache, and returns it if it may be
+// shared.
+func (k *Keeper) entry(m Made, rec checkout.Record, found checkout.Kept) *protocol.Entry {
+	e := k.newEntry(m, rec, found)
+	if e.Listing.IsZero() || e.Ingredients.IsZero() {
+		return nil // this machine's cache could not store them, and has warned
+	}
+	addr := m.Task.Addr()
+	if len(found.CheckoutPaths) > 0 {
+		k.Notices.Warn(fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath)",
+			addr, found.CheckoutPaths[0]))
+	}
+	if _, err := k.Work.Store.PutEntry(e, k.Identity.Origin); err != nil && !k.isFull(err) {
+		k.Notices.Warn("this machine's cache: " + err.Error())
+	}
+	switch {
+	case found.Secret != "":
+		k.Notices.Warn(fmt.Sprintf("%s: %s contains the value of a secret, so the result stays on this machine", addr, found.Secret))
+		return nil
+	case m.Run.Unshared != "":
+		k.Notices.WarnOnce(m.Run.Unshared, m.Run.Unshared+"; its results stay on this machine")
+		return nil
+	case len(found.CheckoutPaths) > 0 && m.Task.Graph().Repo.CheckoutPathsLocal:
+		return nil
+	}
+	return &e
+}
+
+func (k *Keeper) newEntry(m Made, rec checkout.Record, found checkout.Kept) protocol.Entry {
+	maker := k.Identity.Maker()
+	if k.Identity.Name != "" {
+		maker.Name = k.Identity.Name
+	}
+	maker.At, maker.Run = k.Now().UTC().Truncate(time.Millisecond), k.Work.Run
+	e := protocol.Entry{
+		Key: m.Before.Key, Task: m.Task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,
+		Seconds: m.Run.Seconds, Bytes: found.List.Bytes(), MadeBy: maker, CheckoutPaths: found.CheckoutPaths,
+	}
+	for d := range m.Before.Parts.All() {
+		e.Refs = append(e.Refs, d)
+	}
+	slices.SortFunc(e.Refs, func(a, b digest.Digest) int { return strings.Compare(a.String(), b.String()) })
+	return e
+}
+
+// bytes stores a blob; on an error it warns and returns the zero digest.
+func (k *Keeper) bytes(b []byte) digest.Digest {
+	d, err := k.Work.Store.Put(b)
+	if err == nil {
+		return d
+	}
+	if !k.isFull(err) {
+		k.Notices.Warn("this machine's cache: " + err.Error())
+	}
+	return digest.Digest{}
+}
+
+// isFull tells whether an error means that the disk is full, and warns once.
+func (k *Keeper) isFull(err error) bool {
+	if !errors.Is(err, syscall.ENOSPC) {
+		return false
+	}
+	k.Notices.WarnOnce("full", "the disk is full: "+err.Error()+"; results are not cached. grayloft cache trim frees space in this machine's cache")
+	return true
+}
+
+func (k *Keeper) note(rec checkout.Record) {
+	if err := k.Work.State.Note(rec); err != nil {
+		k.Notices.Warn(err.Error())
+	}
+}
+
+func join(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "; " + b
+}

@@ -1,0 +1,184 @@
+// Package probe runs probes: commands whose output is part of keys. A probe
+// runs once per run, or its output is remembered from an earlier run while its
+// program and the files that it reads are the same.
+package probe
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/environment"
+	"grayloft.example/grayloft/internal/machine/process"
+)
+
+// Limit is how long a probe may take.
+const Limit = 10 * time.Second
+
+// Question is a probe as it is run: once for the repository, or for a project.
+type Question struct {
+	Probe   string
+	Project *graph.Project // nil: the repository
+}
+
+// Dir returns the directory that the probe runs in, relative to the root.
+func (q Question) Dir() string {
+	if q.Project == nil {
+		return "."
+	}
+	return q.Project.Dir
+}
+
+// Of returns the question that answers a probe for a project.
+func Of(g *graph.Graph, name string, p *graph.Project) Question {
+	if !g.Repo.Probes[name].PerProject {
+		p = nil
+	}
+	return Question{name, p}
+}
+
+// Questions returns the questions of the probes of tasks, in order.
+func Questions(g *graph.Graph, tasks []*graph.Task) []Question {
+	seen := map[Question]bool{}
+	for _, t := range tasks {
+		for _, p := range t.Decl.Probes.Items {
+			seen[Of(g, p.Text, t.Project)] = true
+		}
+	}
+	return slices.SortedFunc(maps.Keys(seen), func(a, b Question) int {
+		return cmp.Or(cmp.Compare(a.Probe, b.Probe), cmp.Compare(a.Dir(), b.Dir()))
+	})
+}
+
+// Prober runs probes for one run. It is safe for concurrent use.
+type Prober struct {
+	Graph *graph.Graph
+	Env   environment.Environment
+	Root  string // of the repository
+	Memo  string // directory of remembered answers
+	Run   string // id
+	Kill  <-chan struct{}
+
+	mu      sync.Mutex
+	answers map[Question]string
+}
+
+// All answers questions in parallel, from memory if possible. Files are the
+// files that probes read.
+func (p *Prober) All(ctx context.Context, list []Question, files Files) (map[Question]string, error) {
+	out := map[Question]string{}
+	var mu sync.Mutex
+	var errs []error
+	var g errgroup.Group
+	g.SetLimit(2 * runtime.GOMAXPROCS(0))
+	for _, q := range list {
+		g.Go(func() error {
+			text, err := p.answer(ctx, q, files)
+			mu.Lock()
+			defer mu.Unlock()
+			out[q] = text
+			if err != nil {
+				errs = append(errs, err)
+			}
+			return nil
+		})
+	}
+	_ = g.Wait()
+	slices.SortFunc(errs, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
+	return out, errors.Join(errs...)
+}
+
+func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, error) {
+	text, memoKey := p.recall(q, files)
+	if text != "" {
+		return text, nil
+	}
+	text, err := p.ask(ctx, q)
+	if err == nil && memoKey != "" {
+		p.remember(memoKey, text)
+	}
+	return text, err
+}
+
+// Fingerprints returns, for each question, a text that changes if the answer
+// may have changed for another reason than the files that the probe reads.
+func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Question]string, error) {
+	out := map[Question]string{}
+	for _, q := range list {
+		text := ""
+		if p.Graph.Repo.Probes[q.Probe].Rememberable {
+			text = p.program(q)
+		}
+		if text == "" {
+			var err error
+			if text, err = p.ask(ctx, q); err != nil {
+				return nil, err
+			}
+		}
+		out[q] = text
+	}
+	return out, nil
+}
+
+// ask runs a probe, unless it has already run in this run.
+func (p *Prober) ask(ctx context.Context, q Question) (string, error) {
+	p.mu.Lock()
+	text, ok := p.answers[q]
+	p.mu.Unlock()
+	if ok {
+		return text, nil
+	}
+	text, err := p.run(ctx, q)
+	if err != nil {
+		return "", err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.answers == nil {
+		p.answers = map[Question]string{}
+	}
+	p.answers[q] = text
+	return text, nil
+}
+
+func (p *Prober) run(ctx context.Context, q Question) (string, error) {
+	declared := p.Graph.Repo.Probes[q.Probe]
+	env, name := p.Env.Base(), declared.Name
+	if q.Project != nil {
+		name += "@" + q.Project.Name
+		env = append(env, "GRAYLOFT_PROJECT="+q.Project.Name, "GRAYLOFT_PROJECT_DIR="+q.Dir())
+	}
+	var out limited
+	res := process.Run(ctx, process.Command{
+		Words: declared.Run.Words(), Dir: p.dir(q), Env: env, Mark: p.Run + "/probe/" + name,
+		Timeout: Limit, Grace: time.Second, Output: &out, Kill: p.Kill,
+	})
+	text := strings.TrimRight(out.String(), "\n")
+	if !res.OK() {
+		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", name, declared.Run, declared.Pos.At(), res, text)
+	}
+	return text, nil
+}
+
+func (p *Prober) dir(q Question) string { return filepath.Join(p.Root, filepath.FromSlash(q.Dir())) }
+
+// limited keeps the first 64 KiB that are written to it.
+type limited struct{ strings.Builder }
+
+func (l *limited) Write(p []byte) (int, error) {
+	if room := 64<<10 - l.Len(); room > 0 {
+		l.Builder.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}

@@ -1,0 +1,98 @@
+// Package share uploads results to the shared cache while other tasks run. What
+// cannot be uploaded is left to the service client's spool.
+package share
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/machine/transfer"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Service is the part of the shared cache that receives results.
+type Service interface {
+	// Share uploads an entry with its blobs, which are in the store, and
+	// returns the number of bytes.
+	Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error)
+}
+
+const (
+	atOnce     = 4
+	endLimit   = 30 * time.Second // how long the end of a run waits
+	breakLimit = 2 * time.Second  // the same after an interrupt
+	oneLimit   = 5 * time.Minute  // for one upload
+)
+
+// Uploads are the uploads of one run. They are safe for concurrent use.
+type Uploads struct {
+	Service Service
+	Warn    func(sentence string)
+	Now     func() time.Time
+
+	once  sync.Once
+	slots chan struct{}
+	wg    sync.WaitGroup
+	spent transfer.Span
+	mu    sync.Mutex
+	bytes int64
+}
+
+// Add starts an upload.
+func (u *Uploads) Add(e protocol.Entry, blobs []protocol.Blob) {
+	u.once.Do(func() { u.slots = make(chan struct{}, atOnce) })
+	u.wg.Go(func() {
+		u.slots <- struct{}{}
+		defer func() { <-u.slots }()
+		u.upload(e, blobs)
+	})
+}
+
+func (u *Uploads) upload(e protocol.Entry, blobs []protocol.Blob) {
+	// An interrupt of the run does not cancel uploads: Finish gives them a moment.
+	ctx, cancel := context.WithTimeout(context.Background(), oneLimit)
+	defer cancel()
+	end := u.spent.During(u.Now)
+	bytes, filed, err := u.Service.Share(ctx, e, blobs)
+	end()
+	u.mu.Lock()
+	u.bytes += bytes
+	u.mu.Unlock()
+	switch {
+	case err != nil && !errors.Is(err, protocol.ErrDown) && !errors.Is(err, protocol.ErrFull):
+		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
+	case filed.Diverged:
+		u.Warn(fmt.Sprintf("%s gave different outputs than the shared result with the same key: it depends on something that it does not declare", e.Task))
+	}
+}
+
+// Finish waits for uploads in progress, but not without limit, and returns the
+// time and the bytes that they took.
+func (u *Uploads) Finish(ctx context.Context) (time.Duration, int64) {
+	done := make(chan struct{})
+	go func() { u.wg.Wait(); close(done) }()
+	limit := time.NewTimer(endLimit)
+	defer limit.Stop()
+	select {
+	case <-done:
+	case <-limit.C:
+		u.leave()
+	case <-ctx.Done():
+		limit.Reset(breakLimit)
+		select {
+		case <-done:
+		case <-limit.C:
+			u.leave()
+		}
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.spent.Total(), u.bytes
+}
+
+func (u *Uploads) leave() {
+	u.Warn("not all results are shared yet: a later run sends the rest")
+}

@@ -1,0 +1,114 @@
+// Package statefile reads and writes the files in which facts about a checkout
+// are remembered between runs: digests, names, fingerprints. Such a file may be
+// lost at any time; one that is damaged, incomplete or of another version is
+// treated as missing.
+//
+// # Format
+//
+// The line "grayloft-NAME VERSION", the BLAKE3 digest of the rest (32 bytes),
+// and the rest, which each [Format] describes in terms of [Writer] and [Reader].
+//
+// Text files with one record per line use [SealLine] and [OpenLine] instead.
+package statefile
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Format describes the contents of one kind of file.
+type Format[T any] struct {
+	Name    string
+	Version int
+	Encode  func(*Writer, T)
+	// Decode reads what Encode wrote. It may return anything after a failure of
+	// the reader.
+	Decode func(*Reader) T
+}
+
+func (f Format[T]) head() string { return fmt.Sprintf("grayloft-%s %d\n", f.Name, f.Version) }
+
+// Save replaces the file.
+func (f Format[T]) Save(file string, v T) error {
+	w := NewWriter(0)
+	f.Encode(w, v)
+	sum := digest.Of(w.b)
+	return Write(file, append(append([]byte(f.head()), sum[:]...), w.b...))
+}
+
+// Load reads the file; ok is false if it is missing, damaged or of another
+// version.
+func (f Format[T]) Load(file string) (v T, ok bool) {
+	data, err := os.ReadFile(file)
+	head := f.head()
+	if err != nil || len(data) < len(head)+digest.Size || string(data[:len(head)]) != head {
+		return v, false
+	}
+	body := data[len(head)+digest.Size:]
+	if digest.Of(body) != digest.Digest(data[len(head):len(head)+digest.Size]) {
+		return v, false
+	}
+	return f.decode(body)
+}
+
+func (f Format[T]) decode(body []byte) (v T, ok bool) {
+	r := NewReader(body)
+	out := f.Decode(r)
+	if !r.Done() {
+		return v, false
+	}
+	return out, true
+}
+
+// roundTrip checks that whatever the format accepts can be written and read
+// again.
+func (f Format[T]) roundTrip(body []byte) error {
+	v, ok := f.decode(body)
+	if !ok {
+		return nil
+	}
+	first := NewWriter(0)
+	f.Encode(first, v)
+	again, ok := f.decode(first.b)
+	if !ok {
+		return fmt.Errorf("%s: %v was written and cannot be read", f.Name, v)
+	}
+	second := NewWriter(0)
+	f.Encode(second, again)
+	if len(first.b) != len(second.b) {
+		return fmt.Errorf("%s: %v became %v", f.Name, v, again)
+	}
+	return nil
+}
+
+// registered are the formats of the program, for the fuzz target.
+var registered = map[string]func(body []byte) error{}
+
+// Register adds a format to those that the fuzz target tests, and returns it.
+func Register[T any](f Format[T]) Format[T] {
+	registered[f.Name] = f.roundTrip
+	return f
+}
+
+// Write replaces a file atomically: a reader sees the old contents or the new.
+// It does not wait until they are on the disk, because the file may be lost.
+func Write(file string, data []byte) error {
+	tmp, err := os.CreateTemp(filepath.Dir(file), ".tmp-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	if _, err = tmp.Write(data); err == nil {
+		err = tmp.Chmod(0o644)
+	}
+	if cerr := tmp.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), file)
+}
