@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/machine/statefile"
+	"grayloft.example/grayloft/internal/term"
 )
 
 type adoptFlags struct {
@@ -57,7 +58,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	found := &adopt.Repo{FS: os.DirFS(root), Name: filepath.Base(root), Files: list}
 	p, err := a.propose(ctx, f, found, repo, old)
 	if errors.Is(err, errNoAnswer) {
-		return exit{exitFailed, "\nA question was not answered, so nothing was written. grayloft adopt --yes accepts the defaults."}
+		return exit{exitWrong, "\nA question was not answered, so nothing was written. grayloft adopt --yes accepts the defaults."}
 	}
 	if err != nil || p == nil {
 		return err
@@ -112,7 +113,7 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	s := adopt.Inspect(found, choices)
 	if len(s.Projects) == 0 {
-		fmt.Fprintf(a.out, "Nothing to adopt: %s has no npm, Cargo or Python manifest, no Go module, no Makefile with phony targets and no script in bin/, scripts/ or tools/.\n"+
+		fmt.Fprintf(a.Out, "Nothing to adopt: %s has no npm, Cargo or Python manifest, no Go module, no Makefile with phony targets and no script in bin/, scripts/ or tools/.\n"+
 			"Declare a first task by hand in %s: see the reference and grayloft schema.\n", repo.Dir, decl.RootFile)
 		return nil, nil
 	}
@@ -122,11 +123,11 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	p := adopt.Propose(s, basics, old)
 	if len(p.Files) == 0 {
-		fmt.Fprintln(a.out, "Everything that was found is already declared.")
+		fmt.Fprintln(a.Out, "Everything that was found is already declared.")
 		a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
 		return nil, nil
 	}
-	fmt.Fprintf(a.out, "Found %s with %s to declare.\n\n", counted(len(p.Projects), "project", "projects"), counted(p.Tasks, "task", "tasks"))
+	fmt.Fprintf(a.Out, "Found %s with %s to declare.\n\n", term.Count(len(p.Projects), "project", "projects"), term.Count(p.Tasks, "task", "tasks"))
 	a.listProjects(s, p)
 	if err := a.askVariables(f, s, p); err != nil {
 		return nil, err
@@ -186,28 +187,28 @@ func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
 		for _, n := range x.Needs {
 			needs = append(needs, n.Dir)
 		}
-		rows = append(rows, []string{x.Dir, strings.Join(x.Via, " "), orDash(strings.Join(tasks, " ")), orDash(strings.Join(needs, " "))})
+		rows = append(rows, []string{x.Dir, strings.Join(x.Via, " "), term.OrDash(strings.Join(tasks, " ")), term.OrDash(strings.Join(needs, " "))})
 	}
-	a.table([]string{"directory", "found by", "tasks", "needs"}, rows)
-	fmt.Fprintln(a.out)
+	a.Table([]string{"directory", "found by", "tasks", "needs"}, rows)
+	fmt.Fprintln(a.Out)
 }
 
 func (a *app) listLines(title string, lines []string) {
 	if len(lines) == 0 {
 		return
 	}
-	fmt.Fprintln(a.out, title+":")
+	fmt.Fprintln(a.Out, title+":")
 	shown := lines
-	if len(shown) > 12 && !a.verbose {
+	if len(shown) > 12 && !a.Verbose {
 		shown = shown[:10]
 	}
 	for _, l := range shown {
-		fmt.Fprintln(a.out, fit("  "+l, a.width()))
+		fmt.Fprintln(a.Out, term.Fit("  "+l, a.Width()))
 	}
 	if len(shown) < len(lines) {
-		fmt.Fprintf(a.out, "  and %d more (--verbose lists them)\n", len(lines)-len(shown))
+		fmt.Fprintf(a.Out, "  and %d more (--verbose lists them)\n", len(lines)-len(shown))
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 }
 
 // askVariables decides how the variables that scripts read are declared.
@@ -215,13 +216,13 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 	if len(s.Variables) == 0 {
 		return nil
 	}
-	fmt.Fprintln(a.out, "Scripts and sources read these environment variables:")
+	fmt.Fprintln(a.Out, "Scripts and sources read these environment variables:")
 	rows := [][]string{}
 	for _, v := range s.Variables {
-		rows = append(rows, []string{"  " + v.Name, string(v.Use), list3(v.Files), v.Why})
+		rows = append(rows, []string{"  " + v.Name, string(v.Use), term.FirstFew(v.Files), v.Why})
 	}
-	a.table([]string{"  variable", "becomes", "read by", "since"}, rows)
-	fmt.Fprintln(a.out)
+	a.Table([]string{"  variable", "becomes", "read by", "since"}, rows)
+	fmt.Fprintln(a.Out)
 	for _, v := range s.Variables {
 		uses := []string{}
 		for _, u := range adopt.Uses {
@@ -234,7 +235,7 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 		}) {
 			continue // read only by sources: the default is good enough, and the declaration can be changed
 		}
-		use, err := a.choose(f, fmt.Sprintf("How should %s, read by %s, be declared?", v.Name, list3(v.Files)), string(v.Use), uses)
+		use, err := a.choose(f, fmt.Sprintf("How should %s, read by %s, be declared?", v.Name, term.FirstFew(v.Files)), string(v.Use), uses)
 		if err != nil {
 			return err
 		}
@@ -273,7 +274,7 @@ func (a *app) answer(f adoptFlags, question, standard string) (string, error) {
 	if f.yes {
 		return standard, nil
 	}
-	fmt.Fprintf(a.out, "%s [%s] ", question, standard)
+	fmt.Fprintf(a.Out, "%s [%s] ", question, standard)
 	line, err := a.in.ReadString('\n')
 	if err != nil && strings.TrimSpace(line) == "" {
 		return "", errNoAnswer
@@ -304,7 +305,7 @@ func (a *app) choose(f adoptFlags, question, standard string, among []string) (s
 		if len(fits) == 1 {
 			return fits[0], nil
 		}
-		fmt.Fprintf(a.out, "Please answer with one of: %s.\n", strings.Join(among, ", "))
+		fmt.Fprintf(a.Out, "Please answer with one of: %s.\n", strings.Join(among, ", "))
 	}
 }
 
@@ -316,8 +317,8 @@ func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
 		return err
 	}
 	if _, err := graph.Load(fsys, found.Name); err != nil {
-		fmt.Fprintln(a.err, err)
-		return exit{exitFailed, "\ngrayloft: these declarations have the errors above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows them in full"}
+		fmt.Fprintln(a.Err, err)
+		return exit{exitWrong, "\ngrayloft: these declarations have the errors above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows them in full"}
 	}
 	return nil
 }
@@ -327,16 +328,19 @@ func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) error 
 		a.printDiff(file)
 	}
 	if f.dry {
-		fmt.Fprintf(a.out, "%s would be written; nothing was written.\n", counted(len(p.Files), "file", "files"))
+		fmt.Fprintf(a.Out, "%s would be written; nothing was written.\n", term.Count(len(p.Files), "file", "files"))
 		return nil
 	}
-	yes, err := a.choose(f, fmt.Sprintf("Write %s?", counted(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
-	if errors.Is(err, errNoAnswer) || yes == "no" {
+	yes, err := a.choose(f, fmt.Sprintf("Write %s?", term.Count(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
+	switch {
+	case errors.Is(err, errNoAnswer):
+		return exit{exitWrong, "Nothing was written: nobody answered. grayloft adopt --yes accepts the defaults."}
+	case yes == "no":
 		return exit{exitFailed, "Nothing was written."}
 	}
 	for _, file := range p.Files {
 		if err := writeDeclaration(root, file); err != nil {
-			return exit{exitFailed, fmt.Sprintf("grayloft: %v; the files written before this one remain", err)}
+			return machineFault("%v; the files written before this one remain", err)
 		}
 	}
 	a.afterAdopting(p)
@@ -365,18 +369,18 @@ func writeDeclaration(root string, file adopt.File) error {
 
 // printDiff shows what would be added to a file.
 func (a *app) printDiff(file adopt.File) {
-	if a.quiet {
+	if a.Quiet {
 		return
 	}
-	fmt.Fprintln(a.out, a.bold(file.Path)+orElse(file.Old == "", a.soft("  new"), ""))
+	fmt.Fprintln(a.Out, a.Bold(file.Path)+orElse(file.Old == "", a.Soft("  new"), ""))
 	text := udiff.Unified("a", "b", file.Old, file.New)
 	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
 		if i < 2 || (file.Old == "" && strings.HasPrefix(line, "@@")) {
 			continue
 		}
-		fmt.Fprintln(a.out, fit("  "+line, a.width()))
+		fmt.Fprintln(a.Out, term.Fit("  "+line, a.Width()))
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 }
 
 // afterAdopting suggests the next steps.
@@ -393,7 +397,7 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 	if tasks == "" {
 		tasks = "--pick all"
 	}
-	fmt.Fprintf(a.out, "Wrote %s. Next:\n\n", counted(len(p.Files), "file", "files"))
+	fmt.Fprintf(a.Out, "Wrote %s. Next:\n\n", term.Count(len(p.Files), "file", "files"))
 	rows := [][]string{
 		{"grayloft run " + tasks, "run them; the second time, unchanged tasks are current"},
 		{"grayloft graph", "which project needs which"},
@@ -402,7 +406,7 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 		{"grayloft why TASK", "why a task runs again"},
 	}
 	for _, r := range rows {
-		fmt.Fprintf(a.out, "  %s  %s\n", pad(r[0], 26), a.soft(r[1]))
+		fmt.Fprintf(a.Out, "  %s  %s\n", term.Pad(r[0], 26), a.Soft(r[1]))
 	}
-	fmt.Fprintln(a.out, "\nThen read the declarations: reuse is right only if reads and writes name every file that matters.\nCommit them when they are right.")
+	fmt.Fprintln(a.Out, "\nThen read the declarations: reuse is right only if reads and writes name every file that matters.\nCommit them when they are right.")
 }

@@ -87,7 +87,7 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 	if a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Out, "Please answer with one of: env, secret, nothing") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
-	if a := answer(r, "skerry\n", "adopt"); a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Err, "nothing was written") {
+	if a := answer(r, "skerry\n", "adopt"); a.Code != 2 || r.Has("grayloft.toml") || !strings.Contains(a.Err, "nothing was written") {
 		t.Fatalf("answers that end: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	if a := answer(r, "skerry\n\ns\nmade\nyes\n", "adopt"); a.Code != 0 {

@@ -10,25 +10,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) cacheCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "cache", Short: "Inspect, trim and verify this machine's cache", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return exit{exitWrong, "grayloft: cache stats, cache trim or cache verify?"}
+			return wrong("cache stats, cache trim or cache verify?")
 		},
 	}
 	c.AddCommand(a.cacheStats(), a.cacheTrim(), a.cacheVerify())
 	return c
-}
-
-func openStore() (*store.Store, error) {
-	dir, err := store.DefaultDir()
-	if err != nil {
-		return nil, err
-	}
-	return store.Open(dir)
 }
 
 func (a *app) cacheStats() *cobra.Command {
@@ -41,24 +34,24 @@ func (a *app) cacheStats() *cobra.Command {
 			}
 			s, err := st.Stats()
 			if err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
-			if a.format == "json" {
-				return a.json(s)
+			if a.Format == "json" {
+				return a.JSON(s)
 			}
-			fmt.Fprintf(a.out, "%s in %s, for %s.\n\n", bytesText(s.BlobBytes), s.Dir, counted(s.Entries, "entry", "entries"))
+			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.BlobBytes), s.Dir, term.Count(s.Entries, "entry", "entries"))
 			rows := [][]string{}
 			for _, repo := range sortedKeys(s.Repos) {
-				rows = append(rows, []string{repo, fmt.Sprint(s.Repos[repo]), bytesText(s.Bytes[repo])})
+				rows = append(rows, []string{repo, fmt.Sprint(s.Repos[repo]), term.Size(s.Bytes[repo])})
 			}
 			if len(rows) > 0 {
-				a.table([]string{"repository", "entries", "outputs"}, rows)
+				a.Table([]string{"repository", "entries", "outputs"}, rows)
 			}
 			if s.Oldest != nil {
-				fmt.Fprintf(a.out, "\nThe least recently used entry was last used %s.\n", clock(*s.Oldest, time.Now()))
+				fmt.Fprintf(a.Out, "\nThe least recently used entry was last used %s.\n", term.Clock(*s.Oldest, time.Now()))
 			}
 			if s.Spooled > 0 {
-				fmt.Fprintf(a.out, "%s to be sent to a service; the next run tries again.\n", counted(s.Spooled, "item waits", "items wait"))
+				fmt.Fprintf(a.Out, "%s to be sent to a service; the next run tries again.\n", term.Count(s.Spooled, "item waits", "items wait"))
 			}
 			return nil
 		},
@@ -76,13 +69,13 @@ func (a *app) cacheTrim() *cobra.Command {
 			l := store.Limits{Dry: dry}
 			var err error
 			if l.Bytes, err = parseSize(size); err != nil {
-				return exit{exitWrong, "grayloft: --size: " + err.Error()}
+				return wrong("--size: %v", err)
 			}
 			if l.Age, err = parseAge(age); err != nil {
-				return exit{exitWrong, "grayloft: --age: " + err.Error()}
+				return wrong("--age: %v", err)
 			}
 			if l.Bytes == 0 && l.Age == 0 {
-				return exit{exitWrong, "grayloft: cache trim needs --size (such as 5GB), --age (such as 30d), or both"}
+				return wrong("cache trim needs --size (such as 5GB), --age (such as 30d), or both")
 			}
 			st, err := openStore()
 			if err != nil {
@@ -90,13 +83,13 @@ func (a *app) cacheTrim() *cobra.Command {
 			}
 			t, err := st.Trim(cmd.Context(), l, time.Now())
 			if err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
-			if a.format == "json" {
-				return a.json(t)
+			if a.Format == "json" {
+				return a.JSON(t)
 			}
-			fmt.Fprintf(a.out, "%s %s and %s of %s; %s left.\n", orElse(dry, "Would delete", "Deleted"),
-				counted(t.Entries, "entry", "entries"), counted(t.Blobs, "blob", "blobs"), bytesText(t.Bytes), bytesText(t.Left))
+			fmt.Fprintf(a.Out, "%s %s and %s of %s; %s left.\n", orElse(dry, "Would delete", "Deleted"),
+				term.Count(t.Entries, "entry", "entries"), term.Count(t.Blobs, "blob", "blobs"), term.Size(t.Bytes), term.Size(t.Left))
 			return nil
 		},
 	}
@@ -116,23 +109,23 @@ func (a *app) cacheVerify() *cobra.Command {
 			}
 			read, damaged, err := st.Verify(cmd.Context(), nil)
 			if err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
-			if a.format == "json" {
+			if a.Format == "json" {
 				names := []string{}
 				for _, d := range damaged {
 					names = append(names, d.String())
 				}
-				if err := a.json(map[string]any{"read": read, "damaged": names}); err != nil {
+				if err := a.JSON(map[string]any{"read": read, "damaged": names}); err != nil {
 					return err
 				}
 			} else if len(damaged) == 0 {
-				fmt.Fprintf(a.out, "Read %s; none is damaged.\n", counted(read, "blob", "blobs"))
+				fmt.Fprintf(a.Out, "Read %s; none is damaged.\n", term.Count(read, "blob", "blobs"))
 			} else {
-				fmt.Fprintf(a.out, "Read %s; deleted %s that were damaged. They are fetched or made again when needed.\n", counted(read, "blob", "blobs"), counted(len(damaged), "was", "were"))
+				fmt.Fprintf(a.Out, "Read %s; deleted %s that were damaged. They are fetched or made again when needed.\n", term.Count(read, "blob", "blobs"), term.Count(len(damaged), "was", "were"))
 			}
 			if len(damaged) > 0 {
-				return exit{exitFailed, ""}
+				return errFailed
 			}
 			return nil
 		},

@@ -20,7 +20,7 @@ func (c *choice) flags(cmd *cobra.Command) {
 func (c *choice) apply(r *repository) error {
 	vals, err := r.graph.Repo.Choose(c.modes, c.sets)
 	if err != nil {
-		return exit{exitWrong, "grayloft: " + err.Error()}
+		return wrong("%v", err)
 	}
 	r.graph.Chosen = vals
 	r.choice = *c

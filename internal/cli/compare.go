@@ -3,16 +3,14 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"grayloft.example/grayloft/internal/core/decide"
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
-	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/machine/inspect"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) compareCommand() *cobra.Command {
@@ -26,7 +24,7 @@ func (a *app) compareCommand() *cobra.Command {
 		Example: "  grayloft compare 06h0fmed 06h0fq2a\n  grayloft compare --task test@fares brenna ci",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return exit{exitWrong, "grayloft: compare needs two runs; grayloft history lists those of this checkout"}
+				return wrong("compare needs two runs; grayloft history lists those of this checkout")
 			}
 			return nil
 		},
@@ -44,147 +42,57 @@ func (a *app) compare(ctx context.Context, f runFlags, task, one, two string) er
 	if err != nil {
 		return err
 	}
-	e, client, err := a.engine(ctx, r, f)
+	s, err := a.open(ctx, r, f.offline)
 	if err != nil {
 		return err
 	}
-	defer e.State.Close()
-	e.Observer = &plainView{a: a, out: a.out, logs: "none", quiet: true}
-	ps, err := a.openPast(ctx, e, client)
+	defer s.Close()
+	s.watchedBy(a.SilentView())
+	archive, err := s.archive()
 	if err != nil {
 		return err
 	}
-	if task != "" {
-		t, err := a.oneTask(ctx, r, "compare", task)
-		if err != nil {
-			return err
-		}
-		return a.compareTask(ps, r, t.Addr(), one, two)
+	if task == "" {
+		return a.compareRuns(ctx, archive, one, two)
 	}
-	return a.compareRuns(ps, one, two)
+	t, err := a.oneTask(ctx, r, "compare", task)
+	if err != nil {
+		return err
+	}
+	return a.compareTask(ctx, s, archive, t.Addr(), one, two)
 }
 
-func (a *app) compareTask(ps *past, r *repository, task, one, two string) error {
-	was, err := ps.find(task, one)
+func (a *app) compareTask(ctx context.Context, s *session, archive *inspect.Archive, task, one, two string) error {
+	was, err := archive.Find(ctx, task, one)
 	if err != nil {
 		return err
 	}
-	is, err := ps.find(task, two)
+	is, err := archive.Find(ctx, task, two)
 	if err != nil {
 		return err
 	}
-	places := []string{was.Commit, is.Commit, "HEAD", onDisk}
-	d := differ{ps, r, places, places}
-	changes := d.all(key.Compare(was.in, is.in, ps.read))
-	if a.format == "json" {
-		return a.json(map[string]any{
-			"task": task, "changes": changes,
-			"a": pastKeyJSON{pastJSON{was.Run, was.At.UTC()}, was.Key.String(), was.Label},
-			"b": pastKeyJSON{pastJSON{is.Run, is.At.UTC()}, is.Key.String(), is.Label},
-		})
+	commits := []string{was.Commit, is.Commit, "HEAD", inspect.OnDisk}
+	d := inspect.Differ{Archive: archive, Repo: s.git, Earlier: commits, Later: commits}
+	changes := d.Describe(ctx, key.Compare(was.Ingredients, is.Ingredients, archive.Reader(ctx)))
+	if a.Format == "json" {
+		return a.JSON(map[string]any{"task": task, "changes": changes, "a": referenceJSON(was), "b": referenceJSON(is)})
 	}
-	fmt.Fprintln(a.out, a.bold(task))
+	fmt.Fprintln(a.Out, a.Bold(task))
 	for _, side := range []struct {
 		mark string
-		ref  reference
+		ref  inspect.Reference
 	}{{"-", was}, {"+", is}} {
-		fmt.Fprintln(a.out, a.soft(fmt.Sprintf("%s %s, run %s of %s, key %s", side.mark, side.ref.Label, side.ref.Run, clock(side.ref.At, a.now()), side.ref.Key.Short())))
+		fmt.Fprintln(a.Out, a.Soft(fmt.Sprintf("%s %s, run %s of %s, key %s", side.mark, side.ref.Label, side.ref.Run, term.Clock(side.ref.At, a.now()), side.ref.Key.Short())))
 	}
 	switch {
 	case len(changes) > 0:
-		a.printChanges(changes)
+		a.PrintChanges(changes)
 	case was.Key == is.Key && was.Listing != is.Listing && !was.Listing.IsZero() && !is.Listing.IsZero():
-		fmt.Fprintln(a.out, "\nThe keys are equal but the outputs differ: the task depends on something that it does not declare.")
+		fmt.Fprintln(a.Out, "\nThe keys are equal but the outputs differ: the task depends on something that it does not declare.")
 	default:
-		fmt.Fprintln(a.out, "\nThere is no difference.")
+		fmt.Fprintln(a.Out, "\nThere is no difference.")
 	}
 	return nil
-}
-
-// side is one of two runs that are compared: the state of each of its tasks.
-type side struct {
-	label string
-	tasks map[string]sideTask
-}
-
-type sideTask struct {
-	outcome     string
-	key         digest.Digest
-	ingredients digest.Digest
-}
-
-func (p *past) side(of string) (side, error) {
-	want := strings.ToLower(of)
-	for i, run := range p.runs {
-		if !strings.HasPrefix(run.ID, want) {
-			continue
-		}
-		s := side{fmt.Sprintf("run %s of %s, here", run.ID, clock(run.At, p.a.now())), map[string]sideTask{}}
-		for _, older := range p.runs[i:] { // a task that was current was made by an earlier run
-			for _, x := range older.Tasks {
-				if _, have := s.tasks[x.Task]; have || x.Key.IsZero() {
-					continue
-				}
-				outcome := x.Outcome
-				if older.ID != run.ID {
-					outcome = string(decide.Current)
-				}
-				s.tasks[x.Task] = sideTask{outcome, x.Key, x.Ingredients}
-			}
-		}
-		return s, nil
-	}
-	if p.client == nil {
-		return side{}, exit{exitFailed, fmt.Sprintf("grayloft: no remembered run of this checkout starts with %q: grayloft history lists them", of)}
-	}
-	d, err := p.client.Run(p.ctx, of)
-	if err != nil {
-		return side{}, exit{exitFailed, fmt.Sprintf("grayloft: neither this checkout nor the service knows a run %q: %v", of, err)}
-	}
-	s := side{fmt.Sprintf("run %s of %s, %s at %s", d.ID, clock(d.Started, p.a.now()), d.Name, d.Place), map[string]sideTask{}}
-	for _, x := range d.Records {
-		s.tasks[x.Task] = sideTask{outcome: x.Outcome, key: x.Key}
-	}
-	return s, nil
-}
-
-// differing returns the tasks of two sides whose keys differ, sorted.
-func differing(one, two side) []string {
-	var out []string
-	for task, x := range one.tasks {
-		if y, ok := two.tasks[task]; ok && x.key != y.key {
-			out = append(out, task)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
-// complete looks up the ingredients of those tasks of which the service knows
-// only the key.
-func (p *past) complete(s side, tasks []string) {
-	var ask []protocol.Query
-	for _, t := range tasks {
-		if s.tasks[t].ingredients.IsZero() {
-			ask = append(ask, protocol.Query{Task: t, Key: s.tasks[t].key})
-		}
-	}
-	if len(ask) == 0 || p.client == nil {
-		return
-	}
-	entries, err := p.client.Lookup(p.ctx, ask)
-	if err != nil {
-		return // already reported; these tasks stay without ingredients
-	}
-	of := map[digest.Digest]digest.Digest{}
-	for _, e := range entries {
-		of[e.Key] = e.Ingredients
-	}
-	for _, q := range ask {
-		x := s.tasks[q.Task]
-		x.ingredients = of[q.Key]
-		s.tasks[q.Task] = x
-	}
 }
 
 type comparedJSON struct {
@@ -195,53 +103,30 @@ type comparedJSON struct {
 	Detail []string `json:"detail"`
 }
 
-func (a *app) compareRuns(ps *past, one, two string) error {
-	was, err := ps.side(one)
+func (a *app) compareRuns(ctx context.Context, archive *inspect.Archive, one, two string) error {
+	c, err := archive.CompareRuns(ctx, one, two)
 	if err != nil {
 		return err
 	}
-	is, err := ps.side(two)
-	if err != nil {
-		return err
+	list, rows := []comparedJSON{}, [][]string{}
+	for _, d := range c.Differs {
+		res := engine.Result{Changes: d.Changes}
+		list = append(list, comparedJSON{d.Task, d.A, d.B, string(d.Reason), append([]string{}, res.Detail()...)})
+		rows = append(rows, []string{d.Task, d.A, d.B, term.OrDash(string(d.Reason)), strings.TrimPrefix(term.DescribeChanges(d.Changes), ": ")})
 	}
-	tasks := differing(was, is)
-	ps.complete(was, tasks)
-	ps.complete(is, tasks)
-	list, rows, same := []comparedJSON{}, [][]string{}, 0
-	for task := range was.tasks {
-		if y, ok := is.tasks[task]; ok && y.key == was.tasks[task].key {
-			same++
-		}
+	if a.Format == "json" {
+		return a.JSON(map[string]any{"a": a.runLabel(c.A), "b": a.runLabel(c.B), "same": c.Same, "tasks": list})
 	}
-	for _, task := range tasks {
-		x, y := was.tasks[task], is.tasks[task]
-		reason, changes := ps.setApart(x.ingredients, y.ingredients)
-		res := engine.Result{Changes: changes}
-		list = append(list, comparedJSON{task, x.outcome, y.outcome, string(reason), append([]string{}, res.Detail()...)})
-		rows = append(rows, []string{task, x.outcome, y.outcome, orDash(string(reason)), strings.TrimPrefix(some(changes), ": ")})
-	}
-	if a.format == "json" {
-		return a.json(map[string]any{"a": was.label, "b": is.label, "same": same, "tasks": list})
-	}
-	fmt.Fprintf(a.out, "%s\n%s\n\n", a.soft("- "+was.label), a.soft("+ "+is.label))
+	fmt.Fprintf(a.Out, "%s\n%s\n\n", a.Soft("- "+a.runLabel(c.A)), a.Soft("+ "+a.runLabel(c.B)))
 	if len(rows) == 0 {
-		fmt.Fprintf(a.out, "%s in both, with equal keys.\n", counted(same, "task is", "tasks are"))
+		fmt.Fprintf(a.Out, "%s in both, with equal keys.\n", term.Count(c.Same, "task is", "tasks are"))
 		return nil
 	}
-	fmt.Fprintf(a.out, "%s different keys, %d the same.\n\n", counted(len(rows), "task has", "tasks have"), same)
-	a.table([]string{"task", "-", "+", "reason", "what differs"}, rows)
+	fmt.Fprintf(a.Out, "%s different keys, %d the same.\n\n", term.Count(len(rows), "task has", "tasks have"), c.Same)
+	a.Table([]string{"task", "-", "+", "reason", "what differs"}, rows)
 	return nil
 }
 
-// setApart returns the first reason by which two lists of ingredients differ.
-func (p *past) setApart(was, is digest.Digest) (key.Reason, []key.Change) {
-	one, err := p.ingredients(reference{}, was)
-	if err != nil {
-		return "", nil
-	}
-	two, err := p.ingredients(reference{}, is)
-	if err != nil {
-		return "", nil
-	}
-	return key.First(key.Compare(one.in, two.in, p.read))
+func (a *app) runLabel(r inspect.RunState) string {
+	return fmt.Sprintf("run %s of %s, %s", r.ID, term.Clock(r.At, a.now()), r.Origin)
 }

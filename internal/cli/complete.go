@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/term"
 )
 
 // completions returns what can be typed at a position; if the repository cannot
@@ -47,7 +49,7 @@ func taskWords(r *repository, typed string) []string {
 }
 
 func addressWords(r *repository, _ string) []string {
-	out := addrs(r.graph.Tasks)
+	out := term.Addresses(r.graph.Tasks)
 	slices.Sort(out)
 	return out
 }
@@ -124,7 +126,7 @@ func (a *app) completeFlags(c *cobra.Command) {
 		}
 	}
 	for flag, vals := range map[string][]string{
-		"logs": {"live", "whole", "failures", "none"}, "fetch": {"needed", "all", "off"}, "of": {"projects", "tasks"},
+		"logs": logsValues, "fetch": fetchValues, "of": {"projects", "tasks"},
 		"format": {"text", "json"}, "color": {"auto", "always", "never"},
 	} {
 		if c.Flags().Lookup(flag) != nil || c.PersistentFlags().Lookup(flag) != nil {

@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/remote"
+	"grayloft.example/grayloft/internal/term"
 )
 
 // checked is the result of one check by doctor.
@@ -34,8 +35,8 @@ func (a *app) doctorCommand() *cobra.Command {
 			for _, c := range list {
 				bad = bad || !c.OK
 			}
-			if a.format == "json" {
-				if err := a.json(list); err != nil {
+			if a.Format == "json" {
+				if err := a.JSON(list); err != nil {
 					return err
 				}
 			} else {
@@ -44,14 +45,14 @@ func (a *app) doctorCommand() *cobra.Command {
 					if !c.OK {
 						mark = "✕"
 					}
-					fmt.Fprintf(a.out, "%s %-13s %s\n", mark, c.What, c.Said)
+					fmt.Fprintf(a.Out, "%s %-13s %s\n", mark, c.What, c.Said)
 					if c.Fix != "" {
-						fmt.Fprintf(a.out, "  %-13s %s\n", "", a.soft(c.Fix))
+						fmt.Fprintf(a.Out, "  %-13s %s\n", "", a.Soft(c.Fix))
 					}
 				}
 			}
 			if bad {
-				return exit{exitFailed, ""}
+				return errFailed
 			}
 			return nil
 		},
@@ -81,7 +82,7 @@ func (a *app) examine(ctx context.Context) []checked {
 	if err == nil {
 		defer os.RemoveAll(tmp)
 		able := sandbox.Able(filepath.Clean(tmp))
-		said := "held: " + able.String()
+		said := "enforced: " + able.String()
 		if lacks := able.Lacks(false); len(lacks) > 0 {
 			said += "; outputs of such tasks stay on this machine"
 		}
@@ -90,10 +91,10 @@ func (a *app) examine(ctx context.Context) []checked {
 	add("traced", inspect.CanTrace(), "strace is installed", "traced tasks run, but their outputs stay on this machine; grayloft drift does not work")
 	r, err := a.load(ctx)
 	if err != nil {
-		add("repository", fmt.Errorf("%s", firstLine(err.Error())), "", "grayloft projects lists all errors")
+		add("repository", fmt.Errorf("%s", term.FirstLine(err.Error())), "", "grayloft projects lists all errors")
 		return out
 	}
-	add("repository", r.git.Check(ctx), fmt.Sprintf("%s: %s, %s", r.graph.Repo.Name, counted(len(r.graph.Projects), "project", "projects"), counted(len(r.graph.Tasks), "task", "tasks")),
+	add("repository", r.git.Check(ctx), fmt.Sprintf("%s: %s, %s", r.graph.Repo.Name, term.Count(len(r.graph.Projects), "project", "projects"), term.Count(len(r.graph.Tasks), "task", "tasks")),
 		"Gray Loft needs a git repository: git init")
 	return append(out, a.examineService(ctx, r, st))
 }
@@ -109,12 +110,10 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	client := remote.New(url, r.graph.Repo.Name, token, st)
-	said := ""
-	client.Warn = func(s string) { said = s }
 	began := time.Now()
 	self, err := client.WhoAmI(ctx)
 	if err != nil {
-		return checked{"service", false, strings.TrimSuffix(said, "; the run goes on with this machine's cache alone"), "runs work without it; grayloft login changes the address or the token"}
+		return checked{"service", false, "the service at " + url + " " + remote.Explain(err), "runs work without it; grayloft login changes the address or the token"}
 	}
 	text := fmt.Sprintf("%s answers in %d ms; %s writes to %s, reads from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {

@@ -12,6 +12,7 @@ import (
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/inspect"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -25,7 +26,7 @@ func (a *app) driftCommand() *cobra.Command {
 		Example: "  grayloft drift\n  grayloft drift build@fares\n  grayloft drift --pick changed",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := inspect.CanTrace(); err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
 			var list []inspect.Traced
 			err := a.apart(cmd.Context(), f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
@@ -38,7 +39,7 @@ func (a *app) driftCommand() *cobra.Command {
 			return a.reportDrift(list)
 		},
 	}
-	f.flags(c)
+	f.selection.flags(c)
 	f.choice.flags(c)
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 	return c
@@ -62,50 +63,50 @@ func (a *app) reportDrift(list []inspect.Traced) error {
 		if d.Failed != "" {
 			failed++
 		}
-		if a.format != "json" {
+		if a.Format != "json" {
 			a.sayDrift(d)
 		}
 	}
-	if a.format == "json" {
-		if err := a.json(out); err != nil {
+	if a.Format == "json" {
+		if err := a.JSON(out); err != nil {
 			return err
 		}
 	} else {
 		switch {
 		case len(list) == 0:
-			fmt.Fprintln(a.out, "Nothing to do: no task was selected.")
+			fmt.Fprintln(a.Out, "Nothing to do: no task was selected.")
 		case parted == 0 && failed == 0:
-			fmt.Fprintf(a.out, "%s opened exactly what was declared.\n", counted(len(list), "task", "tasks"))
+			fmt.Fprintf(a.Out, "%s opened exactly what was declared.\n", term.Count(len(list), "task", "tasks"))
 		default:
-			text := fmt.Sprintf("%s to change, of %d of %s.", counted(lines, "line", "lines"), parted, counted(len(list), "task", "tasks"))
+			text := fmt.Sprintf("%s to change, of %d of %s.", term.Count(lines, "line", "lines"), parted, term.Count(len(list), "task", "tasks"))
 			if failed > 0 {
 				text += fmt.Sprintf(" %d failed.", failed)
 			}
-			fmt.Fprintln(a.out, text)
+			fmt.Fprintln(a.Out, text)
 		}
 	}
 	if parted+failed > 0 {
-		return exit{exitFailed, ""}
+		return errFailed
 	}
 	return nil
 }
 
 func (a *app) sayDrift(d inspect.Traced) {
 	if len(d.Findings) == 0 && d.Failed == "" {
-		if a.verbose {
-			fmt.Fprintf(a.out, "%s opens exactly what it declares\n", d.Task.Addr())
+		if a.Verbose {
+			fmt.Fprintf(a.Out, "%s opens exactly what it declares\n", d.Task.Addr())
 		}
 		return
 	}
-	fmt.Fprintln(a.out, d.Task.Addr())
+	fmt.Fprintln(a.Out, d.Task.Addr())
 	if d.Failed != "" {
-		fmt.Fprintf(a.out, "  failed: %s\n", d.Failed)
+		fmt.Fprintf(a.Out, "  failed: %s\n", d.Failed)
 		for _, l := range tasklog.Parse(d.Log) {
-			fmt.Fprintln(a.out, "    │ "+l.Text)
+			fmt.Fprintln(a.Out, "    │ "+l.Text)
 		}
 	}
 	for _, f := range d.Findings {
-		fmt.Fprintf(a.out, "  %s\n    %s\n", f.Why, f.Advice())
+		fmt.Fprintf(a.Out, "  %s\n    %s\n", f.Why, f.Advice())
 	}
-	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.Out)
 }

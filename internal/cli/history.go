@@ -13,6 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) historyCommand() *cobra.Command {
@@ -50,11 +51,11 @@ func (a *app) historyCommand() *cobra.Command {
 
 func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 	runs = runs[:min(len(runs), max(limit, 0))]
-	if a.format == "json" {
-		return a.json(append([]checkout.PastRun{}, runs...))
+	if a.Format == "json" {
+		return a.JSON(append([]checkout.PastRun{}, runs...))
 	}
 	if len(runs) == 0 {
-		fmt.Fprintln(a.out, "No run in this checkout yet: grayloft run TASK")
+		fmt.Fprintln(a.Out, "No run in this checkout yet: grayloft run TASK")
 		return nil
 	}
 	rows := [][]string{}
@@ -64,11 +65,11 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 		case p.Interrupted:
 			out = "interrupted"
 		case !p.OK:
-			out = counted(p.Totals[string(decide.Failed)], "failure", "failures")
+			out = term.Count(p.Totals[string(decide.Failed)], "failure", "failures")
 		}
-		rows = append(rows, []string{clock(p.At, a.now()), p.ID, out, seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
+		rows = append(rows, []string{term.Clock(p.At, a.now()), p.ID, out, term.Seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
 	}
-	a.table([]string{"when", "run", "outcome", "took", "tasks", "requested"}, rows)
+	a.Table([]string{"when", "run", "outcome", "took", "tasks", "requested"}, rows)
 	return nil
 }
 
@@ -99,24 +100,24 @@ func (a *app) taskHistory(t *graph.Task, runs []checkout.PastRun, limit int) err
 		list = append(list, taskPast{p.ID, p.At.UTC().Format("2006-01-02T15:04:05Z"), x})
 		what := x.Reason
 		if len(x.Detail) > 0 {
-			what += ": " + list3(x.Detail)
+			what += ": " + term.FirstFew(x.Detail)
 		}
 		if x.MadeBy != "" && what == "" {
-			what = "made by " + x.MadeBy
+			what = "built by " + x.MadeBy
 		}
 		if x.Message != "" {
-			what = strings.TrimPrefix(what+"; "+firstLine(x.Message), "; ")
+			what = strings.TrimPrefix(what+"; "+term.FirstLine(x.Message), "; ")
 		}
-		rows = append(rows, []string{clock(p.At, a.now()), p.ID, x.Outcome, seconds(x.Seconds), x.Key.Short(), what})
+		rows = append(rows, []string{term.Clock(p.At, a.now()), p.ID, x.Outcome, term.Seconds(x.Seconds), x.Key.Short(), what})
 	}
-	if a.format == "json" {
-		return a.json(list)
+	if a.Format == "json" {
+		return a.JSON(list)
 	}
 	if len(rows) == 0 {
-		fmt.Fprintf(a.out, "No remembered run of this checkout contains %s.\n", t.Addr())
+		fmt.Fprintf(a.Out, "No remembered run of this checkout contains %s.\n", t.Addr())
 		return nil
 	}
-	a.table([]string{"when", "run", "outcome", "took", "key", "why"}, rows)
+	a.Table([]string{"when", "run", "outcome", "took", "key", "why"}, rows)
 	return nil
 }
 
@@ -127,7 +128,7 @@ func (a *app) oneTask(ctx context.Context, r *repository, command, name string) 
 		return nil, err
 	}
 	if len(tasks) != 1 {
-		return nil, exit{exitWrong, fmt.Sprintf("grayloft: %s needs exactly one task, but %q matches %d: name one of %s", command, name, len(tasks), list3(addrs(tasks)))}
+		return nil, wrong("%s needs exactly one task, but %q matches %d: name one of %s", command, name, len(tasks), term.FirstFew(term.Addresses(tasks)))
 	}
 	return tasks[0], nil
 }
@@ -138,7 +139,7 @@ func (a *app) logCommand() *cobra.Command {
 		Use: "log TASK", Short: "Print the log of a task's last run, or of the run that made its outputs",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: log needs exactly one task, such as test@fares"}
+				return wrong("log needs exactly one task, such as test@fares")
 			}
 			return nil
 		},
@@ -178,14 +179,14 @@ func (a *app) log(r *repository, t *graph.Task, run string) error {
 	}
 	text, err := st.Read(d)
 	if err != nil {
-		return exit{exitFailed, fmt.Sprintf("grayloft: the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())}
+		return machineFault("the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())
 	}
 	lines := tasklog.Parse(text)
-	if a.format == "json" {
-		return a.json(lines)
+	if a.Format == "json" {
+		return a.JSON(lines)
 	}
 	for _, l := range lines {
-		fmt.Fprintln(a.out, l.Text)
+		fmt.Fprintln(a.Out, l.Text)
 	}
 	return nil
 }
@@ -194,7 +195,7 @@ func (a *app) logDigest(state *checkout.State, t *graph.Task, run string) (diges
 	if run == "" {
 		last, ok := state.Last(t.Addr())
 		if !ok || last.Log.IsZero() {
-			return last.Log, exit{exitFailed, fmt.Sprintf("grayloft: %s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())}
+			return last.Log, wrong("%s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())
 		}
 		return last.Log, nil
 	}
@@ -204,7 +205,7 @@ func (a *app) logDigest(state *checkout.State, t *graph.Task, run string) (diges
 	}
 	x, ok := p.Of(t.Addr())
 	if !ok || x.Log.IsZero() {
-		return digest.Digest{}, exit{exitFailed, fmt.Sprintf("grayloft: %s printed nothing in run %s: it did not run there", t.Addr(), p.ID)}
+		return digest.Digest{}, wrong("%s printed nothing in run %s: it did not run there", t.Addr(), p.ID)
 	}
 	return x.Log, nil
 }
@@ -220,5 +221,5 @@ func pastRun(state *checkout.State, run string) (checkout.PastRun, error) {
 			return p, nil
 		}
 	}
-	return checkout.PastRun{}, exit{exitFailed, fmt.Sprintf("grayloft: no remembered run of this checkout starts with %q: grayloft history lists them", run)}
+	return checkout.PastRun{}, wrong("no remembered run of this checkout starts with %q: grayloft history lists them", run)
 }

@@ -100,10 +100,10 @@ func (a *app) loginCommand() *cobra.Command {
 				return nil
 			}
 			if len(args) != 1 || rotate {
-				return exit{exitWrong, "grayloft: login needs the address of a service: grayloft login http://127.0.0.1:7420"}
+				return wrong("login needs the address of a service: grayloft login http://127.0.0.1:7420")
 			}
 			if !strings.HasPrefix(args[0], "http://") && !strings.HasPrefix(args[0], "https://") {
-				return exit{exitWrong, fmt.Sprintf("grayloft: %q is not the address of a service: write it like http://127.0.0.1:7420", args[0])}
+				return wrong("%q is not the address of a service: write it like http://127.0.0.1:7420", args[0])
 			}
 			return nil
 		},
@@ -126,24 +126,24 @@ func (a *app) rotate(ctx context.Context) error {
 	}
 	at, err := readLogins()
 	if err != nil {
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return machineFault("%v", err)
 	}
 	name := r.graph.Repo.Name
 	have, ok := at.Repos[name]
 	if !ok {
-		return exit{exitWrong, fmt.Sprintf("grayloft: no service is remembered for %s, so there is no token to rotate", name)}
+		return wrong("no service is remembered for %s, so there is no token to rotate", name)
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	got, err := remote.New(have.URL, name, have.Token, nil).Rotate(ctx)
 	if err != nil {
-		return exit{exitFailed, fmt.Sprintf("grayloft: the service at %s did not issue a new token: %v. The old one is still in use", have.URL, err)}
+		return machineFault("the service at %s did not issue a new token: %v. The old one is still in use", have.URL, err)
 	}
 	at.Repos[name] = savedLogin{have.URL, got.Token}
 	if err := at.save(); err != nil {
-		return exit{exitFailed, "grayloft: the new token could not be saved: " + err.Error() + ". The old one is valid until " + got.OldUntil.Local().Format("15:04")}
+		return machineFault("the new token could not be saved: %v. The old one is valid until %s", err, got.OldUntil.Local().Format("15:04"))
 	}
-	fmt.Fprintf(a.out, "%s has a new token. The old one is valid until %s.\n", name, got.OldUntil.Local().Format("15:04"))
+	fmt.Fprintf(a.Out, "%s has a new token. The old one is valid until %s.\n", name, got.OldUntil.Local().Format("15:04"))
 	return nil
 }
 
@@ -159,32 +159,31 @@ func (a *app) login(ctx context.Context, url string) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	client := remote.New(url, r.graph.Repo.Name, token, nil)
-	said := ""
-	client.Warn = func(s string) { said = s }
 	self, err := client.WhoAmI(ctx)
 	if err != nil {
-		if said == "" {
-			said = "the service at " + url + ": " + err.Error()
+		code := exitMachine
+		if remote.IsRefusal(err) {
+			code = exitWrong
 		}
-		return exit{exitFailed, "grayloft: " + strings.TrimSuffix(said, "; the run goes on with this machine's cache alone") + ". Nothing was remembered"}
+		return exit{code, fmt.Sprintf("grayloft: the service at %s %s. Nothing was remembered", url, remote.Explain(err))}
 	}
 	at, err := readLogins()
 	if err != nil {
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return machineFault("%v", err)
 	}
 	at.Repos[r.graph.Repo.Name] = savedLogin{url, token}
 	if err := at.save(); err != nil {
-		return exit{exitFailed, "grayloft: remembering the service: " + err.Error()}
+		return machineFault("remembering the service: %v", err)
 	}
 	file, _ := loginsFile()
-	if a.format == "json" {
-		return a.json(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "writes_to": self.WritesTo, "reads_from": self.ReadsFrom, "expires": self.Expires, "kept_in": file})
+	if a.Format == "json" {
+		return a.JSON(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "writes_to": self.WritesTo, "reads_from": self.ReadsFrom, "expires": self.Expires, "kept_in": file})
 	}
-	fmt.Fprintf(a.out, "Logged in to %s as %s: writes to %s, reads from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
+	fmt.Fprintf(a.Out, "Logged in to %s as %s: writes to %s, reads from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
 	if self.Expires != nil {
-		fmt.Fprintf(a.out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
+		fmt.Fprintf(a.Out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
 	}
-	fmt.Fprintf(a.out, "Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n", file, r.graph.Repo.Name)
+	fmt.Fprintf(a.Out, "Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n", file, r.graph.Repo.Name)
 	return nil
 }
 
@@ -197,15 +196,15 @@ func (a *app) readToken() (string, error) {
 	var text []byte
 	var err error
 	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
-		fmt.Fprint(a.err, "Token: ")
+		fmt.Fprint(a.Err, "Token: ")
 		text, err = term.ReadPassword(fd)
-		fmt.Fprintln(a.err)
+		fmt.Fprintln(a.Err)
 	} else {
 		text, err = io.ReadAll(io.LimitReader(a.in, 4096))
 	}
 	token := strings.TrimSpace(string(text))
 	if err != nil || token == "" {
-		return "", exit{exitWrong, "grayloft: there is no token: pipe it in, or set GRAYLOFT_TOKEN; grayloftd token new makes one"}
+		return "", wrong("there is no token: pipe it in, or set GRAYLOFT_TOKEN; grayloftd token new makes one")
 	}
 	return token, nil
 }
@@ -220,18 +219,18 @@ func (a *app) logoutCommand() *cobra.Command {
 			}
 			at, err := readLogins()
 			if err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
 			have, ok := at.Repos[r.graph.Repo.Name]
 			if !ok {
-				fmt.Fprintf(a.out, "No service is remembered for %s.\n", r.graph.Repo.Name)
+				fmt.Fprintf(a.Out, "No service is remembered for %s.\n", r.graph.Repo.Name)
 				return nil
 			}
 			delete(at.Repos, r.graph.Repo.Name)
 			if err := at.save(); err != nil {
-				return exit{exitFailed, "grayloft: " + err.Error()}
+				return machineFault("%v", err)
 			}
-			fmt.Fprintf(a.out, "Forgot %s and its token. The token is still valid: a person who manages tokens can revoke it.\n", have.URL)
+			fmt.Fprintf(a.Out, "Forgot %s and its token. The token is still valid: a person who manages tokens can revoke it.\n", have.URL)
 			return nil
 		},
 	}
@@ -247,7 +246,7 @@ func (a *app) service(r *repository) (url, token string) {
 	}
 	at, err := readLogins()
 	if err != nil {
-		fmt.Fprintf(a.err, "warning: %v\n", err)
+		fmt.Fprintf(a.Err, "warning: %v\n", err)
 	}
 	kept := at.Repos[r.graph.Repo.Name]
 	if url == "" {

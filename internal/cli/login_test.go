@@ -25,13 +25,13 @@ func TestLoginRemembersAServiceForOnePerson(t *testing.T) {
 	config := t.TempDir()
 	r.Env = append(r.Env, "GRAYLOFT_CONFIG="+config)
 	token := s.Token(t, "ann", "person/ann", "trusted")
-	if a := answer(r, "nonsense\n", "login", s.URL); a.Code != 1 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
+	if a := answer(r, "nonsense\n", "login", s.URL); a.Code != 2 || !strings.Contains(a.Err, "does not know this token") || !strings.Contains(a.Err, "Nothing was remembered") {
 		t.Errorf("a wrong token: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	if a := answer(r, "", "login", s.URL); a.Code != 2 || !strings.Contains(a.Err, "no token") {
 		t.Errorf("no token: exit %d, %s", a.Code, a.Err)
 	}
-	if a := answer(r, "x\n", "login", "http://127.0.0.1:1"); a.Code != 1 || !strings.Contains(a.Err, "cannot be reached") {
+	if a := answer(r, "x\n", "login", "http://127.0.0.1:1"); a.Code != 3 || !strings.Contains(a.Err, "cannot be reached") {
 		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
 	}
 	if a := answer(r, token+"\n", "login", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: writes to person/ann, reads from trusted") || strings.Contains(a.Out, token) {

@@ -9,6 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/term"
 )
 
 type projectJSON struct {
@@ -52,18 +53,18 @@ func (a *app) projectsCommand() *cobra.Command {
 			for _, p := range r.graph.Projects {
 				list = append(list, describeProject(p))
 			}
-			if a.format == "json" {
-				return a.json(list)
+			if a.Format == "json" {
+				return a.JSON(list)
 			}
 			rows := [][]string{}
 			for _, p := range list {
-				rows = append(rows, []string{p.Name, orDash(strings.Join(p.Kind, " ")), p.Dir, strings.Join(p.Tasks, " "), orDash(strings.Join(p.Needs, " "))})
+				rows = append(rows, []string{p.Name, term.OrDash(strings.Join(p.Kind, " ")), p.Dir, strings.Join(p.Tasks, " "), term.OrDash(strings.Join(p.Needs, " "))})
 			}
 			if len(rows) == 0 {
-				fmt.Fprintf(a.out, "No projects yet: add a %s to a directory that matches [repo] projects in %s.\n", decl.ProjectFile, decl.RootFile)
+				fmt.Fprintf(a.Out, "No projects yet: add a %s to a directory that matches [repo] projects in %s.\n", decl.ProjectFile, decl.RootFile)
 				return nil
 			}
-			a.table([]string{"project", "kind", "directory", "tasks", "needs"}, rows)
+			a.Table([]string{"project", "kind", "directory", "tasks", "needs"}, rows)
 			return nil
 		},
 	}
@@ -105,14 +106,14 @@ func (a *app) tasksCommand() *cobra.Command {
 				list = append(list, j)
 				what := t.Help
 				if what == "" {
-					what = firstLine(j.Run)
+					what = term.FirstLine(j.Run)
 				}
 				rows = append(rows, []string{j.Task, what})
 			}
-			if a.format == "json" {
-				return a.json(list)
+			if a.Format == "json" {
+				return a.JSON(list)
 			}
-			a.table([]string{"task", "help"}, rows)
+			a.Table([]string{"task", "help"}, rows)
 			return nil
 		},
 	}
@@ -120,17 +121,9 @@ func (a *app) tasksCommand() *cobra.Command {
 	return c
 }
 
-func firstLine(s string) string {
-	line, rest, _ := strings.Cut(strings.TrimSpace(s), "\n")
-	if rest != "" {
-		line += " …"
-	}
-	return line
-}
-
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %s takes no names, but got %q", cmd.Name(), args[0])}
+		return wrong("%s takes no names, but got %q", cmd.Name(), args[0])
 	}
 	return nil
 }

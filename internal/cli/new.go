@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) newCommand() *cobra.Command {
@@ -30,7 +31,7 @@ func (a *app) newCommand() *cobra.Command {
 		Example: "  grayloft new go-library libs/ferries",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return exit{exitWrong, "grayloft: new needs a kind and a directory: grayloft new go-library libs/ferries"}
+				return wrong("new needs a kind and a directory: grayloft new go-library libs/ferries")
 			}
 			return nil
 		},
@@ -52,7 +53,7 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 		return exit{exitWrong, msg}
 	}
 	if k.Template.Text == "" {
-		return exit{exitWrong, fmt.Sprintf("grayloft: kind %q has no template: add template = \"build/templates/%s\" in %s, and put the files of a new project there", kind, kind, k.Pos.At())}
+		return wrong("kind %q has no template: add template = \"build/templates/%s\" in %s, and put the files of a new project there", kind, kind, k.Pos.At())
 	}
 	dir, err := a.fromRoot(r, where)
 	if err != nil {
@@ -63,13 +64,13 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 	}
 	texts, err := fill(os.DirFS(r.root), k.Template.Text, r.graph.Repo.Name, dir)
 	if err != nil {
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return machineFault("%v", err)
 	}
 	if _, ok := texts[decl.ProjectFile]; !ok {
 		texts[decl.ProjectFile] = filled{"[project]\nkind = \"" + kind + "\"\n", 0o644}
 	}
 	if err := writeNew(r.root, dir, texts); err != nil {
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return machineFault("%v", err)
 	}
 	return a.checkNew(r, dir, texts)
 }
@@ -77,7 +78,7 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 // placeFor explains why a project cannot be made in a directory.
 func (a *app) placeFor(r *repository, dir string) error {
 	if dir == "." {
-		return exit{exitWrong, "grayloft: a new project cannot be made at the root of the repository"}
+		return wrong("a new project cannot be made at the root of the repository")
 	}
 	holds := slices.ContainsFunc(r.graph.Repo.KindFiles, func(it decl.Item) bool {
 		p, err := glob.Parse(it.Text)
@@ -88,14 +89,14 @@ func (a *app) placeFor(r *repository, dir string) error {
 		for _, it := range r.graph.Repo.KindFiles {
 			among = append(among, it.Text)
 		}
-		return exit{exitWrong, fmt.Sprintf("grayloft: no pattern of [repo] projects in %s matches %q: choose a directory that one of %s matches, or add a pattern there", decl.RootFile, dir, strings.Join(among, ", "))}
+		return wrong("no pattern of [repo] projects in %s matches %q: choose a directory that one of %s matches, or add a pattern there", decl.RootFile, dir, strings.Join(among, ", "))
 	}
 	list, err := os.ReadDir(filepath.Join(r.root, dir))
 	if err == nil && len(list) > 0 {
-		return exit{exitFailed, fmt.Sprintf("grayloft: %s exists and is not empty: nothing was made", dir)}
+		return wrong("%s exists and is not empty: nothing was made", dir)
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return machineFault("%v", err)
 	}
 	return nil
 }
@@ -183,20 +184,20 @@ func writeNew(root, dir string, texts map[string]filled) error {
 func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error {
 	g, err := graph.Load(os.DirFS(r.root), filepath.Base(r.root))
 	if err != nil {
-		fmt.Fprintln(a.err, err)
-		return exit{exitFailed, fmt.Sprintf("\ngrayloft: %s was made, but its declaration has the errors above: fix the template or the project", dir)}
+		fmt.Fprintln(a.Err, err)
+		return exit{exitWrong, fmt.Sprintf("\ngrayloft: %s was made, but its declaration has the errors above: fix the template or the project", dir)}
 	}
 	p := g.Containing(dir)
-	fmt.Fprintf(a.out, "Made %s from %s: project %s with %s.\n", dir, counted(len(texts), "file", "files"), p.Name, counted(len(p.Tasks), "task", "tasks"))
+	fmt.Fprintf(a.Out, "Made %s from %s: project %s with %s.\n", dir, term.Count(len(texts), "file", "files"), p.Name, term.Count(len(p.Tasks), "task", "tasks"))
 	for _, rel := range slices.Sorted(maps.Keys(texts)) {
-		fmt.Fprintln(a.out, "  "+path.Join(dir, rel))
+		fmt.Fprintln(a.Out, "  "+path.Join(dir, rel))
 	}
 	if len(p.Tasks) > 0 {
 		var names []string
 		for _, t := range p.Tasks {
 			names = append(names, t.Addr())
 		}
-		fmt.Fprintf(a.out, "\nNext: grayloft run %s\n", strings.Join(names, " "))
+		fmt.Fprintf(a.Out, "\nNext: grayloft run %s\n", strings.Join(names, " "))
 	}
 	return nil
 }

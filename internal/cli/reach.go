@@ -10,7 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/change"
-	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/changes"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) reachCommand() *cobra.Command {
@@ -18,159 +19,90 @@ func (a *app) reachCommand() *cobra.Command {
 	var as string
 	c := &cobra.Command{
 		Use: "reach [FILE…]", Short: "Show what files, or the changes since the base, can affect, and by what path",
+		Long: "Lists the tasks that files, or the changes since the base, can affect, each with a shortest path.\n" +
+			"--as ci-matrix prints one line of JSON, {\"include\": [{\"project\": …, \"dir\": …, \"tasks\": …}, …]}: one job\n" +
+			"per affected project, for CI systems that expand a job matrix.",
 		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as ci-matrix",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			switch as {
-			case "", "text", "json", "ci-matrix":
-			default:
-				return exit{exitWrong, fmt.Sprintf("grayloft: --as %q is not valid: text or ci-matrix", as)}
-			}
-			if as == "" {
-				as = a.format
+			if as != "text" && as != "ci-matrix" {
+				return wrong("--as %q is not valid: text or ci-matrix", as)
 			}
 			r, err := a.load(cmd.Context())
 			if err != nil {
 				return err
 			}
 			sel.files = append(sel.files, args...)
-			sel.reaching = true
-			return a.reach(cmd.Context(), r, sel, as)
+			return a.reach(cmd.Context(), r, sel, as == "ci-matrix")
 		},
 	}
 	sel.changeFlags(c)
-	c.Flags().StringVar(&as, "as", "", "text or ci-matrix (JSON with one job per project, for CI systems that expand a job matrix)")
+	c.Flags().StringVar(&as, "as", "text", "text or ci-matrix (JSON with one job per project)")
 	return c
 }
 
-// reached is a task that changes can affect, with the path by which they do.
-type reached struct {
-	task *graph.Task
-	by   change.Touch  // at the start of the path
-	way  []*graph.Task // from the touched task to this one
-}
-
-// ways finds, for every task that the touched ones can affect, a shortest path
-// from one of them.
-func ways(g *graph.Graph, touched []change.Touch) []reached {
-	found := map[*graph.Task]*reached{}
-	var next []*graph.Task
-	for _, t := range touched {
-		found[t.Task] = &reached{t.Task, t, []*graph.Task{t.Task}}
-		next = append(next, t.Task)
-	}
-	for len(next) > 0 {
-		t := next[0]
-		next = next[1:]
-		for _, u := range t.Dependents {
-			if found[u] == nil {
-				found[u] = &reached{u, found[t].by, append(slices.Clone(found[t].way), u)}
-				next = append(next, u)
-			}
-		}
-	}
-	var out []reached
-	for _, t := range g.Tasks {
-		if r := found[t]; r != nil {
-			out = append(out, *r)
-		}
-	}
-	return out
-}
-
-func (a *app) reach(ctx context.Context, r *repository, s selection, as string) error {
-	c := &changes{a: a, ctx: ctx, r: r, s: s}
-	tasks, err := c.tasks()
+func (a *app) reach(ctx context.Context, r *repository, s selection, matrix bool) error {
+	found, err := a.changed(ctx, r, s)
 	if err != nil {
 		return err
 	}
-	if c.all {
-		c.touched = nil
-		for _, t := range tasks {
-			c.touched = append(c.touched, change.Touch{Task: t, By: "everything"})
-		}
+	list := change.Reach(r.graph, found.Touched)
+	switch {
+	case matrix:
+		return a.printMatrix(list)
+	case a.Format == "json":
+		return a.JSON(reachJSON(list))
+	case len(s.files) > 1 && len(s.files) <= 20 && s.filesFrom == "":
+		return a.reachEach(ctx, r, s)
 	}
-	list := ways(r.graph, c.touched)
-	switch as {
-	case "json":
-		return a.json(reachJSON(list))
-	case "ci-matrix":
-		return a.matrix(list)
-	}
-	if len(s.files) > 1 && len(s.files) <= 20 && s.filesFrom == "" {
-		return a.reachEach(c)
-	}
-	a.printReach(c, list)
-	return nil
+	return a.printReach(r, s, found)
 }
 
 // reachEach explains several files one after another.
-func (a *app) reachEach(c *changes) error {
-	for i, f := range c.s.files {
+func (a *app) reachEach(ctx context.Context, r *repository, s selection) error {
+	for i, f := range s.files {
 		if i > 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
-		one := &changes{a: a, ctx: c.ctx, r: c.r, s: selection{files: []string{f}, since: c.s.since}}
-		if _, err := one.tasks(); err != nil {
+		one := selection{files: []string{f}, since: s.since}
+		found, err := a.changed(ctx, r, one)
+		if err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, a.bold(f))
-		a.printReach(one, ways(c.r.graph, one.touched))
+		fmt.Fprintln(a.Out, a.Bold(f))
+		if err := a.printReach(r, one, found); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-func (a *app) printReach(c *changes, list []reached) {
+func (a *app) printReach(r *repository, s selection, found changes.Answer) error {
+	list := change.Reach(r.graph, found.Touched)
 	if len(list) == 0 {
-		fmt.Fprintln(a.out, a.noReach(c))
-		return
+		paths, err := a.changedPaths(r, s)
+		if err != nil {
+			return err
+		}
+		nothing := "Nothing: no task reads what changed, and no declaration changed."
+		if len(paths) == 1 {
+			nothing = change.WhyNothing(r.graph, paths[0], found.Base)
+		}
+		fmt.Fprintln(a.Out, nothing)
+		return nil
 	}
-	projects := projectsOf(list)
-	fmt.Fprintf(a.out, "%s in %s of %d.\n\n", counted(len(list), "task", "tasks"), counted(len(projects), "project", "projects"), len(c.r.graph.Projects))
+	projects := change.Projects(list)
+	fmt.Fprintf(a.Out, "%s in %s of %d.\n\n", term.Count(len(list), "task", "tasks"), term.Count(len(projects), "project", "projects"), len(r.graph.Projects))
 	rows := [][]string{}
 	for _, x := range list {
-		var way []string
-		for _, t := range x.way[:len(x.way)-1] {
-			way = append(way, t.Addr())
+		start := x.By.By
+		if x.By.Through != "" {
+			start += " (" + x.By.Through + ")"
 		}
-		start := x.by.By
-		if x.by.Through != "" {
-			start += " (" + x.by.Through + ")"
-		}
-		rows = append(rows, []string{x.task.Addr(), strings.Join(append([]string{start}, way...), " → ")})
+		way := append([]string{start}, term.Addresses(x.Path[:len(x.Path)-1])...)
+		rows = append(rows, []string{x.Task.Addr(), strings.Join(way, " → ")})
 	}
-	a.table([]string{"task", "by"}, rows)
-}
-
-// noReach explains why a file affects nothing.
-func (a *app) noReach(c *changes) string {
-	const nothing = "Nothing: no task reads what changed, and no declaration changed."
-	paths, err := c.named()
-	if err != nil || len(paths) != 1 {
-		return nothing
-	}
-	p := paths[0]
-	g := c.r.graph
-	owner := g.Owner(p)
-	switch w := g.Writer(p); {
-	case c.touchesDeclarations(paths):
-		return fmt.Sprintf("Nothing: %s contains declarations, and none of them differs from those at %s.", p, c.rev)
-	case w != nil:
-		return fmt.Sprintf("Nothing: %s is an output of %s. An output affects other tasks through the task that writes it: grayloft show %s", p, w.Addr(), w.Addr())
-	case owner == nil:
-		return fmt.Sprintf("Nothing: %s is in no project, and no task reads it with a \"repo:\" pattern.", p)
-	case len(owner.Tasks) == 0:
-		return fmt.Sprintf("Nothing: %s belongs to project %s, which has no tasks.", p, owner.Name)
-	}
-	return fmt.Sprintf("Nothing: %s belongs to project %s, and none of its tasks reads it; grayloft show %s shows what they read.", p, owner.Name, owner.Tasks[0].Addr())
-}
-
-func projectsOf(list []reached) []string {
-	out := []string{}
-	for _, x := range list {
-		out = append(out, x.task.Project.Name)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
+	a.Table([]string{"task", "by"}, rows)
+	return nil
 }
 
 type reachDocument struct {
@@ -179,11 +111,11 @@ type reachDocument struct {
 	Paths    map[string][]string `json:"paths"` // from the file, or "its declaration", to the task
 }
 
-func reachJSON(list []reached) reachDocument {
-	out := reachDocument{Projects: projectsOf(list), Tasks: []string{}, Paths: map[string][]string{}}
+func reachJSON(list []change.Reached) reachDocument {
+	out := reachDocument{Projects: change.Projects(list), Tasks: []string{}, Paths: map[string][]string{}}
 	for _, x := range list {
-		out.Tasks = append(out.Tasks, x.task.Addr())
-		out.Paths[x.task.Addr()] = append([]string{x.by.By}, addrs(x.way)...)
+		out.Tasks = append(out.Tasks, x.Task.Addr())
+		out.Paths[x.Task.Addr()] = append([]string{x.By.By}, term.Addresses(x.Path)...)
 	}
 	slices.Sort(out.Tasks)
 	return out
@@ -195,23 +127,23 @@ type matrixJob struct {
 	Tasks   string `json:"tasks"` // addresses separated by spaces, as run takes them
 }
 
-// matrix writes one line of JSON: a job for each affected project.
-func (a *app) matrix(list []reached) error {
+// printMatrix writes one line of JSON: a job for each affected project.
+func (a *app) printMatrix(list []change.Reached) error {
 	jobs := []matrixJob{}
 	at := map[string]int{}
-	for _, name := range projectsOf(list) {
+	for _, name := range change.Projects(list) {
 		at[name] = len(jobs)
 		jobs = append(jobs, matrixJob{Project: name})
 	}
 	for _, x := range list {
-		j := &jobs[at[x.task.Project.Name]]
-		j.Dir = x.task.Project.Dir
-		j.Tasks = strings.TrimPrefix(j.Tasks+" "+x.task.Addr(), " ")
+		j := &jobs[at[x.Task.Project.Name]]
+		j.Dir = x.Task.Project.Dir
+		j.Tasks = strings.TrimPrefix(j.Tasks+" "+x.Task.Addr(), " ")
 	}
 	b, err := json.Marshal(map[string]any{"include": jobs})
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintln(a.out, string(b))
+	_, err = fmt.Fprintln(a.Out, string(b))
 	return err
 }

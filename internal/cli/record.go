@@ -12,37 +12,27 @@ import (
 	"grayloft.example/grayloft/internal/remote"
 )
 
-// recording is an observer that reports a run to the service.
+// recording is an observer that reports a run to the service. A nil recording
+// reports nothing.
 type recording struct{ to *remote.Recorder }
 
-func (a *app) record(ctx context.Context, c *remote.Client, r *repository, e *engine.Engine, opt engine.Options, f runFlags, args []string) recording {
-	commit, branch := r.git.Head(ctx)
-	maker := e.Maker()
-	return recording{remote.Record(c, protocol.Run{
+func (s *session) record(ctx context.Context, now time.Time, opt engine.Options, requested []string) *recording {
+	commit, branch := s.git.Head(ctx)
+	maker := s.engine.Maker()
+	return &recording{remote.Record(s.client, protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
-		Requested: asked(f.selection, args), NoReuse: f.noReuse, Jobs: f.jobs, Tasks: len(r.graph.Closure(opt.Picked)), Started: a.now().UTC(),
+		Requested: requested, NoReuse: opt.NoReuse, Jobs: opt.Jobs, Tasks: len(s.graph.Closure(opt.Picked)), Started: now.UTC(),
 	})}
-}
-
-// asked returns what the person requested, in few words.
-func asked(s selection, args []string) []string {
-	out := append([]string{}, args...)
-	if s.pick != "" {
-		out = append(out, s.pick)
-	} else if s.since != "" || len(s.files) > 0 || s.filesFrom != "" {
-		out = append(out, "affected")
-	}
-	return out
 }
 
 // past is a run for the history of this checkout: current tasks are left out,
 // so that a run with nothing to do costs one short line.
-func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *engine.Summary, asked []string) checkout.PastRun {
+func (s *session) past(ctx context.Context, now time.Time, run string, sum *engine.Summary, requested []string) checkout.PastRun {
 	p := checkout.PastRun{
-		ID: opt.Run, At: a.now().UTC(), Asked: asked, OK: s.OK(), Interrupted: s.Interrupted, Seconds: round(s.Took.Seconds()),
-		Saved: round(s.Saved()), Cost: round((s.Fetching + s.Uploading).Seconds()), Totals: s.Totals(), Tasks: []checkout.PastTask{},
+		ID: run, At: now.UTC(), Asked: requested, OK: sum.OK(), Interrupted: sum.Interrupted, Seconds: round(sum.Took.Seconds()),
+		Saved: round(sum.Saved()), Cost: round((sum.Fetching + sum.Uploading).Seconds()), Totals: sum.Totals(), Tasks: []checkout.PastTask{},
 	}
-	for _, res := range s.Results {
+	for _, res := range sum.Results {
 		if res.Outcome == decide.Current || res.Outcome == decide.NotStarted {
 			continue
 		}
@@ -56,19 +46,24 @@ func (a *app) past(ctx context.Context, r *repository, opt engine.Options, s *en
 		p.Tasks = append(p.Tasks, t)
 	}
 	if len(p.Tasks) > 0 {
-		p.Commit, p.Branch = r.git.Head(context.WithoutCancel(ctx))
+		p.Commit, p.Branch = s.git.Head(context.WithoutCancel(ctx))
 	}
 	return p
 }
 
-func (r recording) Started(t *graph.Task, at time.Duration, slot int) {
+// Started implements [engine.Observer].
+func (r *recording) Started(t *graph.Task, at time.Duration, slot int) {
 	r.to.Started(protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot})
 }
 
-func (recording) Line(*graph.Task, string) {} // logs are recorded as a whole
-func (recording) Warn(string)              {} // warnings are for the person
+// Line implements [engine.Observer]: logs are recorded as a whole.
+func (*recording) Line(*graph.Task, string) {}
 
-func (r recording) Done(res *engine.Result) {
+// Warn implements [engine.Observer]: warnings are for the person.
+func (*recording) Warn(string) {}
+
+// Done implements [engine.Observer].
+func (r *recording) Done(res *engine.Result) {
 	rec := protocol.TaskRecord{
 		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
 		Detail: res.Detail(), Message: res.Message, At: res.Timing.At.Seconds(), Seconds: res.Timing.Took.Seconds(), Slot: res.Timing.Slot,
@@ -83,7 +78,10 @@ func (r recording) Done(res *engine.Result) {
 }
 
 // finish closes the record. Sum is nil if the run could not start.
-func (r recording) finish(sum *engine.Summary, took time.Duration) {
+func (r *recording) finish(sum *engine.Summary, took time.Duration) {
+	if r == nil {
+		return
+	}
 	fin := protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
 	if sum != nil {
 		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
@@ -93,4 +91,35 @@ func (r recording) finish(sum *engine.Summary, took time.Duration) {
 		}
 	}
 	r.to.Finish(fin)
+}
+
+// both passes everything to two observers.
+type both [2]engine.Observer
+
+// Started implements [engine.Observer].
+func (b both) Started(t *graph.Task, at time.Duration, slot int) {
+	for _, o := range b {
+		o.Started(t, at, slot)
+	}
+}
+
+// Line implements [engine.Observer].
+func (b both) Line(t *graph.Task, line string) {
+	for _, o := range b {
+		o.Line(t, line)
+	}
+}
+
+// Done implements [engine.Observer].
+func (b both) Done(r *engine.Result) {
+	for _, o := range b {
+		o.Done(r)
+	}
+}
+
+// Warn implements [engine.Observer].
+func (b both) Warn(s string) {
+	for _, o := range b {
+		o.Warn(s)
+	}
 }

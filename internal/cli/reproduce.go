@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"runtime"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,6 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) reproduceCommand() *cobra.Command {
@@ -57,26 +56,22 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	ctx, kill, stop := interrupts(ctx)
 	defer stop()
 	process.Prepare()
-	e, client, err := a.engine(ctx, r, f)
+	s, err := a.open(ctx, r, f.offline)
 	if err != nil {
 		return err
 	}
-	defer e.State.Close()
-	quiet := &plainView{a: a, out: io.Discard, logs: "none"}
-	e.Observer = quiet
-	if client != nil {
-		client.Warn = quiet.Warn
-	}
-	sum, err := do(ctx, e, engine.Options{Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, Fetch: decide.FetchNeeded, Grace: 5 * time.Second, Kill: kill})
+	defer s.Close()
+	s.watchedBy(a.SilentView())
+	sum, err := do(ctx, s.engine, a.options(f, picked, kill))
 	switch {
 	case ctx.Err() != nil:
-		return exit{exitInterrupted, "interrupted"}
+		return errInterrupted
 	case err != nil:
-		return exit{exitFailed, "grayloft: " + err.Error()}
+		return err
 	case !sum.OK():
 		for _, res := range sum.Results {
 			if res.Outcome == decide.Failed {
-				return exit{exitFailed, fmt.Sprintf("grayloft: the dependency %s failed: %s\nSee grayloft log %s.", res.Task.Addr(), firstLine(res.Message), res.Task.Addr())}
+				return exit{exitFailed, fmt.Sprintf("grayloft: the dependency %s failed: %s\nSee grayloft log %s.", res.Task.Addr(), term.FirstLine(res.Message), res.Task.Addr())}
 			}
 		}
 		return exit{exitFailed, "grayloft: a dependency failed"}
@@ -99,20 +94,20 @@ func (a *app) reportReproduction(list []inspect.Reproduction) error {
 	for _, t := range list {
 		bad = bad || t.Failed != "" || len(t.Differ) > 0
 		out = append(out, reproductionJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Isolation, append([]drift.Difference{}, t.Differ...)})
-		if a.format != "json" {
+		if a.Format != "json" {
 			a.printReproduction(t)
 		}
 	}
-	if a.format != "json" && len(list) > 0 {
-		fmt.Fprintln(a.out, "\n"+a.soft("Isolation of both runs: "+list[0].Isolation+"."))
+	if a.Format != "json" && len(list) > 0 {
+		fmt.Fprintln(a.Out, "\n"+a.Soft("Isolation of both runs: "+list[0].Isolation+"."))
 	}
-	if a.format == "json" {
-		if err := a.json(out); err != nil {
+	if a.Format == "json" {
+		if err := a.JSON(out); err != nil {
 			return err
 		}
 	}
 	if bad {
-		return exit{exitFailed, ""}
+		return errFailed
 	}
 	return nil
 }
@@ -120,25 +115,25 @@ func (a *app) reportReproduction(list []inspect.Reproduction) error {
 func (a *app) printReproduction(t inspect.Reproduction) {
 	switch {
 	case t.Failed != "":
-		fmt.Fprintf(a.out, "%s failed in a sealed run: %s\n", t.Task.Addr(), t.Failed)
+		fmt.Fprintf(a.Out, "%s failed in a sealed run: %s\n", t.Task.Addr(), t.Failed)
 		for _, l := range tasklog.Parse(t.Log) {
-			fmt.Fprintln(a.out, "    │ "+l.Text)
+			fmt.Fprintln(a.Out, "    │ "+l.Text)
 		}
 	case len(t.Differ) == 0 && t.Outputs == 0:
-		fmt.Fprintf(a.out, "%s wrote nothing in either run\n", t.Task.Addr())
+		fmt.Fprintf(a.Out, "%s wrote nothing in either run\n", t.Task.Addr())
 	case len(t.Differ) == 0:
-		fmt.Fprintf(a.out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), counted(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(a.Out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), term.Count(t.Outputs, "output", "outputs"))
 	default:
-		fmt.Fprintf(a.out, "%s is not reproducible: %d of %s differ\n", t.Task.Addr(), len(t.Differ), counted(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(a.Out, "%s is not reproducible: %d of %s differ\n", t.Task.Addr(), len(t.Differ), term.Count(t.Outputs, "output", "outputs"))
 		for _, d := range t.Differ {
-			fmt.Fprintf(a.out, "\n  %s   %s\n", d.Path, a.soft(d.Kind))
+			fmt.Fprintf(a.Out, "\n  %s   %s\n", d.Path, a.Soft(d.Kind))
 			for _, r := range d.Ranges {
-				fmt.Fprintf(a.out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
+				fmt.Fprintf(a.Out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
 			}
 			if more := d.Count - len(d.Ranges); more > 0 {
-				fmt.Fprintf(a.out, "    and at %s\n", counted(more, "more place", "more places"))
+				fmt.Fprintf(a.Out, "    and at %s\n", term.Count(more, "more place", "more places"))
 			}
 		}
-		fmt.Fprintln(a.out, "\nThe two runs had different directories and different seconds. Usual causes are paths, the current time,\nrandom values, and the order in which files are listed or tasks finish.")
+		fmt.Fprintln(a.Out, "\nThe two runs had different directories and different seconds. Usual causes are paths, the current time,\nrandom values, and the order in which files are listed or tasks finish.")
 	}
 }

@@ -2,40 +2,36 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/base32"
-	"fmt"
 	"os"
-	"os/signal"
-	"os/user"
 	"runtime"
+	"slices"
 	"strings"
-	"sync"
-	"syscall"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/schedule"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/process"
-	"grayloft.example/grayloft/internal/machine/store"
-	"grayloft.example/grayloft/internal/protocol"
-	"grayloft.example/grayloft/internal/remote"
+	"grayloft.example/grayloft/internal/term"
 )
 
+// runFlags are the flags of commands that run tasks or predict it.
 type runFlags struct {
+	choice
 	selection
 	jobs      int
-	keepGoing bool
 	noReuse   bool
+	keepGoing bool
+	offline   bool
+	fetch     string
 	part      string
 	logs      string
-	fetch     string
-	offline   bool
-	choice    choice
-	extra     []string // after --
+	extra     []string // arguments after "--"
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -60,9 +56,9 @@ func (a *app) runCommand() *cobra.Command {
 // sharedFlags are those of every command that settles tasks or predicts it:
 // which tasks, with which settings, and what may be asked of the service.
 func (f *runFlags) sharedFlags(c *cobra.Command) {
-	f.flags(c)
+	f.selection.flags(c)
 	f.choice.flags(c)
-	c.Flags().StringVar(&f.fetch, "fetch", "needed", "what to transfer from the cache: needed (outputs you asked for, and what a task that runs will read), all (every output of the plan), or none (only what a task that runs will read)")
+	c.Flags().StringVar(&f.fetch, "fetch", string(decide.FetchNeeded), "what to transfer from the cache: needed (outputs you asked for, and what a task that runs will read), all (every output of the plan), or none (only what a task that runs will read)")
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 }
 
@@ -75,21 +71,38 @@ func (f *runFlags) workFlags(c *cobra.Command) {
 
 func (f *runFlags) check() error {
 	if f.jobs < 1 {
-		return exit{exitWrong, "grayloft: --jobs must be at least 1"}
+		return wrong("--jobs must be at least 1")
 	}
 	if f.part != "" {
-		if _, _, err := partOf(f.part); err != nil {
-			return err
+		if _, err := schedule.ParsePart(f.part); err != nil {
+			return wrong("--part %v", err)
 		}
 	}
-	for _, v := range []struct{ flag, val, among string }{
-		{"--logs", f.logs, " live whole failures none "}, {"--fetch", f.fetch, " needed all none "},
+	for _, v := range []struct {
+		flag, val string
+		among     []string
+	}{
+		{"--logs", f.logs, logsValues}, {"--fetch", f.fetch, fetchValues},
 	} {
-		if !strings.Contains(v.among, " "+v.val+" ") && v.val != "" {
-			return exit{exitWrong, fmt.Sprintf("grayloft: %s %q is not valid: %s", v.flag, v.val, strings.Join(strings.Fields(v.among), ", "))}
+		if v.val != "" && !slices.Contains(v.among, v.val) {
+			return wrong("%s %q is not valid: %s", v.flag, v.val, strings.Join(v.among, ", "))
 		}
 	}
 	return nil
+}
+
+// The values of --logs and --fetch.
+var (
+	logsValues  = []string{string(term.LogsLive), string(term.LogsWhole), string(term.LogsFailures), string(term.LogsNone)}
+	fetchValues = []string{string(decide.FetchNeeded), string(decide.FetchAll), string(decide.FetchNone)}
+)
+
+// options are what the flags say to the engine.
+func (a *app) options(f runFlags, picked []*graph.Task, kill <-chan struct{}) engine.Options {
+	return engine.Options{
+		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, Args: f.extra,
+		Fetch: decide.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
+	}
 }
 
 // chosen loads the repository with the chosen settings, and selects its tasks.
@@ -116,99 +129,108 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	ctx, kill, stop := interrupts(ctx)
 	defer stop()
 	process.Prepare()
-
-	e, client, err := a.engine(ctx, r, f)
+	s, err := a.open(ctx, r, f.offline)
 	if err != nil {
 		return err
 	}
-	defer e.State.Close()
+	defer s.Close()
 	if f.part != "" {
-		if picked, err = a.part(ctx, r, client, f, picked); err != nil {
+		if picked, err = s.part(ctx, f.part, picked); err != nil {
 			return err
 		}
 	}
-	view := a.view(f, r.graph.Closure(picked), args, func(t *graph.Task) (float64, bool) {
-		last, ok := e.State.Last(t.Addr())
-		return last.Took, ok && last.Took > 0
+	requested := f.selection.requested(args)
+	view := a.NewView(term.ViewOptions{
+		Title: strings.Join(requested, " "), Tasks: r.graph.Closure(picked), Jobs: f.jobs, Logs: term.Logs(f.logs), Seconds: s.lastSeconds,
 	})
-	defer view.close()
-	e.Observer = engine.Observer(view)
-	opt := engine.Options{
-		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, Args: f.extra,
-		Fetch: decide.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
-	}
-	var rec *recording
-	if client != nil {
-		client.Warn = view.Warn
-		made := a.record(ctx, client, r, e, opt, f, args)
-		rec, e.Observer = &made, both{view, made}
-	}
+	defer view.Close()
+	opt := a.options(f, picked, kill)
+	rec := a.observe(ctx, s, view, opt, requested)
+
 	// The person sees the result before the last upload ends.
 	sharing := func() {}
 	opt.Settled = func(sum *engine.Summary) {
-		view.close()
+		view.Close()
 		a.say(sum)
 		sharing = a.sharing()
 	}
 	began := time.Now()
-	sum, err := e.Run(ctx, opt)
+	sum, err := s.engine.Run(ctx, opt)
 	if err == nil {
-		_ = e.Files.Memory.Save(e.State.DigestFile())
+		_ = s.engine.Files.Memory.Save(s.engine.State.DigestFile())
 	}
-	if rec != nil {
-		rec.finish(sum, time.Since(began))
-	}
+	rec.finish(sum, time.Since(began))
 	if sum != nil {
-		if err := e.State.Remember(a.past(ctx, r, opt, sum, asked(f.selection, args))); err != nil {
+		if err := s.engine.State.Remember(s.past(ctx, a.now(), opt.Run, sum, requested)); err != nil {
 			view.Warn(err.Error())
 		}
 	}
 	sharing()
-	view.close()
-	if err != nil {
-		if ctx.Err() != nil {
-			return exit{exitInterrupted, "interrupted"}
-		}
+	view.Close()
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return errInterrupted
+	case err != nil:
 		return err
 	}
 	return a.report(opt, sum)
 }
 
-// interrupts makes a context that the first interrupt cancels, and a channel
-// that the second one closes.
-func interrupts(parent context.Context) (ctx context.Context, kill <-chan struct{}, stop func()) {
-	ctx, cancel := context.WithCancel(parent)
-	signals := make(chan os.Signal, 4)
-	second := make(chan struct{})
-	done := make(chan struct{})
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP) // a closed terminal sends SIGHUP
-	go func() {
-		for n := 0; ; n++ {
-			select {
-			case <-signals:
-			case <-done:
-				return
-			}
-			if n == 0 {
-				cancel()
-			} else if n == 1 {
-				close(second)
-			}
-		}
-	}()
-	return ctx, second, func() { signal.Stop(signals); close(done); cancel() }
+// observe sends the events of the run to the view and, if there is a service, to
+// its record.
+func (a *app) observe(ctx context.Context, s *session, view term.View, opt engine.Options, requested []string) *recording {
+	s.watchedBy(view)
+	if s.client == nil {
+		return nil
+	}
+	rec := s.record(ctx, a.now(), opt, requested)
+	s.engine.Observer = both{view, rec}
+	return rec
 }
 
-// newRunID returns an id that sorts by time: milliseconds since 1970 and
-// chance, in base 32.
-func newRunID(now time.Time) string {
-	var b [15]byte
-	ms := now.UnixMilli()
-	for i := range 6 {
-		b[i] = byte(ms >> (40 - 8*i))
+// lastSeconds returns the last duration of a task here, if it is known.
+func (s *session) lastSeconds(t *graph.Task) (float64, bool) {
+	last, ok := s.engine.State.Last(t.Addr())
+	return last.Took, ok && last.Took > 0
+}
+
+// part returns this runner's share of the picked tasks. All runners must divide
+// in the same way, so they get the durations of tasks from the service; without
+// a service, every task counts the same.
+func (s *session) part(ctx context.Context, text string, picked []*graph.Task) ([]*graph.Task, error) {
+	part, err := schedule.ParsePart(text)
+	if err != nil {
+		return nil, wrong("--part %v", err)
 	}
-	_, _ = rand.Read(b[6:])
-	return strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString(b[:]))
+	seconds := map[string]float64{}
+	if s.client != nil {
+		commit, _ := s.git.Head(ctx)
+		seconds, err = s.client.Parts(ctx, schedule.DivisionID(picked, commit, part.Of), term.Addresses(s.graph.Closure(picked)))
+		if err != nil {
+			return nil, machineFault("--part: the runners agree through the service who runs what, but the service cannot be asked: %v.\n"+
+				"Give all of them --offline to divide by the number of tasks instead, or run without --part.", err)
+		}
+	}
+	parts := schedule.Parts(picked, part.Of, func(t *graph.Task) (float64, bool) {
+		s, ok := seconds[t.Addr()]
+		return s, ok
+	})
+	return parts[part.Which-1], nil
+}
+
+// newRunID returns an id that sorts by time: a version 7 UUID (RFC 9562) in
+// base 32, whose first characters differ between runs a second apart.
+func newRunID(now time.Time) string {
+	id, err := uuid.NewV7()
+	if err != nil {
+		panic(err) // the system has no random numbers
+	}
+	if ms := now.UnixMilli(); now.Sub(time.Now()).Abs() > time.Second { // the clock is moved
+		for i := range 6 {
+			id[i] = byte(ms >> (40 - 8*i))
+		}
+	}
+	return strings.ToLower(base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString(id[:]))
 }
 
 // now is the time for records: GRAYLOFT_CLOCK_OFFSET moves it, for
@@ -216,100 +238,4 @@ func newRunID(now time.Time) string {
 func (a *app) now() time.Time {
 	offset, _ := time.ParseDuration(os.Getenv("GRAYLOFT_CLOCK_OFFSET"))
 	return time.Now().Add(offset)
-}
-
-// engine assembles what a run works with.
-func (a *app) engine(ctx context.Context, r *repository, f runFlags) (*engine.Engine, *remote.Client, error) {
-	begun := r.ahead
-	r.ahead = nil
-	if begun == nil || begun.root != r.root {
-		begun = a.begun(ctx, r.root)
-	}
-	state, err := begun.state()
-	if err != nil {
-		return nil, nil, err
-	}
-	dir, err := store.DefaultDir()
-	if err != nil {
-		return nil, nil, err
-	}
-	st, err := store.Open(dir)
-	if err != nil {
-		return nil, nil, err
-	}
-	begun.files.Graph = r.graph
-	begun.loaded.Wait()
-	e := &engine.Engine{
-		Graph: r.graph, Files: begun.files,
-		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
-		Maker: sync.OnceValue(func() protocol.Maker { return a.maker(ctx, r) }), Now: a.now,
-	}
-	if f.offline {
-		return e, nil, nil
-	}
-	client, url := a.client(r, st)
-	if client != nil {
-		e.Service, e.Shared = url, client
-	}
-	return e, client, nil
-}
-
-// client returns a client of the repository's service, and its address; nil if
-// no service or no token is known.
-func (a *app) client(r *repository, st *store.Store) (*remote.Client, string) {
-	url, token := a.service(r)
-	if url == "" || token == "" {
-		return nil, ""
-	}
-	return remote.New(url, r.graph.Repo.Name, token, st), strings.TrimSuffix(url, "/")
-}
-
-// maker says who runs here: from git or the system. The service records the
-// token's name instead.
-func (a *app) maker(ctx context.Context, r *repository) protocol.Maker {
-	m := protocol.Maker{Name: os.Getenv("GRAYLOFT_NAME"), Place: os.Getenv("GRAYLOFT_PLACE")}
-	m.Host, _ = os.Hostname()
-	if m.Name == "" && os.Getenv("CI") != "" {
-		m.Name = "ci"
-	}
-	if m.Name == "" {
-		m.Name = r.git.User(ctx)
-	}
-	if u, err := user.Current(); m.Name == "" && err == nil {
-		m.Name = u.Username
-	}
-	if m.Place == "" && os.Getenv("CI") != "" {
-		m.Place = "ci"
-	}
-	if m.Place == "" {
-		m.Place = m.Host
-	}
-	return m
-}
-
-// both passes everything to two observers.
-type both [2]engine.Observer
-
-func (b both) Started(t *graph.Task, at time.Duration, slot int) {
-	for _, o := range b {
-		o.Started(t, at, slot)
-	}
-}
-
-func (b both) Line(t *graph.Task, line string) {
-	for _, o := range b {
-		o.Line(t, line)
-	}
-}
-
-func (b both) Done(r *engine.Result) {
-	for _, o := range b {
-		o.Done(r)
-	}
-}
-
-func (b both) Warn(s string) {
-	for _, o := range b {
-		o.Warn(s)
-	}
 }

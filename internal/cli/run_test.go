@@ -483,7 +483,7 @@ probes = ["steady", "each"]
 	}
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "cat version;", "echo no compiler here; exit 3;", 1))
 	a := r.Grayloft("run", "a")
-	if a.Code != 2 || !strings.Contains(a.Err, `probe "steady"`) || !strings.Contains(a.Err, "exit 3") || !strings.Contains(a.Err, "no compiler here") {
+	if a.Code != 1 || !strings.Contains(a.Err, `probe "steady"`) || !strings.Contains(a.Err, "exit 3") || !strings.Contains(a.Err, "no compiler here") {
 		t.Errorf("a probe that fails: exit %d, %s", a.Code, a.Err)
 	}
 }

@@ -16,7 +16,7 @@ func (a *app) schemaCommand() *cobra.Command {
 			"line such as\n\n  #:schema ./grayloft.schema.json",
 		Example: "  grayloft schema > grayloft.schema.json",
 		RunE: func(*cobra.Command, []string) error {
-			_, err := fmt.Fprint(a.out, string(decl.JSONSchema))
+			_, err := fmt.Fprint(a.Out, string(decl.JSONSchema))
 			return err
 		},
 	}

@@ -371,7 +371,7 @@ func TestPartsRunEveryTaskOnce(t *testing.T) {
 		}
 	}
 	r.Login("http://127.0.0.1:1", ci, "ci")
-	if a := r.Grayloft("run", "make", "--part", "1/2"); a.Code != 1 || !strings.Contains(a.Err, "--offline") {
+	if a := r.Grayloft("run", "make", "--part", "1/2"); a.Code != 3 || !strings.Contains(a.Err, "--offline") {
 		t.Errorf("without the service: %d %s", a.Code, a.Err)
 	}
 	if a := r.Grayloft("run", "make", "--part", "1/2", "--offline"); a.Code != 0 {

@@ -1,17 +1,17 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) showCommand() *cobra.Command {
@@ -23,7 +23,7 @@ func (a *app) showCommand() *cobra.Command {
 			"  grayloft show kind:go-library",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return exit{exitWrong, "grayloft: show needs exactly one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: followed by a name"}
+				return wrong("show needs exactly one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: followed by a name")
 			}
 			return nil
 		},
@@ -35,16 +35,16 @@ func (a *app) showCommand() *cobra.Command {
 			if err := ch.apply(r); err != nil {
 				return err
 			}
-			return a.show(r, args[0])
+			return a.show(cmd.Context(), r, args[0])
 		},
 	}
 	ch.flags(c)
 	return c
 }
 
-func (a *app) show(r *repository, name string) error {
+func (a *app) show(ctx context.Context, r *repository, name string) error {
 	if what, which, ok := strings.Cut(name, ":"); ok {
-		return a.showNamed(r, what, which)
+		return a.showNamed(ctx, r, what, which)
 	}
 	if t := r.graph.Task(name); t != nil {
 		return a.showTask(r, t)
@@ -59,7 +59,7 @@ func (a *app) show(r *repository, name string) error {
 	}
 	for _, what := range []string{"kind", "setting", "mode", "pick", "probe"} {
 		if slices.Contains(named(r, what), name) {
-			return a.showNamed(r, what, name)
+			return a.showNamed(ctx, r, what, name)
 		}
 	}
 	var names []string
@@ -101,10 +101,10 @@ func named(r *repository, what string) []string {
 	return nil
 }
 
-func (a *app) showNamed(r *repository, what, name string) error {
+func (a *app) showNamed(ctx context.Context, r *repository, what, name string) error {
 	all := named(r, what)
 	if !slices.Contains([]string{"kind", "setting", "mode", "pick", "probe"}, what) {
-		return exit{exitWrong, fmt.Sprintf("grayloft: %q is not valid: use kind:, setting:, mode:, pick: or probe: followed by a name", what+":")}
+		return wrong("%q is not valid: use kind:, setting:, mode:, pick: or probe: followed by a name", what+":")
 	}
 	if !slices.Contains(all, name) {
 		msg := fmt.Sprintf("grayloft: no %s is named %q", what, name)
@@ -122,56 +122,32 @@ func (a *app) showNamed(r *repository, what, name string) error {
 	case "mode":
 		return a.showMode(repo.Modes[name])
 	case "pick":
-		return a.showSavedPick(r, repo.Picks[name])
+		return a.showSavedPick(ctx, r, repo.Picks[name])
 	}
 	return a.showProbe(r, repo.Probes[name])
 }
 
 func orNone(s string) string { return orElse(s != "", s, "none") }
 
-// sourced is a value with the position of its declaration.
-type sourced struct {
-	Value string `json:"value"`
-	From  string `json:"from"` // file:line, or "default"
-	By    string `json:"by"`   // "project", "kind go-library", "default", "person"
-}
-
-func source(text string, pos decl.Pos) sourced {
+func source(text string, pos decl.Pos) term.Sourced {
 	by := "project"
 	if pos.Kind != "" {
 		by = "kind " + pos.Kind
 	}
-	return sourced{text, pos.At(), by}
+	return term.Sourced{Value: text, From: pos.At(), By: by}
 }
 
-func standard(text string) sourced { return sourced{text, "default", "default"} }
-
-// where describes for people where a value comes from.
-func (s sourced) where() string {
-	switch {
-	case s.By == "" || s.By == s.From:
-		return s.From
-	case s.From == "":
-		return s.By
-	}
-	return s.By + ", " + s.From
+func standard(text string) term.Sourced {
+	return term.Sourced{Value: text, From: "default", By: "default"}
 }
 
-func list(l decl.List) []sourced {
+func list(l decl.List) []term.Sourced {
 	if !l.Given {
 		return nil
 	}
-	out := []sourced{}
+	out := []term.Sourced{}
 	for _, it := range l.Items {
 		out = append(out, source(it.Text, it.Pos))
-	}
-	return out
-}
-
-func addrs(tasks []*graph.Task) []string {
-	out := []string{}
-	for _, t := range tasks {
-		out = append(out, t.Addr())
 	}
 	return out
 }
@@ -183,62 +159,13 @@ func orElse(ok bool, s, other string) string {
 	return other
 }
 
-func plain(names []string) []sourced {
-	out := []sourced{}
-	for _, n := range names {
-		out = append(out, sourced{n, "", ""})
-	}
-	return out
-}
-
-const labelWidth = 12
-
-// row writes values below each other after their name, each with its source; if
-// the terminal is too narrow for both, the source is on the next line.
-func (a *app) row(name string, vals []sourced) {
-	limit := a.width()
-	wide, widest := 0, 0
-	for _, v := range vals {
-		widest = max(widest, runewidth.StringWidth(v.where()))
-		wide = max(wide, runewidth.StringWidth(v.Value))
-	}
-	wide = min(wide, 56)
-	stacked := limit > 0 && labelWidth+wide+2+widest > limit
-	for i, v := range vals {
-		if i > 0 {
-			name = ""
-		}
-		label := a.soft(pad(name, labelWidth))
-		text := v.Value
-		if room := limit - labelWidth; limit > 0 && room > 8 {
-			text = ansi.Hardwrap(text, room, true) // no part of a command may be lost
-		}
-		lines := strings.Split(text, "\n")
-		for k, line := range lines {
-			if k > 0 {
-				label = pad("", labelWidth)
-			}
-			if k < len(lines)-1 || v.where() == "" || stacked {
-				fmt.Fprintln(a.out, strings.TrimRight(label+line, " "))
-				continue
-			}
-			fmt.Fprintln(a.out, label+pad(line, wide)+"  "+a.soft(v.where()))
-		}
-		if stacked && v.where() != "" {
-			for line := range strings.SplitSeq(ansi.Hardwrap(v.where(), max(limit-labelWidth-2, 8), true), "\n") {
-				fmt.Fprintln(a.out, pad("", labelWidth+2)+a.soft(line))
-			}
-		}
-	}
-}
-
 type projectDetail struct {
 	projectJSON
-	NeedsAll []string  `json:"needs_all"`
-	NeededBy []string  `json:"needed_by"`
-	Offers   []sourced `json:"offers"`
-	OffersTo []sourced `json:"offers_to"` // null: everyone
-	From     string    `json:"from"`
+	NeedsAll []string       `json:"needs_all"`
+	NeededBy []string       `json:"needed_by"`
+	Offers   []term.Sourced `json:"offers"`
+	OffersTo []term.Sourced `json:"offers_to"` // null: everyone
+	From     string         `json:"from"`
 }
 
 func (a *app) showProject(r *repository, p *graph.Project) error {
@@ -254,37 +181,37 @@ func (a *app) showProject(r *repository, p *graph.Project) error {
 			d.NeededBy = append(d.NeededBy, q.Name)
 		}
 	}
-	if a.format == "json" {
-		return a.json(d)
+	if a.Format == "json" {
+		return a.JSON(d)
 	}
-	fmt.Fprintln(a.out, a.bold(d.Name))
-	fmt.Fprintln(a.out)
-	a.row("in", []sourced{{d.Dir + "/", d.From, ""}})
-	var kinds, tags, needs []sourced
+	fmt.Fprintln(a.Out, a.Bold(d.Name))
+	fmt.Fprintln(a.Out)
+	a.Row("in", []term.Sourced{{Value: d.Dir + "/", From: d.From, By: ""}})
+	var kinds, tags, needs []term.Sourced
 	for _, it := range p.Kinds {
-		kinds = append(kinds, sourced{it.Text, r.graph.Repo.Kinds[it.Text].Pos.At(), ""})
+		kinds = append(kinds, term.Sourced{Value: it.Text, From: r.graph.Repo.Kinds[it.Text].Pos.At(), By: ""})
 	}
 	for _, it := range p.Tags {
 		tags = append(tags, source(it.Text, it.Pos))
 	}
 	for _, it := range p.Project.Needs {
-		needs = append(needs, sourced{it.Text, it.Pos.At(), ""})
+		needs = append(needs, term.Sourced{Value: it.Text, From: it.Pos.At(), By: ""})
 	}
-	a.row("kind", kinds)
-	a.row("owner", plain(slices.DeleteFunc([]string{d.Owner}, func(s string) bool { return s == "" })))
-	a.row("tags", tags)
-	a.row("needs", needs)
-	a.row("needed by", plain(d.NeededBy))
+	a.Row("kind", kinds)
+	a.Row("owner", term.Plain(slices.DeleteFunc([]string{d.Owner}, func(s string) bool { return s == "" })))
+	a.Row("tags", tags)
+	a.Row("needs", needs)
+	a.Row("needed by", term.Plain(d.NeededBy))
 	if d.Offers == nil {
-		a.row("offers", []sourced{standard("the project's files that the ignore files do not exclude")})
+		a.Row("offers", []term.Sourced{standard("the project's files that the ignore files do not exclude")})
 	} else {
-		a.row("offers", d.Offers)
+		a.Row("offers", d.Offers)
 	}
 	if d.OffersTo != nil {
-		a.row("offers to", d.OffersTo)
+		a.Row("offers to", d.OffersTo)
 	}
 	for i, t := range p.Tasks {
-		a.row(orElse(i == 0, "tasks", ""), []sourced{{t.Addr(), orElse(t.Help != "", t.Help, firstLine(t.Decl.Run.String())), ""}})
+		a.Row(orElse(i == 0, "tasks", ""), []term.Sourced{{Value: t.Addr(), From: orElse(t.Help != "", t.Help, term.FirstLine(t.Decl.Run.String())), By: ""}})
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -8,17 +9,18 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/term"
 )
 
 type kindDetail struct {
-	Kind     string      `json:"kind"`
-	From     string      `json:"from"`
-	Help     string      `json:"help"`
-	Template string      `json:"template"`
-	Offers   []sourced   `json:"offers"`
-	Tags     []sourced   `json:"tags"`
-	Tasks    []namedLine `json:"tasks"`
-	Projects []string    `json:"projects"`
+	Kind     string         `json:"kind"`
+	From     string         `json:"from"`
+	Help     string         `json:"help"`
+	Template string         `json:"template"`
+	Offers   []term.Sourced `json:"offers"`
+	Tags     []term.Sourced `json:"tags"`
+	Tasks    []namedLine    `json:"tasks"`
+	Projects []string       `json:"projects"`
 }
 
 type namedLine struct {
@@ -41,67 +43,59 @@ func (a *app) showKind(r *repository, k *decl.Kind) error {
 			d.Projects = append(d.Projects, p.Name)
 		}
 	}
-	if a.format == "json" {
-		return a.json(d)
+	if a.Format == "json" {
+		return a.JSON(d)
 	}
-	a.title("kind "+k.Name, k.Help)
-	a.row("declared", plain([]string{d.From}))
-	a.row("offers", d.Offers)
-	a.row("tags", d.Tags)
+	a.Title("kind "+k.Name, k.Help)
+	a.Row("declared", term.Plain([]string{d.From}))
+	a.Row("offers", d.Offers)
+	a.Row("tags", d.Tags)
 	for i, t := range d.Tasks {
-		a.row(orElse(i == 0, "tasks", ""), []sourced{{t.Name + "  " + orElse(t.Run != "", firstLine(t.Run), "run is declared by the project"), t.From, ""}})
+		a.Row(orElse(i == 0, "tasks", ""), []term.Sourced{{Value: t.Name + "  " + orElse(t.Run != "", term.FirstLine(t.Run), "run is declared by the project"), From: t.From, By: ""}})
 	}
 	if d.Template != "" {
-		a.row("template", []sourced{{d.Template + "/", "grayloft new " + k.Name + " DIR", ""}})
+		a.Row("template", []term.Sourced{{Value: d.Template + "/", From: "grayloft new " + k.Name + " DIR", By: ""}})
 	}
-	a.row("projects", plain([]string{orNone(strings.Join(d.Projects, ", "))}))
+	a.Row("projects", term.Plain([]string{orNone(strings.Join(d.Projects, ", "))}))
 	return nil
 }
 
-func (a *app) title(name, help string) {
-	fmt.Fprintln(a.out, a.bold(name))
-	if help != "" {
-		fmt.Fprintln(a.out, help)
-	}
-	fmt.Fprintln(a.out)
-}
-
 type settingDetail struct {
-	Setting string             `json:"setting"`
-	From    string             `json:"from"`
-	Help    string             `json:"help"`
-	Type    string             `json:"type"`
-	Values  []string           `json:"values"` // null: any value of the type
-	Default string             `json:"default"`
-	Value   string             `json:"value"` // the effective value
-	Var     string             `json:"variable"`
-	Modes   map[string]sourced `json:"modes"`
-	Tasks   []string           `json:"tasks"`
+	Setting string                  `json:"setting"`
+	From    string                  `json:"from"`
+	Help    string                  `json:"help"`
+	Type    string                  `json:"type"`
+	Values  []string                `json:"values"` // null: any value of the type
+	Default string                  `json:"default"`
+	Value   string                  `json:"value"` // the effective value
+	Var     string                  `json:"variable"`
+	Modes   map[string]term.Sourced `json:"modes"`
+	Tasks   []string                `json:"tasks"`
 }
 
 func (a *app) showSetting(r *repository, s *decl.Setting) error {
 	d := settingDetail{
 		Setting: s.Name, From: s.Pos.At(), Help: s.Help, Type: string(s.Type), Values: s.Values, Default: s.Default,
-		Value: r.graph.Chosen[s.Name], Var: s.Var(), Modes: map[string]sourced{},
+		Value: r.graph.Chosen[s.Name], Var: s.Var(), Modes: map[string]term.Sourced{},
 	}
 	for name, m := range r.graph.Repo.Modes {
 		if it, ok := m.Values[s.Name]; ok {
-			d.Modes[name] = sourced{it.Text, it.Pos.At(), "mode " + name}
+			d.Modes[name] = term.Sourced{Value: it.Text, From: it.Pos.At(), By: "mode " + name}
 		}
 	}
 	d.Tasks = tasksThat(r, func(t *graph.Task) bool { return slices.Contains(t.Settings, s.Name) })
-	if a.format == "json" {
-		return a.json(d)
+	if a.Format == "json" {
+		return a.JSON(d)
 	}
-	a.title("setting "+s.Name, s.Help)
-	a.row("takes", []sourced{{s.Choices(), d.From, ""}})
-	a.row("default", []sourced{{s.Default, "", ""}})
-	a.row("now", []sourced{{d.Value, chosenBy(r, s.Name), ""}})
+	a.Title("setting "+s.Name, s.Help)
+	a.Row("takes", []term.Sourced{{Value: s.Choices(), From: d.From, By: ""}})
+	a.Row("default", []term.Sourced{{Value: s.Default, From: "", By: ""}})
+	a.Row("now", []term.Sourced{{Value: d.Value, From: chosenBy(r, s.Name), By: ""}})
 	for _, name := range slices.Sorted(maps.Keys(d.Modes)) {
-		a.row("in mode", []sourced{{name + ": " + d.Modes[name].Value, d.Modes[name].From, ""}})
+		a.Row("in mode", []term.Sourced{{Value: name + ": " + d.Modes[name].Value, From: d.Modes[name].From, By: ""}})
 	}
-	a.row("in run", []sourced{{"%{setting." + s.Name + "}", "or $" + d.Var, ""}})
-	a.row("used by", plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
+	a.Row("in run", []term.Sourced{{Value: "%{setting." + s.Name + "}", From: "or $" + d.Var, By: ""}})
+	a.Row("used by", term.Plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
 	return nil
 }
 
@@ -117,39 +111,39 @@ func tasksThat(r *repository, ok func(*graph.Task) bool) []string {
 }
 
 func (a *app) showMode(m *decl.Mode) error {
-	if a.format == "json" {
-		vals := map[string]sourced{}
+	if a.Format == "json" {
+		vals := map[string]term.Sourced{}
 		for name, it := range m.Values {
-			vals[name] = sourced{it.Text, it.Pos.At(), "mode " + m.Name}
+			vals[name] = term.Sourced{Value: it.Text, From: it.Pos.At(), By: "mode " + m.Name}
 		}
-		return a.json(map[string]any{"mode": m.Name, "from": m.Pos.At(), "values": vals})
+		return a.JSON(map[string]any{"mode": m.Name, "from": m.Pos.At(), "values": vals})
 	}
-	a.title("mode "+m.Name, "")
+	a.Title("mode "+m.Name, "")
 	for _, name := range slices.Sorted(maps.Keys(m.Values)) {
-		a.row("sets", []sourced{{name + " = " + m.Values[name].Text, m.Values[name].Pos.At(), ""}})
+		a.Row("sets", []term.Sourced{{Value: name + " = " + m.Values[name].Text, From: m.Values[name].Pos.At(), By: ""}})
 	}
-	a.row("use it", plain([]string{"grayloft run TASK --mode " + m.Name}))
+	a.Row("use it", term.Plain([]string{"grayloft run TASK --mode " + m.Name}))
 	return nil
 }
 
-func (a *app) showSavedPick(r *repository, s *decl.SavedPick) error {
-	tasks, err := a.selected(a.ctx, r, selection{pick: "pick:" + s.Name}, nil)
+func (a *app) showSavedPick(ctx context.Context, r *repository, s *decl.SavedPick) error {
+	tasks, err := a.selected(ctx, r, selection{pick: "pick:" + s.Name}, nil)
 	if err != nil {
 		return err
 	}
-	if a.format == "json" {
-		return a.json(map[string]any{"name": s.Name, "from": s.Where.Pos.At(), "where": s.Where.Text, "tasks": addrs(tasks)})
+	if a.Format == "json" {
+		return a.JSON(map[string]any{"name": s.Name, "from": s.Where.Pos.At(), "where": s.Where.Text, "tasks": term.Addresses(tasks)})
 	}
-	a.title("pick:"+s.Name, "")
-	a.row("pick", []sourced{{s.Where.Text, s.Where.Pos.At(), ""}})
+	a.Title("pick:"+s.Name, "")
+	a.Row("pick", []term.Sourced{{Value: s.Where.Text, From: s.Where.Pos.At(), By: ""}})
 	projects := []string{}
 	for _, t := range tasks {
 		projects = append(projects, t.Project.Name)
 	}
 	slices.Sort(projects)
 	projects = slices.Compact(projects)
-	a.row("projects", plain([]string{orNone(strings.Join(projects, ", "))}))
-	a.row("tasks", plain([]string{fmt.Sprint(len(tasks))}))
+	a.Row("projects", term.Plain([]string{orNone(strings.Join(projects, ", "))}))
+	a.Row("tasks", term.Plain([]string{fmt.Sprint(len(tasks))}))
 	return nil
 }
 
@@ -177,21 +171,21 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 			d.Reads = append(d.Reads, read.Item.Text)
 		}
 	}
-	if a.format == "json" {
-		return a.json(d)
+	if a.Format == "json" {
+		return a.JSON(d)
 	}
-	a.title("probe "+p.Name, "")
-	a.row("runs", []sourced{{commandLine(d.Words), d.From, ""}})
-	a.row("asked", plain([]string{orElse(p.PerProject, "once per project, in its directory", "once, at the root")}))
+	a.Title("probe "+p.Name, "")
+	a.Row("runs", []term.Sourced{{Value: commandLine(d.Words), From: d.From, By: ""}})
+	a.Row("asked", term.Plain([]string{orElse(p.PerProject, "once per project, in its directory", "once, at the root")}))
 	switch {
 	case !p.Rememberable:
-		a.row("remembered", []sourced{{"no: it runs in every run", `reads = [] remembers it while the program stays the same`, ""}})
+		a.Row("remembered", []term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while the program stays the same`, By: ""}})
 	case len(d.Reads) == 0:
-		a.row("remembered", plain([]string{"while the program stays the same"}))
+		a.Row("remembered", term.Plain([]string{"while the program stays the same"}))
 	default:
-		a.row("remembered", plain([]string{"while the program and " + strings.Join(d.Reads, ", ") + " stay the same"}))
+		a.Row("remembered", term.Plain([]string{"while the program and " + strings.Join(d.Reads, ", ") + " stay the same"}))
 	}
-	a.row("dirs", plain(d.Dirs))
-	a.row("used by", plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
+	a.Row("dirs", term.Plain(d.Dirs))
+	a.Row("used by", term.Plain([]string{orNone(strings.Join(d.Tasks, ", "))}))
 	return nil
 }

@@ -12,34 +12,35 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/term"
 )
 
 type taskDetail struct {
-	Task      string    `json:"task"`
-	Project   string    `json:"project"`
-	Dir       string    `json:"dir"`
-	Help      string    `json:"help"`
-	Run       sourced   `json:"run"`
-	Words     []string  `json:"words"` // the words that are executed, with the values of settings
-	Env       []sourced `json:"env"`
-	Settings  []sourced `json:"settings"`
-	Reads     []sourced `json:"reads"`
-	Writes    []sourced `json:"writes"` // null: not declared, so the task always runs
-	Scratch   []sourced `json:"scratch"`
-	Offers    []sourced `json:"offers"` // of its project
-	Probes    []sourced `json:"probes"` // null: not declared, so nothing is shared
-	After     []string  `json:"after"`
-	AfterFrom []sourced `json:"after_from"` // the same, with the item that names each
-	Before    []string  `json:"before"`
-	Reuse     string    `json:"reuse"`
-	Isolation string    `json:"isolation"`
-	Network   bool      `json:"network"`
-	Timeout   string    `json:"timeout"`
-	Retries   int       `json:"retries"`
-	Slots     int       `json:"slots"`
-	Locks     []string  `json:"locks"`
-	Portable  bool      `json:"portable"`
-	Measured  string    `json:"measured,omitempty"` // what was measured here for running and for fetching
+	Task      string         `json:"task"`
+	Project   string         `json:"project"`
+	Dir       string         `json:"dir"`
+	Help      string         `json:"help"`
+	Run       term.Sourced   `json:"run"`
+	Words     []string       `json:"words"` // the words that are executed, with the values of settings
+	Env       []term.Sourced `json:"env"`
+	Settings  []term.Sourced `json:"settings"`
+	Reads     []term.Sourced `json:"reads"`
+	Writes    []term.Sourced `json:"writes"` // null: not declared, so the task always runs
+	Scratch   []term.Sourced `json:"scratch"`
+	Offers    []term.Sourced `json:"offers"` // of its project
+	Probes    []term.Sourced `json:"probes"` // null: not declared, so nothing is shared
+	After     []string       `json:"after"`
+	AfterFrom []term.Sourced `json:"after_from"` // the same, with the item that names each
+	Before    []string       `json:"before"`
+	Reuse     string         `json:"reuse"`
+	Isolation string         `json:"isolation"`
+	Network   bool           `json:"network"`
+	Timeout   string         `json:"timeout"`
+	Retries   int            `json:"retries"`
+	Slots     int            `json:"slots"`
+	Locks     []string       `json:"locks"`
+	Portable  bool           `json:"portable"`
+	Measured  string         `json:"measured,omitempty"` // what was measured here for running and for fetching
 }
 
 func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
@@ -51,15 +52,15 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		Task: t.Addr(), Project: t.Project.Name, Dir: t.Project.Dir, Help: t.Help,
 		Run: source(t.Decl.Run.String(), t.Decl.Run.Pos), Words: run.Words(),
 		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes), Offers: list(t.Project.Offers),
-		Scratch: append([]sourced{}, list(t.Decl.Scratch)...), Settings: []sourced{}, AfterFrom: []sourced{},
-		After: addrs(t.Dependencies), Before: addrs(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
+		Scratch: append([]term.Sourced{}, list(t.Decl.Scratch)...), Settings: []term.Sourced{}, AfterFrom: []term.Sourced{},
+		After: term.Addresses(t.Dependencies), Before: term.Addresses(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
 		Slots: t.Slots, Locks: append([]string{}, t.Locks...), Portable: t.Portable, Retries: t.Retries,
 	}
 	if d.Reads == nil {
-		d.Reads = []sourced{standard("the project's files that the ignore files do not exclude")}
+		d.Reads = []term.Sourced{standard("the project's files that the ignore files do not exclude")}
 	}
 	if d.Offers == nil {
-		d.Offers = []sourced{standard("the project's files that the ignore files do not exclude")}
+		d.Offers = []term.Sourced{standard("the project's files that the ignore files do not exclude")}
 	}
 	for _, u := range t.Dependencies {
 		it := t.DeclaredAt(u)
@@ -106,7 +107,7 @@ func (a *app) measured(r *repository, t *graph.Task) string {
 	if c.Running == 0 || c.Fetching == 0 {
 		return ""
 	}
-	out := fmt.Sprintf("runs in about %s here; fetching its %s takes about %s", inWords(c.Running), bytesText(c.Bytes), inWords(c.Fetching))
+	out := fmt.Sprintf("runs in about %s here; fetching its %s takes about %s", term.InWords(c.Running), term.Size(c.Bytes), term.InWords(c.Fetching))
 	switch {
 	case t.Reuse != decl.Auto:
 		return out + fmt.Sprintf(", and reuse is %q", t.Reuse)
@@ -125,7 +126,7 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 	}
 	for _, name := range []string{"PATH", "HOME", "TMPDIR"} {
 		if _, ok := os.LookupEnv(name); ok {
-			d.Env = append(d.Env, sourced{name, "not part of the key", "person"})
+			d.Env = append(d.Env, term.Sourced{Value: name, From: "not part of the key", By: "person"})
 		}
 	}
 	for _, it := range t.Decl.Env.Items {
@@ -148,9 +149,9 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 	}
 	for _, name := range t.Settings {
 		set := r.graph.Repo.Settings[name]
-		s := sourced{set.Var() + "=" + r.graph.Chosen[name], set.Pos.At(), "setting " + name}
+		s := term.Sourced{Value: set.Var() + "=" + r.graph.Chosen[name], From: set.Pos.At(), By: "setting " + name}
 		d.Env = append(d.Env, s)
-		d.Settings = append(d.Settings, sourced{name + " = " + r.graph.Chosen[name], set.Pos.At(), chosenBy(r, name)})
+		d.Settings = append(d.Settings, term.Sourced{Value: name + " = " + r.graph.Chosen[name], From: set.Pos.At(), By: chosenBy(r, name)})
 	}
 }
 
@@ -175,38 +176,38 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	if err != nil {
 		return err
 	}
-	if a.format == "json" {
-		return a.json(d)
+	if a.Format == "json" {
+		return a.JSON(d)
 	}
-	fmt.Fprintln(a.out, a.bold(d.Task))
+	fmt.Fprintln(a.Out, a.Bold(d.Task))
 	if d.Help != "" {
-		fmt.Fprintln(a.out, d.Help)
+		fmt.Fprintln(a.Out, d.Help)
 	}
-	fmt.Fprintln(a.out)
-	a.row("runs", []sourced{{commandLine(d.Words), d.Run.From, d.Run.By}})
-	a.row("in", []sourced{{d.Dir + "/", "", ""}})
-	a.row("with", d.Env)
-	a.row("settings", d.Settings)
-	a.row("reads", d.Reads)
+	fmt.Fprintln(a.Out)
+	a.Row("runs", []term.Sourced{{Value: commandLine(d.Words), From: d.Run.From, By: d.Run.By}})
+	a.Row("in", []term.Sourced{{Value: d.Dir + "/", From: "", By: ""}})
+	a.Row("with", d.Env)
+	a.Row("settings", d.Settings)
+	a.Row("reads", d.Reads)
 	switch {
 	case d.Writes == nil:
-		a.row("writes", []sourced{{"not declared: the task and its dependents always run", "add writes", ""}})
+		a.Row("writes", []term.Sourced{{Value: "not declared: the task and its dependents always run", From: "add writes", By: ""}})
 	case len(d.Writes) == 0:
-		a.row("writes", []sourced{source("nothing", t.Decl.Writes.Pos)})
+		a.Row("writes", []term.Sourced{source("nothing", t.Decl.Writes.Pos)})
 	default:
-		a.row("writes", d.Writes)
+		a.Row("writes", d.Writes)
 	}
-	a.row("scratch", d.Scratch)
-	a.row("offers", d.Offers)
+	a.Row("scratch", d.Scratch)
+	a.Row("offers", d.Offers)
 	if d.Probes == nil {
-		a.row("probes", []sourced{{"not declared: outputs stay on this machine", "add probes", ""}})
+		a.Row("probes", []term.Sourced{{Value: "not declared: outputs stay on this machine", From: "add probes", By: ""}})
 	} else {
-		a.row("probes", d.Probes)
+		a.Row("probes", d.Probes)
 	}
-	a.row("after", d.AfterFrom)
-	a.row("before", plain(d.Before))
+	a.Row("after", d.AfterFrom)
+	a.Row("before", term.Plain(d.Before))
 	if d.Measured != "" {
-		a.row("measured", plain([]string{d.Measured}))
+		a.Row("measured", term.Plain([]string{d.Measured}))
 	}
 	for _, f := range []struct {
 		name, val string
@@ -217,9 +218,9 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 		{"locks", strings.Join(d.Locks, ", "), decl.Item{Pos: t.Decl.Locks.Pos}}, {"portable", fmt.Sprint(d.Portable), t.Decl.Portable},
 	} {
 		if f.it.Pos.File != "" {
-			a.row(f.name, []sourced{source(f.val, f.it.Pos)})
+			a.Row(f.name, []term.Sourced{source(f.val, f.it.Pos)})
 		} else if f.name == "reuse" || f.name == "isolation" {
-			a.row(f.name, []sourced{standard(f.val)})
+			a.Row(f.name, []term.Sourced{standard(f.val)})
 		}
 	}
 	return nil

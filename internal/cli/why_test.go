@@ -61,7 +61,7 @@ default = 1
 func TestWhyNamesEveryIngredientThatDiffers(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, questioned)
-	if a := r.Grayloft("why", "make@lib"); a.Code != 1 || !strings.Contains(a.Err, "has no result in this checkout") {
+	if a := r.Grayloft("why", "make@lib"); a.Code != 2 || !strings.Contains(a.Err, "has no result in this checkout") {
 		t.Errorf("never ran: exit %d, %s", a.Code, a.Err)
 	}
 	r.Run("--pick", "all")
@@ -120,10 +120,10 @@ func TestWhyAgainstAnotherRunAndAnotherMachine(t *testing.T) {
 			t.Errorf("against %s: %+v", of, w)
 		}
 	}
-	if a := r.Grayloft("why", "make@lib", "--against", "nobody"); a.Code != 1 || !strings.Contains(a.Err, `no entry of make@lib that matches "nobody"`) {
+	if a := r.Grayloft("why", "make@lib", "--against", "nobody"); a.Code != 2 || !strings.Contains(a.Err, `no entry of make@lib that matches "nobody"`) {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
-	if a := r.Grayloft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 1 || !strings.Contains(a.Err, "if there is a service") {
+	if a := r.Grayloft("why", "make@lib", "--against", "fleet", "--offline"); a.Code != 2 || !strings.Contains(a.Err, "if there is a service") {
 		t.Errorf("offline: exit %d, %s", a.Code, a.Err)
 	}
 }
@@ -153,10 +153,10 @@ func TestCompareAndHistory(t *testing.T) {
 	if a := r.Grayloft("compare", two.Run, three.Run); !strings.Contains(a.Out, "2 tasks have different keys") || !strings.Contains(a.Out, "upstream  make@lib") {
 		t.Errorf("make@lib was current in the second run, and stands as the first made it:\n%s%s", a.Out, a.Err)
 	}
-	if a := r.Grayloft("compare", "--task", "test@app", one.Run, two.Run); !strings.Contains(a.Out, "files       main changed") {
+	if a := r.Grayloft("compare", "--task", "test@app", one.Run, two.Run); !strings.Contains(a.Out, "files         main changed") {
 		t.Errorf("one task: %s%s", a.Out, a.Err)
 	}
-	if a := r.Grayloft("compare", one.Run, "nothing"); a.Code != 1 || !strings.Contains(a.Err, "grayloft history lists them") {
+	if a := r.Grayloft("compare", one.Run, "nothing"); a.Code != 2 || !strings.Contains(a.Err, "grayloft history lists them") {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
 	if a := r.Grayloft("history"); strings.Count(a.Out, "passed") != 3 || !strings.Contains(a.Out, "1 ran, 1 current") {

@@ -109,12 +109,20 @@ func (c *Client) trouble(err error) error {
 	c.down = true
 	c.mu.Unlock()
 	if first {
-		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, explain(err)))
+		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, Explain(err)))
 	}
 	return protocol.ErrDown
 }
 
-func explain(err error) string {
+// IsRefusal tells whether the service answered, and refused.
+func IsRefusal(err error) bool {
+	var r refusal
+	return errors.As(err, &r)
+}
+
+// Explain says what is wrong with the service, as the end of a sentence that
+// begins with "the service".
+func Explain(err error) string {
 	var r refusal
 	var ne net.Error
 	var op *net.OpError

@@ -36,10 +36,11 @@ func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error)
 	return d, err
 }
 
-// WhoAmI returns whose token this is, without starting anything else.
+// WhoAmI returns whose token this is, without starting anything else and without
+// a warning: the error can be explained with [Explain].
 func (c *Client) WhoAmI(ctx context.Context) (protocol.Self, error) {
 	var self protocol.Self
-	err := c.call(ctx, "GET", "self", nil, &self)
+	err := c.try(ctx, "GET", "self", nil, &self)
 	return self, err
 }
 

@@ -94,7 +94,7 @@ tags = ["go"]
 [kind.lib.task.build]
 run = "true"
 [pick.every]
-pick = "all"
+where = "all"
 [project]
 name = "full"
 kind = ["lib"]

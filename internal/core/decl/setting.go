@@ -158,7 +158,7 @@ func (c Command) With(repo *Repo, vals Chosen) (Command, error) {
 		return placeholder.ReplaceAllStringFunc(text, func(m string) string {
 			name := placeholder.FindStringSubmatch(m)[1]
 			if c.Argv == nil && !bare.MatchString(vals[name]) {
-				wrong = fmt.Errorf("%s: the value %q of setting %q contains characters that a shell would split or expand: write \"$%s\" in run instead of %s",
+				wrong = placeholderError("%s: the value %q of setting %q contains characters that a shell would split or expand: write \"$%s\" in run instead of %s",
 					c.Pos, vals[name], name, repo.Settings[name].Var(), m)
 			}
 			return vals[name]
@@ -295,4 +295,13 @@ func (l *loader) resolveModes() {
 			}
 		}
 	}
+}
+
+// PlaceholderError says that the value of a setting cannot stand in a command.
+type PlaceholderError struct{ Message string }
+
+func (e *PlaceholderError) Error() string { return e.Message }
+
+func placeholderError(format string, args ...any) error {
+	return &PlaceholderError{fmt.Sprintf(format, args...)}
 }

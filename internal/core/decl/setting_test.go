@@ -52,7 +52,7 @@ func TestChoose(t *testing.T) {
 		{"", "quick-start=yes", "it takes true, false"},
 		{"", "copies=1.5", "it takes a whole number"},
 		{"", "optimise=speed", "it takes none, size"},
-		{"", "optimise", "write a value behind"},
+		{"", "optimise", "add a value for setting"},
 		{"", "kopies=1", `did you mean "copies"?`},
 		{"smal", "", `did you mean "small"?`},
 	} {

@@ -60,9 +60,9 @@ func TestAllErrorsAreReportedAtOnce(t *testing.T) {
 		t.Errorf("got:\n%s\nwant:\n%s", got, want)
 	}
 	for _, word := range []string{
-		"unknown key \"red\" in [task.rates]", "did you mean \"reads\"?", "wants a list of strings, this is a string",
-		"no project is called that", "has no task", "in a circle: build@a → build@b → build@a", "need each other in a circle",
-		"two projects are called", "which meets", "and neither comes after the other", "is not declared",
+		"unknown key \"red\" in [task.rates]", "did you mean \"reads\"?", "must be a list of strings, but this is a string",
+		"no project has that name", "has no task", "in a cycle: build@a → build@b → build@a", "need each other in a cycle",
+		"two projects have the name", "which overlaps the output of", "but neither depends on the other", "is not declared",
 	} {
 		if !strings.Contains(got, word) {
 			t.Errorf("nothing says %q", word)

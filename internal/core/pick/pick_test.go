@@ -116,23 +116,23 @@ func TestErrorsShowThePosition(t *testing.T) {
 		at   int
 		says string
 	}{
-		"":                 {0, "picks nothing"},
+		"":                 {0, "selects nothing"},
 		"fares or":         {8, "something is missing"},
 		"or fares":         {0, "something is missing before"},
-		"(fares":           {0, "never closed"},
+		"(fares":           {0, "not closed"},
 		"fares)":           {5, "not expected"},
 		"fares web":        {6, "join two expressions"},
 		"colour:red":       {0, "is not a field"},
-		"tag:":             {4, "wants a value"},
+		"tag:":             {4, "needs a value"},
 		"needs fares":      {6, "in brackets"},
 		"reach(fares)":     {0, "is not a function"},
-		"'fares":           {0, "never closed"},
+		"'fares":           {0, "not closed"},
 		"faers":            {0, `did you mean "fares"?`},
 		"libs/fares":       {0, `write "./libs/fares"`},
 		"test":             {0, `write "test@*"`},
 		"tag:see":          {0, `did you mean "sea"?`},
 		"pick:fronts":      {0, `did you mean "front"?`},
-		"pick:a":           {0, "in a circle"},
+		"pick:a":           {0, "in a cycle"},
 		"lint@fares":       {0, "no task"},
 		"web and ./nope/*": {8, "no project's directory"},
 	} {

@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/tree"
 	"grayloft.example/grayloft/internal/machine/git"
 )
 
@@ -67,7 +68,7 @@ func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 // snapshot assembles a snapshot. Known, if given, are the same paths with their
 // status.
 func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
-	tree := key.NewTree(c.Graph, paths)
+	tree := tree.New(c.Graph, paths)
 	s := &Snapshot{
 		checkout: c, Tree: tree, paths: paths, rows: make([]atomic.Pointer[rowResult], tree.Len()), offers: map[*graph.Project]manifest{},
 	}
@@ -87,7 +88,7 @@ func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
 // Snapshot is the set of files at one moment, with rows that are read on
 // demand. It is safe for concurrent use.
 type Snapshot struct {
-	*key.Tree
+	*tree.Tree
 	checkout *Checkout
 	paths    []string
 	stamps   []stamp                     // by number, if they were taken on the way
@@ -294,7 +295,7 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 			read[s.Path(i)] = true
 		}
 	}
-	ask := key.Links{
+	ask := tree.Links{
 		Target: func(p string) (string, bool) {
 			target, err := os.Readlink(filepath.Join(s.checkout.Root, filepath.FromSlash(p)))
 			return filepath.ToSlash(target), err == nil

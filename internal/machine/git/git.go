@@ -66,12 +66,19 @@ func (r Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte,
 	return out.Bytes(), nil
 }
 
+// NoRepositoryError says that a directory is not in a git checkout.
+type NoRepositoryError struct{ Dir string }
+
+func (e *NoRepositoryError) Error() string {
+	return e.Dir + " is not in a git repository: run `git init` there; Gray Loft asks git which files exist"
+}
+
 // Check explains what is wrong if the directory is not in a git checkout.
 func (r Repo) Check(ctx context.Context) error {
 	_, err := r.run(ctx, nil, "rev-parse", "--git-dir")
 	var ge *Error
 	if errors.As(err, &ge) && strings.Contains(ge.Stderr, "not a git repository") {
-		return fmt.Errorf("%s is not in a git repository: run `git init` there; Gray Loft asks git which files exist", r.Dir)
+		return &NoRepositoryError{r.Dir}
 	}
 	return err
 }

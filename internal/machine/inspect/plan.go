@@ -211,3 +211,13 @@ func longest(tasks []*graph.Task, rest map[*graph.Task]float64) *graph.Task {
 	}
 	return best
 }
+
+// Of returns what is expected of a task of the plan; nil if it is not in it.
+func (p *Preview) Of(t *graph.Task) *Expected {
+	for _, x := range p.Tasks {
+		if x.Task == t {
+			return x
+		}
+	}
+	return nil
+}

@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"path/filepath"
 	"runtime"
@@ -166,7 +165,7 @@ func (p *Prober) run(ctx context.Context, q Question) (string, error) {
 	})
 	text := strings.TrimRight(out.String(), "\n")
 	if !res.OK() {
-		return "", fmt.Errorf("probe %q (%s, in %s): %s\n%s", name, declared.Run, declared.Pos.At(), res, text)
+		return "", &FailedError{name, declared, res, text}
 	}
 	return text, nil
 }

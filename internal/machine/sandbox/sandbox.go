@@ -61,20 +61,20 @@ func (a Ability) Lacks(network bool) []string {
 
 // String describes in a sentence how sealed tasks are restricted.
 func (a Ability) String() string {
-	var held []string
+	var enforced []string
 	if a.Files {
-		held = append(held, "files by Landlock")
+		enforced = append(enforced, "files by Landlock")
 	}
 	switch a.Network {
 	case "namespace":
-		held = append(held, "connections by a network namespace")
+		enforced = append(enforced, "connections by a network namespace")
 	case "landlock":
-		held = append(held, "TCP connections by Landlock (UDP is open)")
+		enforced = append(enforced, "TCP connections by Landlock (UDP is open)")
 	}
 	if a.Place {
-		held = append(held, "the tree is mounted at "+Constant)
+		enforced = append(enforced, "the tree is mounted at "+Constant)
 	}
-	text := strings.Join(held, "; ")
+	text := strings.Join(enforced, "; ")
 	if text == "" {
 		text = "by the staged tree only"
 	}

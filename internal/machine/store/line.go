@@ -5,8 +5,8 @@ import (
 	"os"
 	"path/filepath"
 
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
 )
 
 func (s *Store) lineFile(service string) string {

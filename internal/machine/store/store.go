@@ -20,8 +20,8 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
-	"grayloft.example/grayloft/internal/machine/statefile"
 	"grayloft.example/grayloft/internal/machine/lock"
+	"grayloft.example/grayloft/internal/machine/statefile"
 	"grayloft.example/grayloft/internal/protocol"
 )
 

@@ -1,4 +1,7 @@
-package key
+// Package tree selects, among the files of a checkout, those that tasks read and
+// projects offer, and checks that what a task reads through symbolic links is
+// declared. Paths go in and indices of paths come out; no file is opened.
+package tree
 
 import (
 	"fmt"
@@ -20,9 +23,9 @@ type Tree struct {
 	of    map[*graph.Project][]int
 }
 
-// NewTree sorts the paths of a checkout (from the root) by the project they
+// New sorts the paths of a checkout (from the root) by the project they
 // belong to.
-func NewTree(g *graph.Graph, paths []string) *Tree {
+func New(g *graph.Graph, paths []string) *Tree {
 	t := &Tree{g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects))}
 	if !slices.IsSorted(paths) {
 		paths = slices.Sorted(slices.Values(paths))

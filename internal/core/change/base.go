@@ -1,0 +1,37 @@
+package change
+
+import (
+	"path"
+	"slices"
+	"testing/fstest"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// HasDeclarations tells whether a file contains declarations of the repository.
+func HasDeclarations(g *graph.Graph, file string) bool {
+	return path.Base(file) == decl.ProjectFile || file == decl.RootFile || slices.Contains(g.Repo.Files, file)
+}
+
+// BaseGraph loads the declarations of an earlier commit from the texts of its
+// files, for a repository of that name. Before the first declaration there are
+// no tasks. Modes and sets choose the settings as in the current graph; where
+// the earlier declarations do not know them, their defaults stay.
+func BaseGraph(texts map[string][]byte, name string, modes, sets []string) (*graph.Graph, error) {
+	files := fstest.MapFS{}
+	for p, b := range texts {
+		files[p] = &fstest.MapFile{Data: b}
+	}
+	if _, ok := texts[decl.RootFile]; !ok {
+		files = fstest.MapFS{decl.RootFile: {Data: []byte("schema = 1\n")}}
+	}
+	g, err := graph.Load(files, name)
+	if err != nil {
+		return nil, err
+	}
+	if vals, err := g.Repo.Choose(modes, sets); err == nil {
+		g.Chosen = vals
+	}
+	return g, nil
+}

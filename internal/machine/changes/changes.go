@@ -1,0 +1,146 @@
+// Package changes finds which tasks are touched by what changed since a base:
+// git, or the caller, says which files changed; core/change says what they
+// touch.
+package changes
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/change"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+// LastGood as a revision is the newest commit of this branch whose run on the
+// trusted shelf passed.
+const LastGood = "last-good"
+
+// Question says what to measure and against what.
+type Question struct {
+	Since string       // a revision; empty: the repository's own, else HEAD
+	Paths []string     // the changed files, from the root; nil: ask git
+	Graph *graph.Graph // the current declarations
+	Modes []string     // the settings that were chosen
+	Sets  []string
+	// LastGood returns the candidates for [LastGood], the newest first.
+	LastGood func(ctx context.Context, branch string) ([]string, error)
+}
+
+// Answer says which tasks are touched.
+type Answer struct {
+	Touched []change.Touch
+	Base    string // the revision that was compared with
+	Warning string // why all tasks count as touched; empty if the base was found
+}
+
+// SinceError says that the revision that was asked for does not exist.
+type SinceError struct{ Err error }
+
+func (e *SinceError) Error() string { return fmt.Sprintf("grayloft: --since: %v", e.Err) }
+
+// Find answers a question about a checkout. If the base cannot be determined,
+// all tasks count as touched: that is never an error. Errors are a
+// [*SinceError], or come from git.
+func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
+	a := Answer{Base: firstOf(q.Since, q.Graph.Repo.Since, "HEAD")}
+	base, missing, err := findBase(ctx, repo, q, a.Base)
+	if err != nil {
+		return a, err
+	}
+	paths := q.Paths
+	if paths == nil {
+		if base == "" {
+			a.Touched, a.Warning = change.TouchAll(q.Graph), missing+", so everything counts as changed"+remedy(a.Base, missing)
+			return a, nil
+		}
+		if paths, err = repo.Changes(ctx, base); err != nil {
+			return a, err
+		}
+	}
+	var old *graph.Graph
+	if base != "" && slices.ContainsFunc(paths, func(p string) bool { return change.HasDeclarations(q.Graph, p) }) {
+		if old, err = graphAt(ctx, repo, q, base); err != nil {
+			a.Touched = change.TouchAll(q.Graph)
+			first, _, _ := strings.Cut(err.Error(), "\n")
+			a.Warning = fmt.Sprintf("the declarations at %s cannot be read, so everything counts as changed: %s", a.Base, first)
+			return a, nil
+		}
+	}
+	a.Touched = change.Touched(q.Graph, old, paths)
+	return a, nil
+}
+
+func firstOf(revs ...string) string {
+	for _, rev := range revs {
+		if rev != "" {
+			return rev
+		}
+	}
+	return ""
+}
+
+const shallow = "this clone is shallow and does not reach back"
+
+func remedy(rev, missing string) string {
+	switch {
+	case rev == LastGood:
+		return ""
+	case strings.HasPrefix(missing, shallow):
+		return "; `git fetch --unshallow` fixes that"
+	}
+	return "; set since in [repo], or give --since"
+}
+
+// findBase returns the merge base of rev and HEAD; if there is none, the commit
+// is empty and missing says why.
+func findBase(ctx context.Context, repo git.Repo, q Question, rev string) (commit, missing string, err error) {
+	if rev == LastGood {
+		return lastGood(ctx, repo, q)
+	}
+	if _, err := repo.Resolve(ctx, rev); err != nil {
+		if q.Since != "" && !repo.Shallow(ctx) {
+			return "", "", &SinceError{err}
+		}
+		return "", noBase(ctx, repo, rev), nil
+	}
+	commit, _, err = repo.MergeBase(ctx, rev)
+	if commit == "" {
+		missing = noBase(ctx, repo, rev)
+	}
+	return commit, missing, err
+}
+
+func noBase(ctx context.Context, repo git.Repo, rev string) string {
+	if repo.Shallow(ctx) {
+		return shallow + " to " + rev
+	}
+	return fmt.Sprintf("git finds no common ancestor with %q", rev)
+}
+
+// lastGood returns the first candidate that is an ancestor of HEAD. On a
+// detached head, candidates of any branch are accepted.
+func lastGood(ctx context.Context, repo git.Repo, q Question) (commit, missing string, err error) {
+	_, branch := repo.Head(ctx)
+	candidates, err := q.LastGood(ctx, branch)
+	if err != nil {
+		return "", fmt.Sprintf("the service did not name the last good commit (%v)", err), nil
+	}
+	for _, c := range candidates {
+		if repo.Ancestor(ctx, c) {
+			return c, "", nil
+		}
+	}
+	return "", "the service has no run on the trusted shelf that passed at an ancestor of this commit", nil
+}
+
+// graphAt loads the declarations of a commit.
+func graphAt(ctx context.Context, repo git.Repo, q Question, commit string) (*graph.Graph, error) {
+	texts, err := repo.At(ctx, commit, func(p string) bool { return strings.HasSuffix(p, ".toml") })
+	if err != nil {
+		return nil, err
+	}
+	return change.BaseGraph(texts, q.Graph.Repo.Name, q.Modes, q.Sets)
+}

@@ -1,0 +1,234 @@
+// Package watch reports changes to the files of a checkout that can affect
+// tasks: not outputs, and not what git ignores.
+package watch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"grayloft.example/grayloft/internal/core/change"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// Source is what a watcher asks about a checkout.
+type Source interface {
+	// Files lists the files that git does not ignore, from the root.
+	Files(ctx context.Context, below ...string) ([]string, error)
+	// Ignored returns those of the paths that git ignores.
+	Ignored(ctx context.Context, among []string) ([]string, error)
+}
+
+// Watcher watches the directories of a checkout.
+type Watcher struct {
+	Changes <-chan string // a path from the root, once files have been unchanged for a moment
+	Errors  <-chan error
+
+	events *fsnotify.Watcher
+	root   string
+	source Source
+	load   func(context.Context) (*graph.Graph, error)
+	graph  *graph.Graph // the last valid one; nil: none yet
+}
+
+const (
+	calm    = 150 * time.Millisecond // how long files must be unchanged: editors and git change several at a time
+	longest = 500 * time.Millisecond // after this, changes are looked at even if more arrive
+)
+
+// New watches the checkout at root until ctx ends. Load reads its declarations;
+// while they are invalid, the last valid ones decide what is an output.
+func New(ctx context.Context, root string, source Source, load func(context.Context) (*graph.Graph, error)) (*Watcher, error) {
+	events, err := fsnotify.NewWatcher()
+	if err != nil {
+		return nil, fmt.Errorf("watching files: %w", err)
+	}
+	changes, errs := make(chan string, 1), make(chan error, 1)
+	w := &Watcher{changes, errs, events, root, source, load, nil}
+	w.graph, _ = load(ctx) // the run reports an error
+	if err := w.addAll(ctx); err != nil {
+		events.Close()
+		return nil, err
+	}
+	go w.listen(ctx, changes, errs)
+	return w, nil
+}
+
+// Close ends the watching.
+func (w *Watcher) Close() error { return w.events.Close() }
+
+// addAll watches the directories of all files that git does not ignore.
+func (w *Watcher) addAll(ctx context.Context) error {
+	files, err := w.source.Files(ctx)
+	if err != nil {
+		return err
+	}
+	dirs := map[string]bool{".": true}
+	for _, p := range files {
+		for d := path.Dir(p); !dirs[d]; d = path.Dir(d) {
+			dirs[d] = true
+		}
+	}
+	for d := range dirs {
+		if err := w.events.Add(filepath.Join(w.root, filepath.FromSlash(d))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("watching %s: %w; the system limits how many directories may be watched (on Linux: sysctl fs.inotify.max_user_watches), and there are %d", d, err, len(dirs))
+		}
+	}
+	return nil
+}
+
+// listen collects events, and looks at what they are about once files are
+// unchanged.
+func (w *Watcher) listen(ctx context.Context, changes chan<- string, errs chan<- error) {
+	touched := map[string]bool{}
+	var first time.Time
+	var quiet <-chan time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case ev, ok := <-w.events.Events:
+			if !ok {
+				return
+			}
+			p, ok := w.path(ev)
+			if !ok {
+				continue
+			}
+			if len(touched) == 0 {
+				first = time.Now()
+			}
+			touched[p] = true
+			quiet = time.After(max(0, min(calm, longest-time.Since(first))))
+		case err, ok := <-w.events.Errors:
+			if !ok {
+				return
+			}
+			select {
+			case errs <- fmt.Errorf("watching files: %w", err):
+			default: // the last one was not read yet
+			}
+		case <-quiet:
+			quiet = nil
+			what := w.relevant(ctx, touched)
+			clear(touched)
+			if what == "" {
+				continue
+			}
+			select {
+			case changes <- what:
+			default: // a pending path means the same
+			}
+		}
+	}
+}
+
+// path returns the path of an event from the root, unless it can be of no
+// interest.
+func (w *Watcher) path(ev fsnotify.Event) (string, bool) {
+	rel, err := filepath.Rel(w.root, ev.Name)
+	if err != nil || ev.Op == fsnotify.Chmod {
+		return "", false
+	}
+	rel = filepath.ToSlash(rel)
+	for seg := range strings.SplitSeq(rel, "/") {
+		if seg == ".git" || seg == ".grayloft" {
+			return "", false
+		}
+	}
+	return rel, true
+}
+
+// relevant returns one of the paths that can affect a task, or "". New
+// directories are watched, at every depth, and the files in them count as
+// touched. Git is asked once for each level of new directories.
+func (w *Watcher) relevant(ctx context.Context, touched map[string]bool) string {
+	w.reload(ctx, touched)
+	found := ""
+	paths := make([]string, 0, len(touched))
+	for p := range touched {
+		paths = append(paths, p)
+	}
+	for len(paths) > 0 {
+		paths = w.withoutIgnored(ctx, slices.DeleteFunc(paths, w.isOutput))
+		var inside []string
+		for _, p := range paths {
+			entries, isDir := w.open(p)
+			if !isDir && (found == "" || p < found) {
+				found = p
+			}
+			inside = append(inside, entries...)
+		}
+		paths = inside
+	}
+	return found
+}
+
+// reload reads the declarations again if a file that contains some was touched.
+func (w *Watcher) reload(ctx context.Context, touched map[string]bool) {
+	changed := w.graph == nil
+	for p := range touched {
+		changed = changed || change.HasDeclarations(w.graph, p)
+	}
+	if !changed {
+		return
+	}
+	if g, err := w.load(ctx); err == nil {
+		w.graph = g
+	}
+}
+
+// isOutput tells whether a task writes the file. Declarations are never outputs.
+func (w *Watcher) isOutput(p string) bool {
+	return w.graph != nil && w.graph.IsOutput(p) && !change.HasDeclarations(w.graph, p)
+}
+
+func (w *Watcher) withoutIgnored(ctx context.Context, paths []string) []string {
+	if len(paths) == 0 {
+		return nil
+	}
+	ignored, err := w.source.Ignored(ctx, paths)
+	if err != nil {
+		return paths // rather run once too often
+	}
+	skip := map[string]bool{}
+	for _, p := range ignored {
+		skip[p] = true
+	}
+	return slices.DeleteFunc(paths, func(p string) bool { return skip[p] })
+}
+
+// open watches a directory, and returns what is in it. A directory that was
+// watched before returns nothing: its contents arrive as events.
+func (w *Watcher) open(p string) (inside []string, isDir bool) {
+	full := filepath.Join(w.root, filepath.FromSlash(p))
+	info, err := os.Lstat(full)
+	if err != nil || !info.IsDir() {
+		return nil, false
+	}
+	if slices.Contains(w.events.WatchList(), full) {
+		return nil, true
+	}
+	if w.events.Add(full) != nil {
+		return nil, true // it is gone again
+	}
+	entries, err := os.ReadDir(full)
+	if err != nil {
+		return nil, true
+	}
+	for _, e := range entries {
+		if e.Name() != ".git" && e.Name() != ".grayloft" {
+			inside = append(inside, path.Join(p, e.Name()))
+		}
+	}
+	return inside, true
+}

@@ -1,0 +1,132 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+// counted counts how often git is asked.
+type counted struct {
+	git.Repo
+	asked atomic.Int32
+}
+
+func (c *counted) Ignored(ctx context.Context, among []string) ([]string, error) {
+	c.asked.Add(1)
+	return c.Repo.Ignored(ctx, among)
+}
+
+type watched struct {
+	*Watcher
+	t      *testing.T
+	root   string
+	source *counted
+	loads  atomic.Int32
+}
+
+func watchRepo(t *testing.T) *watched {
+	t.Helper()
+	w := &watched{t: t, root: t.TempDir()}
+	w.write("grayloft.toml", "schema = 1\n[repo]\nname = \"r\"\nprojects = [\"*\"]\n")
+	w.write("app/loft.toml", "[project]\nname = \"app\"\n[task.make]\nrun = \"true\"\nwrites = [\"out/**\"]\n")
+	w.write("app/src.txt", "one")
+	w.write(".gitignore", "cache/\n")
+	if out, err := exec.Command("git", "-C", w.root, "init", "-q").CombinedOutput(); err != nil {
+		t.Fatalf("git init: %s", out)
+	}
+	if _, err := graph.Load(os.DirFS(w.root), "r"); err != nil {
+		t.Fatal(err)
+	}
+	w.source = &counted{Repo: git.Repo{Dir: w.root}}
+	var err error
+	w.Watcher, err = New(t.Context(), w.root, w.source, func(context.Context) (*graph.Graph, error) {
+		w.loads.Add(1)
+		return graph.Load(os.DirFS(w.root), "r")
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { w.Close() })
+	return w
+}
+
+func (w *watched) write(name, text string) {
+	w.t.Helper()
+	full := filepath.Join(w.root, name)
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// next returns the next change.
+func (w *watched) next() string {
+	w.t.Helper()
+	select {
+	case p := <-w.Changes:
+		return p
+	case <-time.After(20 * time.Second):
+		w.t.Fatal("no change was reported")
+		return ""
+	}
+}
+
+func TestFilesInNestedNewDirectoriesAreSeen(t *testing.T) {
+	w := watchRepo(t)
+	w.write("app/a/b/c/first.txt", "one")
+	if got := w.next(); got != "app/a/b/c/first.txt" {
+		t.Errorf("reported %s", got)
+	}
+	w.write("app/a/b/c/first.txt", "two") // its directory is watched by now
+	if got := w.next(); got != "app/a/b/c/first.txt" {
+		t.Errorf("reported %s", got)
+	}
+}
+
+func TestManyEventsReloadNothingAndAskGitFewTimes(t *testing.T) {
+	w := watchRepo(t)
+	for i := range 300 {
+		w.write(fmt.Sprintf("app/out/%d.txt", i), "made")
+		w.write(fmt.Sprintf("app/cache/%d.txt", i), "ignored")
+		w.write(fmt.Sprintf("app/many-%03d.txt", i), "source")
+	}
+	if got := w.next(); got != "app/many-000.txt" {
+		t.Errorf("reported %s", got)
+	}
+	if loads := w.loads.Load(); loads != 1 {
+		t.Errorf("the declarations were read %d times, though none changed", loads)
+	}
+	if asked := w.source.asked.Load(); asked > 20 {
+		t.Errorf("git was asked %d times about 900 events", asked)
+	}
+}
+
+func TestOnlyRelevantChangesAreReported(t *testing.T) {
+	w := watchRepo(t)
+	w.write("app/out/made.txt", "an output")
+	w.write("app/cache/x.txt", "ignored")
+	w.write(".grayloft/journal", "own records")
+	w.write("app/loft.toml", "[project]\nname = \"app\"\n[task.make]\nrun = \"true\"\nwrites = [\"src.txt\"]\n")
+	if got := w.next(); got != "app/loft.toml" {
+		t.Errorf("reported %s", got)
+	}
+	w.write("app/src.txt", "now an output")
+	w.write("app/other.txt", "a source")
+	if got := w.next(); got != "app/other.txt" {
+		t.Errorf("reported %s", got)
+	}
+	if loads := w.loads.Load(); loads != 2 {
+		t.Errorf("the declarations were read %d times, and changed once", loads)
+	}
+}

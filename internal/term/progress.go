@@ -1,0 +1,124 @@
+package term
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+
+	"grayloft.example/grayloft/internal/core/decide"
+)
+
+// progress is the changing part of the terminal: the running tasks, and a bar.
+type progress struct {
+	sc       *Screen
+	total    int
+	wide     int
+	began    time.Time
+	running  []startedMsg
+	finished map[string]bool
+	jobs     int
+	expected map[string]float64 // last durations of tasks, in seconds
+	ending   bool
+}
+
+// The messages that the view sends.
+type (
+	startedMsg struct {
+		task    string
+		at      time.Time
+		seconds float64 // its last duration; 0 if unknown
+	}
+	doneMsg  string
+	printMsg string
+	tickMsg  time.Time
+	endMsg   struct{}
+)
+
+func tick() tea.Cmd {
+	return tea.Tick(200*time.Millisecond, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+// Init implements [tea.Model].
+func (p *progress) Init() tea.Cmd { return tick() }
+
+// Update implements [tea.Model].
+func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := msg.(type) {
+	case tickMsg:
+		return p, tick()
+	case tea.WindowSizeMsg:
+		p.wide = m.Width
+	case startedMsg:
+		p.running = append(p.running, m)
+	case printMsg:
+		return p, tea.Println(string(m))
+	case doneMsg:
+		p.finished[string(m)] = true
+		p.remove(string(m))
+	case endMsg:
+		p.ending = true
+		return p, tea.Quit
+	}
+	return p, nil
+}
+
+func (p *progress) remove(task string) {
+	for i, r := range p.running {
+		if r.task == task {
+			p.running = append(p.running[:i], p.running[i+1:]...)
+			return
+		}
+	}
+}
+
+// View implements [tea.Model].
+func (p *progress) View() string {
+	if p.ending || p.total == 0 {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteString("\n")
+	for _, r := range p.running {
+		line := fmt.Sprintf("  %s %s %8s", p.sc.Tint(decide.Ran, "▷"), Pad(r.task, 36), minutes(time.Since(r.at).Seconds()))
+		if r.seconds >= 1 {
+			line += p.sc.Soft(" of about " + minutes(r.seconds))
+		}
+		fmt.Fprintf(&b, "%s\n", Fit(line, p.wide))
+	}
+	const cells = 32
+	full := cells * len(p.finished) / p.total
+	bar := strings.Repeat("━", full) + p.sc.Soft(strings.Repeat("─", cells-full))
+	fmt.Fprintf(&b, "  %s    %d of %d", bar, len(p.finished), p.total)
+	if left := p.left(time.Now()); left >= 1 {
+		fmt.Fprintf(&b, ", about %s left", InWords(left))
+	}
+	return b.String()
+}
+
+func minutes(s float64) string { return fmt.Sprintf("%d:%02d", int(s)/60, int(s)%60) }
+
+// settling is how long a run may look for tasks that need no work before the
+// remaining time is shown.
+const settling = time.Second
+
+// left returns the expected remaining seconds: the remaining work divided by
+// the number of jobs, and at least the rest of the longest running task.
+func (p *progress) left(now time.Time) float64 {
+	if now.Sub(p.began) < settling {
+		return 0
+	}
+	work, longest := 0.0, 0.0
+	for task, s := range p.expected {
+		if !p.finished[task] {
+			work += s
+		}
+	}
+	for _, r := range p.running {
+		gone := min(now.Sub(r.at).Seconds(), r.seconds)
+		work -= gone
+		longest = max(longest, r.seconds-gone)
+	}
+	return max(work/float64(p.jobs), longest)
+}

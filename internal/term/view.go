@@ -1,0 +1,220 @@
+package term
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/tasklog"
+	"grayloft.example/grayloft/internal/machine/engine"
+)
+
+// View shows a run while it goes on.
+type View interface {
+	engine.Observer
+	// Close ends the changing part of the view. Later warnings are still shown.
+	Close()
+}
+
+// Logs say which logs a view shows.
+type Logs string
+
+// The values of --logs.
+const (
+	LogsLive     Logs = "live"
+	LogsWhole    Logs = "whole"
+	LogsFailures Logs = "failures"
+	LogsNone     Logs = "none"
+)
+
+// ViewOptions describe the run that a view shows.
+type ViewOptions struct {
+	Title   string // what was requested
+	Tasks   []*graph.Task
+	Jobs    int
+	Logs    Logs                              // empty: the default for the output
+	Seconds func(*graph.Task) (float64, bool) // the last duration of a task, if known
+}
+
+// NewView returns the view that fits the output.
+func (sc *Screen) NewView(o ViewOptions) View {
+	wide := sc.Width()
+	p := &plainView{sc: sc, out: sc.Out, logs: o.Logs, wide: wide}
+	switch {
+	case sc.Format == "json":
+		return sc.SilentView()
+	case sc.Quiet:
+		p.logs = LogsFailures
+		return p
+	case p.logs == "" && wide > 0:
+		p.logs = LogsFailures
+	case p.logs == "":
+		p.logs = LogsWhole
+	}
+	if len(o.Tasks) > 0 {
+		fmt.Fprintf(sc.Out, "%s: %s, %d at a time\n\n", o.Title, Count(len(o.Tasks), "task", "tasks"), o.Jobs)
+	}
+	if wide == 0 {
+		return p
+	}
+	return newLiveView(p, o)
+}
+
+// SilentView returns a view that shows only warnings.
+func (sc *Screen) SilentView() View {
+	return &plainView{sc: sc, out: io.Discard, logs: LogsNone}
+}
+
+// plainView writes a line for each finished task, followed by its log.
+type plainView struct {
+	sc    *Screen
+	out   io.Writer
+	logs  Logs
+	wide  int
+	mu    sync.Mutex
+	shown bool // something was printed, so the summary is set apart
+	done  bool
+}
+
+// Started implements [engine.Observer].
+func (v *plainView) Started(*graph.Task, time.Duration, int) {}
+
+// Line implements [engine.Observer].
+func (v *plainView) Line(t *graph.Task, line string) {
+	if v.logs != LogsLive {
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.shown = true
+	fmt.Fprintf(v.out, "%s │ %s\n", t.Addr(), v.sc.PrintableLog(line))
+}
+
+// Done implements [engine.Observer].
+func (v *plainView) Done(r *engine.Result) {
+	text := v.describe(r)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.shown = v.shown || text != ""
+	fmt.Fprint(v.out, text)
+}
+
+// Warn implements [engine.Observer].
+func (v *plainView) Warn(s string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	fmt.Fprintf(v.sc.Err, "warning: %s\n", Printable(s))
+}
+
+// Close implements [View].
+func (v *plainView) Close() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.shown && !v.done {
+		fmt.Fprintln(v.out)
+	}
+	v.done = true
+}
+
+// describe returns the text for a finished task, log included; "" for a task
+// that needed no work.
+func (v *plainView) describe(r *engine.Result) string {
+	sc := v.sc
+	switch {
+	case sc.Quiet && r.Outcome != decide.Failed:
+		return ""
+	case sc.Verbose:
+	case r.Outcome == decide.Current, r.Outcome == decide.Cached, r.Outcome == decide.NotStarted:
+		return ""
+	}
+	took := Seconds(r.Timing.Took.Seconds())
+	if r.Outcome == decide.Blocked || r.Outcome == decide.NotStarted {
+		took = ""
+	}
+	line := fmt.Sprintf("  %s %s %9s   %s", sc.Outcome(r.Outcome), Pad(r.Task.Addr(), 26), took, sc.Soft(why(r)))
+	var b strings.Builder
+	b.WriteString(strings.TrimRight(Fit(line, v.wide), " ") + "\n")
+	for _, f := range r.Drift {
+		b.WriteString(Fit("    "+f.Why, v.wide) + "\n" + Fit("      "+f.Advice(), v.wide) + "\n")
+	}
+	if v.showsLog(r.Outcome) {
+		v.log(&b, r)
+	}
+	return b.String()
+}
+
+func (v *plainView) showsLog(o decide.Outcome) bool {
+	switch o {
+	case decide.Ran:
+		return v.logs == LogsWhole
+	case decide.Failed:
+		return v.logs == LogsWhole || v.logs == LogsFailures
+	}
+	return false
+}
+
+// failureLines limits how many lines of a failed task's log are shown.
+const failureLines = 12
+
+func (v *plainView) log(b *strings.Builder, r *engine.Result) {
+	lines := tasklog.Parse(r.LogText)
+	all := len(lines)
+	if v.logs == LogsFailures && all > failureLines {
+		lines = lines[all-failureLines:]
+	}
+	for _, l := range lines {
+		b.WriteString(Fit("    │ "+v.sc.PrintableLog(l.Text), v.wide) + "\n")
+	}
+	if len(lines) < all {
+		fmt.Fprintf(b, "    └ all %d lines: grayloft log %s\n", all, r.Task.Addr())
+	}
+}
+
+// why says why a task ran, or who built its outputs.
+func why(r *engine.Result) string {
+	var out string
+	switch {
+	case r.Outcome == decide.Failed && r.Message != "":
+		return Printable(FirstLine(r.Message))
+	case r.Outcome == decide.Blocked, r.Outcome == decide.NotStarted:
+		return r.Message
+	case r.Reason != "":
+		out = string(r.Reason) + DescribeChanges(r.Changes)
+	case r.MadeBy != nil:
+		out = BuiltBy(r.MadeBy.Name, r.MadeBy.Place) + ", " + Clock(r.MadeBy.At, time.Now())
+	}
+	if r.Message != "" {
+		out += "; " + Printable(r.Message)
+	}
+	return out
+}
+
+// BuiltBy says who built something, and where.
+func BuiltBy(name, place string) string {
+	return fmt.Sprintf("built by %s at %s", Printable(name), Printable(place))
+}
+
+// DescribeChanges lists what belongs to a reason, after a colon; "" if nothing
+// is known.
+func DescribeChanges(changes []key.Change) string {
+	var out []string
+	for _, c := range changes {
+		if c.What == "" {
+			continue
+		}
+		word := Printable(c.What)
+		if c.How == "new" || c.How == "gone" {
+			word += " is " + c.How
+		}
+		out = append(out, word)
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return ": " + FirstFew(out)
+}
