@@ -468,3 +468,39 @@ func TestLimits(t *testing.T) {
 	c.want(400, "POST", "/v1/test/entries/lookup", map[string]any{"tasks": "none", "extra": 1})
 	c.want(200, "GET", "/metrics", nil)
 }
+
+func TestTheDocumentNamesServersAndRefusals(t *testing.T) {
+	var doc struct {
+		Servers []struct{ URL string }
+		Paths   map[string]map[string]struct {
+			OperationID string
+			Responses   map[string]any
+		}
+	}
+	if err := json.Unmarshal(openAPI(t), &doc); err != nil {
+		t.Fatal(err)
+	}
+	if len(doc.Servers) == 0 {
+		t.Error("it names no server")
+	}
+	for path, operations := range doc.Paths {
+		for method, op := range operations {
+			refusal := false
+			for status := range op.Responses {
+				refusal = refusal || strings.HasPrefix(status, "4")
+			}
+			if !refusal {
+				t.Errorf("%s %s states no answer between 400 and 499", method, path)
+			}
+		}
+	}
+}
+
+func openAPI(t *testing.T) []byte {
+	t.Helper()
+	b, err := os.ReadFile("openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}

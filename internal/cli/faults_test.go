@@ -1,0 +1,169 @@
+package cli_test
+
+import (
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"grayloft.example/grayloft/internal/trial"
+)
+
+// A task that runs looks at its files before and after. What git ignores is not
+// asked of git file by file.
+func TestIgnoredTreesAreNotAskedFileByFile(t *testing.T) {
+	t.Parallel()
+	git, err := exec.LookPath("git")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"app\"]\n",
+		"app/loft.toml": "[task.make]\nrun = \"cat in > out\"\nwrites = [\"out\"]\n",
+		"app/in":        "one\n", ".gitignore": "node_modules/\n",
+	})
+	for i := range 400 {
+		r.Write(fmt.Sprintf("app/node_modules/p%d/lib/index.js", i), "x")
+	}
+	// A git that notes what it is asked about.
+	bin, log := t.TempDir(), filepath.Join(t.TempDir(), "asked")
+	script := fmt.Sprintf("#!/bin/sh\ncase \" $* \" in *' check-ignore '*) tee -a %s | %s \"$@\";; *) exec %s \"$@\";; esac\n", log, git, git)
+	if err := os.WriteFile(filepath.Join(bin, "git"), []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	r.Env = append(r.Env, "PATH="+bin+":"+os.Getenv("PATH"))
+	if got := r.Run("make"); !got.OK {
+		t.Fatalf("%+v", got)
+	}
+	asked, _ := os.ReadFile(log) // without a question there is no file
+	if n := strings.Count(string(asked), "\x00"); n > 20 {
+		t.Errorf("git was asked about %d paths, and only one directory is ignored", n)
+	}
+}
+
+// A probe's program is searched where the probe runs, wherever the client was
+// started.
+func TestAProbeWithARelativeProgramIsAskedAgainWhenTheProgramChanges(t *testing.T) {
+	t.Parallel()
+	tool := "#!/bin/sh\necho asked >> \"$GRAYLOFT_PROBE_LOG\"\necho version %s\n"
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"app\"]\n[probe.tool]\nrun = [\"./tool.sh\"]\nper = \"project\"\nreads = []\n",
+		"app/loft.toml": "[task.make]\nrun = \"./tool.sh > out\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = [\"tool\"]\n",
+		"app/in":        "one\n", "app/tool.sh": fmt.Sprintf(tool, "1"), "docs/x": "x\n",
+	})
+	log := filepath.Join(t.TempDir(), "log")
+	r.Env = append(r.Env, "GRAYLOFT_PROBE_LOG="+log)
+	if err := os.Chmod(r.Path("app/tool.sh"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	asked := func() int {
+		t.Helper()
+		if a := r.GrayloftIn("docs", "plan", "make@app"); a.Code != 0 {
+			t.Fatalf("%s%s", a.Out, a.Err)
+		}
+		b, _ := os.ReadFile(log)
+		return strings.Count(string(b), "asked")
+	}
+	asked()
+	if n := asked(); n != 1 {
+		t.Errorf("an unchanged program was asked %d times", n)
+	}
+	r.Write("app/tool.sh", fmt.Sprintf(tool, "two"))
+	if n := asked(); n != 2 {
+		t.Errorf("after a change it was asked %d times, want 2", n)
+	}
+}
+
+// slowUplink cuts every upload of a run after a number of bytes.
+type slowUplink struct {
+	http.Handler
+	left atomic.Int64
+}
+
+func (s *slowUplink) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodPut || strings.HasSuffix(r.URL.Path, "/packs") {
+		if s.left.Add(-r.ContentLength) < 0 {
+			panic(http.ErrAbortHandler)
+		}
+	}
+	s.Handler.ServeHTTP(w, r)
+}
+
+// Over a line that carries a third of a large output before it breaks, the
+// output arrives in the third run or the fourth.
+func TestALargeUploadContinuesInTheNextRun(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	_, brenna := everyone(t, s)
+	u, err := url.Parse(s.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := &slowUplink{Handler: httputil.NewSingleHostReverseProxy(u)}
+	proxy := httptest.NewServer(line)
+	defer proxy.Close()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\nprojects = [\"app\"]\n[probe.sh]\nrun = \"echo 1\"\nreads = []\n",
+		"app/loft.toml": "[task.make]\nrun = \"cp in out\"\nwrites = [\"out\"]\nprobes = [\"sh\"]\n[task.other]\nrun = \"true\"\nreads = [\"none\"]\nwrites = []\nreuse = \"never\"\n",
+	}).Login(proxy.URL, brenna, "home")
+	data := make([]byte, 25<<20)
+	_, _ = rand.Read(data)
+	r.Write("app/in", string(data))
+	line.left.Store(10 << 20)
+	r.Run("make")
+	for run := 2; run <= 5; run++ {
+		line.left.Store(10 << 20)
+		r.Grayloft("run", "other")
+		c := r.Clone().Login(s.URL, brenna, "office")
+		if c.Write("app/in", string(data)); c.Plan("make").Of("make@app").Outcome == "fetched" {
+			if run > 4 {
+				t.Errorf("it took %d runs", run)
+			}
+			return
+		}
+	}
+	t.Error("the output never arrived")
+}
+
+func TestResultsFromBeforeTheLoginCanBeShared(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	r := trial.New(t, sample)
+	r.Run("--pick", "all")
+	login := r.Clone()
+	login.Env = append(login.Env, "GRAYLOFT_CONFIG="+t.TempDir(), "GRAYLOFT_TOKEN="+brenna)
+	if a := login.Grayloft("login", s.URL); a.Code != 0 || !strings.Contains(a.Out, "grayloft cache share") {
+		t.Errorf("login does not say what can be shared: %s%s", a.Out, a.Err)
+	}
+	r.Login(s.URL, ci, "harbour-ci")
+	a := r.Grayloft("cache", "share")
+	if a.Code != 0 || !strings.Contains(a.Out, "4 results") {
+		t.Fatalf("exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
+	other := r.Clone().Login(s.URL, brenna, "home").Run("--pick", "all")
+	want(t, "another machine", other.Outcomes(), map[string]string{
+		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "cached", "test@app": "cached"})
+	if a := r.Grayloft("cache", "share"); a.Code != 0 || !strings.Contains(a.Out, "the service already had") {
+		t.Errorf("a second time: %s%s", a.Out, a.Err)
+	}
+	if a := trial.New(t, sample).Grayloft("cache", "share"); a.Code != 2 || !strings.Contains(a.Err, "grayloft login") {
+		t.Errorf("without a service: exit %d: %s", a.Code, a.Err)
+	}
+}
+
+func TestPlanTakesTheFlagsOfRun(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	if a := r.Grayloft("plan", "--keep-going", "--jobs", "3", "--part", "1/1", "--pick", "all"); a.Code != 0 {
+		t.Errorf("exit %d: %s", a.Code, a.Err)
+	}
+}
