@@ -53,14 +53,13 @@ func TestIgnoredTreesAreNotAskedFileByFile(t *testing.T) {
 // started.
 func TestAProbeWithARelativeProgramIsAskedAgainWhenTheProgramChanges(t *testing.T) {
 	t.Parallel()
-	tool := "#!/bin/sh\necho asked >> \"$GRAYLOFT_PROBE_LOG\"\necho version %s\n"
+	log := filepath.Join(t.TempDir(), "log")
+	tool := "#!/bin/sh\necho asked >> " + log + "\necho version %s\n"
 	r := trial.New(t, map[string]string{
 		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"app\"]\n[probe.tool]\nrun = [\"./tool.sh\"]\nper = \"project\"\nreads = []\n",
 		"app/loft.toml": "[task.make]\nrun = \"./tool.sh > out\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = [\"tool\"]\n",
 		"app/in":        "one\n", "app/tool.sh": fmt.Sprintf(tool, "1"), "docs/x": "x\n",
 	})
-	log := filepath.Join(t.TempDir(), "log")
-	r.Env = append(r.Env, "GRAYLOFT_PROBE_LOG="+log)
 	if err := os.Chmod(r.Path("app/tool.sh"), 0o755); err != nil {
 		t.Fatal(err)
 	}

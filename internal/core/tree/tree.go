@@ -68,6 +68,12 @@ func (t *Tree) Has(p string) bool {
 	return i < len(t.paths) && t.paths[i] == p
 }
 
+// HasBelow tells whether a directory contains some of the files.
+func (t *Tree) HasBelow(dir string) bool {
+	from, to := t.below(dir)
+	return to > from
+}
+
 // Reads returns the files that the task's own patterns match, in order; the
 // offers of needed projects are left to [Tree.Offers].
 func (t *Tree) Reads(task *graph.Task) []int {

@@ -7,9 +7,12 @@ package checkout
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -49,7 +52,8 @@ type State struct {
 	mu      sync.Mutex
 	records map[string]Record
 	lines   int
-	journal *os.File
+	journal *os.File // nil until something is appended
+	closed  bool
 }
 
 // Open creates the directory if necessary, hides it from git, and reads the
@@ -70,11 +74,6 @@ func Open(root string) (*State, error) {
 	if err := s.Reload(); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(s.file(), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
-	if err != nil {
-		return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
-	}
-	s.journal = f
 	return s, nil
 }
 
@@ -94,25 +93,36 @@ const DigestFile = "digests"
 func (s *State) DigestFile() string { return filepath.Join(s.dir, DigestFile) }
 
 // Reload reads the journal again, because another process may have written to
-// it. It skips lines that are damaged (cut off by a crash) or of another
-// version.
+// it.
 func (s *State) Reload() error {
-	data, err := os.ReadFile(s.file())
-	if err != nil && !os.IsNotExist(err) {
-		return fmt.Errorf("reading the journal of earlier runs: %w", err)
+	records, lines, err := readJournal(s.file())
+	if err != nil {
+		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.lines = 0
+	maps.Copy(s.records, records)
+	s.lines = lines
+	return nil
+}
+
+// readJournal returns the last record of each task, and the number of lines. It
+// skips lines that are damaged (cut off by a crash) or of another version.
+func readJournal(file string) (records map[string]Record, lines int, err error) {
+	data, err := os.ReadFile(file)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, 0, fmt.Errorf("reading the journal of earlier runs: %w", err)
+	}
+	records = map[string]Record{}
 	for line := range bytes.Lines(data) {
-		s.lines++
+		lines++
 		text, whole := statefile.OpenLine(line)
 		var r Record
 		if whole && gojson.Unmarshal(text, &r) == nil && r.Version == recordVersion && r.Task != "" {
-			s.records[r.Task] = r
+			records[r.Task] = r
 		}
 	}
-	return nil
+	return records, lines, nil
 }
 
 // Last returns the last outcome of a task.
@@ -123,8 +133,7 @@ func (s *State) Last(task string) (Record, bool) {
 	return r, ok
 }
 
-// Note appends the outcome of a task to the journal. Each line is a single
-// write to a file opened for appending, so lines of two processes do not mix.
+// Note appends the outcome of a task to the journal.
 func (s *State) Note(r Record) error {
 	r.Version = recordVersion
 	s.mu.Lock()
@@ -140,32 +149,74 @@ func (s *State) Note(r Record) error {
 	}
 	s.records[r.Task] = r
 	s.lines++
-	if _, err := s.journal.Write(append(append([]byte("\n"), statefile.SealLine(line)...), '\n')); err != nil {
+	line = append(append([]byte("\n"), statefile.SealLine(line)...), '\n')
+	err = lock.Hold(s.journalLock(), func() error { return s.append(line) })
+	if err != nil {
 		return fmt.Errorf("recording the outcome of %s: %w", r.Task, err)
 	}
 	return nil
+}
+
+// journalLock is the file whose lock protects the journal: a compaction replaces
+// the file, so whoever appends must not have the old one open.
+func (s *State) journalLock() string { return filepath.Join(s.dir, "locks", "journal") }
+
+// append writes to the journal, while its lock is held.
+func (s *State) append(line []byte) error {
+	if s.journal != nil && !s.isCurrent(s.journal) {
+		s.journal.Close()
+		s.journal = nil
+	}
+	if s.journal == nil {
+		f, err := os.OpenFile(s.file(), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
+		if err != nil {
+			return err
+		}
+		s.journal = f
+	}
+	_, err := s.journal.Write(line)
+	return err
+}
+
+// isCurrent tells whether an open file is still the journal.
+func (s *State) isCurrent(f *os.File) bool {
+	open, err := f.Stat()
+	if err != nil {
+		return false
+	}
+	now, err := os.Stat(s.file())
+	return err == nil && os.SameFile(open, now)
 }
 
 // Close closes the journal, after compacting it if it has grown long.
 func (s *State) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.journal == nil {
+	if s.closed {
 		return nil
 	}
-	err := s.journal.Close()
-	s.journal = nil
+	s.closed = true
+	var err error
+	if s.journal != nil {
+		err = s.journal.Close()
+		s.journal = nil
+	}
 	if s.lines < 4*len(s.records)+1000 {
 		return err
 	}
-	unlock, ok, lerr := lock.Try(filepath.Join(s.dir, "locks", "journal"))
-	if lerr != nil || !ok {
+	return errors.Join(err, lock.Hold(s.journalLock(), s.compact))
+}
+
+// compact rewrites the journal with the last record of each task, while its lock
+// is held: from the file, because other processes have appended to it.
+func (s *State) compact() error {
+	records, _, err := readJournal(s.file())
+	if err != nil {
 		return err
 	}
-	defer unlock()
 	var b bytes.Buffer
-	for _, r := range s.records {
-		line, err := json.Marshal(r)
+	for _, task := range slices.Sorted(maps.Keys(records)) {
+		line, err := json.Marshal(records[task])
 		if err != nil {
 			return err
 		}

@@ -184,31 +184,58 @@ func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string
 
 // holdsTheSame tells whether directories contain only the files of a snapshot,
 // outputs of tasks and ignored files. Missing files are noticed when they are
-// read.
+// read. Ignored directories are not opened, and git is asked about what is new
+// once for each level of directories.
 func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
-	seen := map[string]bool{}
-	var unknown []string
-	for _, dir := range below {
-		list, err := c.walk(dir)
+	starts := c.Graph.IgnoredStarts()
+	level := slices.Compact(slices.Sorted(slices.Values(below)))
+	for len(level) > 0 {
+		var next, unknown []string
+		isDir := map[string]bool{}
+		for _, dir := range level {
+			entries, err := os.ReadDir(filepath.Join(c.Root, filepath.FromSlash(dir)))
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return false, err
+			}
+			for _, e := range entries {
+				p := path.Join(dir, e.Name())
+				switch {
+				case e.Name() == ".git", e.Name() == ".grayloft":
+				case e.IsDir() && (earlier.HasBelow(p) || meetsAny(starts, p)):
+					next = append(next, p)
+				case c.knownIgnored(p), !e.IsDir() && (earlier.Has(p) || c.Graph.IsOutput(p)):
+				default:
+					unknown = append(unknown, p)
+					isDir[p] = e.IsDir()
+				}
+			}
+		}
+		visible, err := c.askIgnored(ctx, unknown)
 		if err != nil {
 			return false, err
 		}
-		for _, p := range list {
-			if seen[p] {
-				continue
+		for _, p := range visible {
+			if !isDir[p] {
+				return false, nil
 			}
-			seen[p] = true
-			if !earlier.Has(p) && !c.Graph.IsOutput(p) && !c.knownIgnored(p) {
-				unknown = append(unknown, p)
-			}
+			next = append(next, p)
 		}
+		level = next
 	}
-	if len(unknown) == 0 {
-		return true, nil
-	}
-	ignored, err := c.Git.Ignored(ctx, unknown)
+	return true, nil
+}
+
+// meetsAny tells whether p is inside one of the paths or contains one.
+func meetsAny(starts []string, p string) bool {
+	return slices.ContainsFunc(starts, func(s string) bool { return inside(s, p) || inside(p, s) })
+}
+
+// askIgnored asks git about paths, remembers those that are ignored, and returns
+// the others.
+func (c *Checkout) askIgnored(ctx context.Context, among []string) (visible []string, err error) {
+	ignored, err := c.Git.Ignored(ctx, among)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -218,7 +245,7 @@ func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []
 	for _, p := range ignored {
 		c.ignored[p] = true
 	}
-	return len(ignored) == len(unknown), nil
+	return slices.DeleteFunc(among, func(p string) bool { return c.ignored[p] }), nil
 }
 
 func (c *Checkout) knownIgnored(p string) bool {

@@ -4,26 +4,54 @@ package lock
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"time"
+
+	"github.com/gofrs/flock"
 )
+
+// interval is how often a lock that another process holds is tried again: there
+// is no event to wait for.
+const interval = 50 * time.Millisecond
+
+func open(file string) *flock.Flock {
+	return flock.New(file, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o644))
+}
 
 // Take takes the lock of a file, and creates the file if necessary. Waited
 // tells whether another process held it.
 func Take(ctx context.Context, file string) (release func(), waited bool, err error) {
-	for {
-		release, ok, err := Try(file)
-		if err != nil {
-			return nil, waited, err
-		}
-		if ok {
-			return release, waited, nil
-		}
-		waited = true
-		// The holder is another process, so there is no event to wait for.
-		select {
-		case <-ctx.Done():
-			return nil, waited, ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
+	release, ok, err := Try(file)
+	if err != nil || ok {
+		return release, false, err
 	}
+	l := open(file)
+	if _, err := l.TryLockContext(ctx, interval); err != nil {
+		return nil, true, fmt.Errorf("waiting for the lock %s: %w", file, err)
+	}
+	return releaser(l), true, nil
+}
+
+// Try takes the lock of a file if it is free.
+func Try(file string) (release func(), ok bool, err error) {
+	l := open(file)
+	if ok, err = l.TryLock(); err != nil || !ok {
+		return nil, false, err
+	}
+	return releaser(l), true, nil
+}
+
+func releaser(l *flock.Flock) func() {
+	return func() { _ = l.Close() } // closing the file releases the lock in any case
+}
+
+// Hold runs do while it holds the lock of a file, for which it waits.
+func Hold(file string, do func() error) error {
+	l := open(file)
+	if err := l.Lock(); err != nil {
+		return err
+	}
+	defer l.Close()
+	return do()
 }

@@ -59,7 +59,7 @@ func (p *Prober) program(q Question) string {
 	if run.Argv == nil {
 		word = strings.Fields(run.Shell)[0]
 	}
-	full := find(word, search)
+	full := find(word, search, p.dir(q))
 	if full == "" {
 		return ""
 	}
@@ -70,12 +70,19 @@ func (p *Prober) program(q Question) string {
 	return fmt.Sprintf("%q %q %q %q %d %d ", run.Words(), search, q.Dir(), full, info.Size(), info.ModTime().UnixNano())
 }
 
-func find(word, path string) string {
-	if strings.ContainsRune(word, '/') {
-		return word
+// find returns the path of a program as a process that starts in dir finds it.
+func find(word, search, dir string) string {
+	in := func(p string) string {
+		if filepath.IsAbs(p) {
+			return p
+		}
+		return filepath.Join(dir, p)
 	}
-	for _, dir := range filepath.SplitList(path) {
-		full := filepath.Join(dir, word)
+	if strings.ContainsRune(word, '/') {
+		return in(word)
+	}
+	for _, place := range filepath.SplitList(search) {
+		full := in(filepath.Join(place, word))
 		if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
 			return full
 		}
