@@ -5,6 +5,7 @@ package protocol
 
 import (
 	"errors"
+	"io"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -20,7 +21,8 @@ const (
 	MaxBlob      = 8 << 30   // bytes of one blob
 	MaxPack      = 256 << 20 // bytes of one pack
 	PackedBlob   = 2 << 20   // blobs up to this size travel in packs
-	PieceBytes   = 4 << 20   // bytes of a larger blob that are requested at a time
+	PieceBytes   = 4 << 20   // bytes of a larger blob that are transferred at a time
+	MaxPieces    = 10000     // pieces of one blob
 	MaxBody      = 16 << 20  // bytes of a JSON body
 	MaxEvents    = 1000      // events in a request
 	MaxParts     = 100000    // tasks in a request for durations
@@ -38,6 +40,12 @@ const (
 type Blob struct {
 	Digest digest.Digest `json:"digest"`
 	Size   int64         `json:"size"`
+}
+
+// OpenBlob is a blob that can be read from any position.
+type OpenBlob interface {
+	io.ReaderAt
+	io.Closer
 }
 
 // ErrGone is wrapped by errors about a blob that is no longer available
@@ -162,6 +170,14 @@ type PackResult struct {
 // PackAnswer is the answer to POST packs.
 type PackAnswer struct {
 	Results []PackResult `json:"results"`
+}
+
+// Assembly is POST blobs/{digest}/assembly: the pieces of a blob, in order, each
+// of them a blob that the service has. The answer is a [PackResult], after
+// spaces while the service works.
+type Assembly struct {
+	Size   int64           `json:"size"` // of the whole blob
+	Pieces []digest.Digest `json:"pieces"`
 }
 
 // Self describes the token of the caller.

@@ -16,7 +16,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -36,10 +35,10 @@ const (
 type Store interface {
 	// Keep stores the contents of r, if they match the digest.
 	Keep(d digest.Digest, r io.Reader) error
-	// Read returns a small blob, verified; WriteTo writes any blob, verifying
-	// it.
+	// Read returns a small blob, verified. ReaderAt opens any blob, without
+	// verifying it.
 	Read(d digest.Digest) ([]byte, error)
-	WriteTo(d digest.Digest, w io.Writer) error
+	ReaderAt(d digest.Digest) (protocol.OpenBlob, error)
 	Size(d digest.Digest) (int64, error)
 	// Spool stores what is to be sent later, under a name.
 	Spool(name string, data []byte) error
@@ -63,11 +62,12 @@ type Client struct {
 
 	mu       sync.Mutex
 	down     bool
-	writesTo string         // the shelf that the token writes to
-	known    bool           // whether the service has answered that
-	full     bool           // the service has no room
-	near     bool           // on this machine, with nothing slow in between
-	pushed   sync.WaitGroup // what earlier runs left in the spool
+	writesTo string // the shelf that the token writes to
+	known    bool   // whether the service has answered that
+	full     bool   // the service has no room
+	near     bool   // on this machine, with nothing slow in between
+
+	backlog backlog
 }
 
 // New returns a client of the service at an address.
@@ -85,161 +85,11 @@ func New(address, repo, token string, st Store) *Client {
 	}
 }
 
-// refusal is a problem document that the service answered with.
-type refusal struct {
-	protocol.Problem
-	after time.Duration // how long the service asks to wait; 0: not stated
-}
-
-func (r refusal) Error() string {
-	if r.Detail != "" {
-		return r.Detail
-	}
-	return r.Title
-}
-
-// trouble marks the service as unusable for the rest of the run, and warns
-// once.
-func (c *Client) trouble(err error) error {
-	if errors.Is(err, context.Canceled) {
-		return err
-	}
-	c.mu.Lock()
-	first := !c.down
-	c.down = true
-	c.mu.Unlock()
-	if first {
-		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, Explain(err)))
-	}
-	return protocol.ErrDown
-}
-
-// IsRefusal tells whether the service answered, and refused.
-func IsRefusal(err error) bool {
-	var r refusal
-	return errors.As(err, &r)
-}
-
-// Explain says what is wrong with the service, as the end of a sentence that
-// begins with "the service".
-func Explain(err error) string {
-	var r refusal
-	var ne net.Error
-	var op *net.OpError
-	switch {
-	case errors.As(err, &r) && r.Status == http.StatusUnauthorized:
-		return "does not know this token (" + r.Error() + ")"
-	case errors.As(err, &r):
-		return "refuses: " + r.Error()
-	case errors.As(err, &op) && op.Op == "dial":
-		return "cannot be reached (" + op.Err.Error() + ")"
-	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &ne) && ne.Timeout():
-		return "does not answer in time"
-	}
-	return "fails (" + strings.TrimPrefix(err.Error(), "Post ") + ")"
-}
-
 // Down tells whether the service has been given up for this run.
 func (c *Client) Down() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.down
-}
-
-// request sends a request, and repeats it if that may help: the service asked
-// to come back later, the connection was cut, or a gateway failed. Body, if not
-// nil, returns the body for each attempt. The caller must close the body of the
-// answer; a status of 400 and above is returned as a refusal.
-func (c *Client) request(ctx context.Context, method, path string, header http.Header, body func() io.Reader, length int64) (*http.Response, error) {
-	for try := 0; ; try++ {
-		if c.Down() {
-			return nil, protocol.ErrDown
-		}
-		resp, err := c.once(ctx, method, path, header, body, length)
-		if err == nil {
-			return resp, nil
-		}
-		wait, again := pause(err, try)
-		if !again || ctx.Err() != nil {
-			return nil, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(wait):
-		}
-	}
-}
-
-const (
-	retries      = 2                      // after a cut connection or a gateway error
-	firstPause   = 100 * time.Millisecond // before the first retry
-	laterRetries = 8                      // if the service asks to come back later
-	longestPause = 10 * time.Second
-)
-
-// pause says whether to repeat a request, and after how long. A service that
-// cannot be reached or does not answer is not waited for.
-func pause(err error, try int) (time.Duration, bool) {
-	var r refusal
-	var op *net.OpError
-	switch {
-	case errors.As(err, &r) && r.Status == http.StatusTooManyRequests:
-		return min(max(r.after, firstPause), longestPause), try < laterRetries
-	case errors.As(err, &r):
-		return firstPause << (2 * try), try < retries && (r.Status == http.StatusBadGateway || r.Status == http.StatusServiceUnavailable || r.Status == http.StatusGatewayTimeout)
-	case errors.As(err, &op) && op.Op == "dial", errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), timedOut(err):
-		return 0, false
-	}
-	return firstPause << (2 * try), try < retries
-}
-
-func timedOut(err error) bool {
-	var ne net.Error
-	return errors.As(err, &ne) && ne.Timeout()
-}
-
-func (c *Client) once(ctx context.Context, method, path string, header http.Header, from func() io.Reader, length int64) (*http.Response, error) {
-	ctx, watch := stalling(ctx)
-	var body io.Reader
-	if from != nil {
-		body = &watched{from(), watch}
-	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+"/"+protocol.Version+"/"+url.PathEscape(c.repo)+"/"+path, body)
-	if err != nil {
-		watch.stop()
-		return nil, err
-	}
-	for k, v := range header {
-		req.Header[k] = v
-	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	if body != nil {
-		req.ContentLength = length
-	}
-	resp, err := c.http.Do(req)
-	if err != nil {
-		watch.stop()
-		if watch.fired() {
-			err = context.DeadlineExceeded
-		}
-		return nil, err
-	}
-	resp.Body = &watchedBody{watched{resp.Body, watch}, resp.Body}
-	if resp.StatusCode < 400 {
-		return resp, nil
-	}
-	defer resp.Body.Close()
-	var r refusal
-	text, _ := io.ReadAll(io.LimitReader(resp.Body, protocol.MaxBody))
-	if json.Unmarshal(text, &r.Problem) != nil || r.Title == "" {
-		r.Title = fmt.Sprintf("it answered %s, which is not an answer of a Gray Loft service", resp.Status)
-	}
-	r.Status = resp.StatusCode
-	if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-		r.after = time.Duration(n) * time.Second
-	}
-	return nil, r
 }
 
 // call sends and receives JSON. Any problem gives the service up.
@@ -263,7 +113,7 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		body, length = func() io.Reader { return bytes.NewReader(b) }, int64(len(b))
 		header.Set("Content-Type", "application/json")
 	}
-	resp, err := c.request(ctx, method, path, header, body, length)
+	resp, err := c.request(ctx, request{method, path, header, body, length})
 	if err != nil {
 		return err
 	}
@@ -316,7 +166,7 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
 			c.Warn(fmt.Sprintf("the token %q expires on %s: ask for a new one before that", self.Name, self.Expires.Local().Format("2 January 2006, 15:04")))
 		}
-		c.pushed.Go(func() { c.sendSpooled(ctx) })
+		c.backlog.begin(ctx, c.sendSpooled)
 	}
 	return self, err
 }
@@ -350,62 +200,4 @@ func (c *Client) Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol
 		}
 	}
 	return out, failed
-}
-
-// watch cancels a request on which no byte has passed for too long.
-type watch struct {
-	timer  *time.Timer
-	cancel context.CancelFunc
-	mu     sync.Mutex
-	late   bool
-}
-
-func stalling(parent context.Context) (context.Context, *watch) {
-	ctx, cancel := context.WithCancel(parent)
-	w := &watch{cancel: cancel}
-	w.timer = time.AfterFunc(stallLimit, func() {
-		w.mu.Lock()
-		w.late = true
-		w.mu.Unlock()
-		cancel()
-	})
-	return ctx, w
-}
-
-func (w *watch) fired() bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.late
-}
-
-func (w *watch) stop() {
-	w.timer.Stop()
-	w.cancel()
-}
-
-type watched struct {
-	io.Reader
-	w *watch
-}
-
-func (r *watched) Read(p []byte) (int, error) {
-	n, err := r.Reader.Read(p)
-	if n > 0 {
-		r.w.timer.Reset(stallLimit)
-	}
-	if err != nil && r.w.fired() {
-		err = context.DeadlineExceeded
-	}
-	return n, err
-}
-
-type watchedBody struct {
-	watched
-	body io.Closer
-}
-
-func (b *watchedBody) Close() error {
-	err := b.body.Close()
-	b.w.stop()
-	return err
 }

@@ -152,7 +152,9 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	if left {
 		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})
 	}
-	if !fin.Interrupted {
-		r.c.pushed.Wait()
+	if fin.Interrupted {
+		r.c.backlog.end(0)
+	} else {
+		r.c.backlog.end(backlogLimit)
 	}
 }

@@ -47,9 +47,11 @@ func (m *memory) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, e
 }
 
 func (m *memory) Read(d digest.Digest) ([]byte, error) { return m.blobs[d], nil }
-func (m *memory) WriteTo(d digest.Digest, w io.Writer) error {
-	_, err := w.Write(m.blobs[d])
-	return err
+func (m *memory) ReaderAt(d digest.Digest) (protocol.OpenBlob, error) {
+	return struct {
+		*bytes.Reader
+		io.Closer
+	}{bytes.NewReader(m.blobs[d]), io.NopCloser(nil)}, nil
 }
 func (m *memory) Size(d digest.Digest) (int64, error) { return int64(len(m.blobs[d])), nil }
 func (m *memory) Spool(name string, data []byte) error {
@@ -198,7 +200,7 @@ func TestItemsForAnotherServiceStayInTheSpool(t *testing.T) {
 	if _, err := c.Self(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	c.pushed.Wait()
+	c.backlog.sending.Wait()
 	if len(m.spool) != 1 || m.spool["entry-a"] == nil {
 		t.Errorf("left: %v", m.spool)
 	}

@@ -64,6 +64,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.PUT("/entries/:key", s.file)
 	v.POST("/blobs/missing", s.missing)
 	v.PUT("/blobs/:digest", s.limitUploads, s.putBlob)
+	v.POST("/blobs/:digest/assembly", s.limitUploads, s.assemble)
 	v.GET("/blobs/:digest", s.getBlob)
 	v.HEAD("/blobs/:digest", s.getBlob)
 	v.POST("/packs", s.limitUploads, s.putPack)

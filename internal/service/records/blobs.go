@@ -126,3 +126,12 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		return err
 	})
 }
+
+// EndLeases ends the protection of blobs that are no longer needed for
+// themselves. Those that something references stay.
+func (db *DB) EndLeases(ctx context.Context, repository int64, list []digest.Digest) error {
+	_, err := db.ExecContext(ctx, `
+		UPDATE blobs SET leased_until = now() WHERE repository_id = $1 AND digest IN (
+			SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE)`, repository, digests(list))
+	return err
+}

@@ -121,9 +121,10 @@ func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want m
 	if err != nil {
 		return false, err
 	}
-	resp, err := c.request(ctx, http.MethodPost, "packs/fetch",
-		http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
-		func() io.Reader { return bytes.NewReader(body) }, int64(len(body)))
+	resp, err := c.request(ctx, request{
+		method: http.MethodPost, path: "packs/fetch", header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
+		body: func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
+	})
 	if err != nil {
 		return false, err
 	}
@@ -147,11 +148,7 @@ func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want m
 		if err != nil || !want[d] {
 			return false, fmt.Errorf("a pack contains %.80q, which was not requested", h.Name)
 		}
-		member := &faultReader{r: tr}
-		if err := c.keep(d, member, h.Size); err != nil {
-			if member.failed {
-				err = fmt.Errorf("%w: %w", errCut, err)
-			}
+		if err := c.keep(d, tr, h.Size); err != nil {
 			return false, err
 		}
 		delete(want, d)
@@ -193,9 +190,15 @@ func (r *countingReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// keep stores one blob, if it matches the digest.
+// keep stores one blob, if it matches the digest. Errors wrap [errCut] if the
+// answer was cut off.
 func (c *Client) keep(d digest.Digest, r io.Reader, size int64) error {
-	return c.store.Keep(d, io.LimitReader(r, size))
+	from := &faultReader{r: r}
+	err := c.store.Keep(d, io.LimitReader(from, size))
+	if err != nil && from.failed {
+		return fmt.Errorf("%w: %w", errCut, err)
+	}
+	return ofDisk(err)
 }
 
 // fetchBlob downloads a blob that travels alone. A large one arrives in pieces,
@@ -207,7 +210,7 @@ func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.I
 		return c.fetchAlone(ctx, b, moved) // another process may never finish it
 	}
 	if err != nil {
-		return err
+		return ofDisk(err)
 	}
 	defer p.Close()
 	g, inner := errgroup.WithContext(ctx)
@@ -219,20 +222,20 @@ func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.I
 			if err != nil {
 				return err
 			}
-			return p.Put(i, data)
+			return ofDisk(p.Put(i, data))
 		})
 	}
 	if err := g.Wait(); err != nil {
 		return c.failed(ctx, err)
 	}
 	if err := p.Keep(); err != nil {
-		return c.failed(ctx, err)
+		return c.failed(ctx, ofDisk(err))
 	}
 	return nil
 }
 
 func (c *Client) fetchAlone(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
-	resp, err := c.request(ctx, http.MethodGet, "blobs/"+b.Digest.String(), nil, nil, 0)
+	resp, err := c.request(ctx, request{method: http.MethodGet, path: "blobs/" + b.Digest.String()})
 	if err != nil {
 		return c.failed(ctx, err)
 	}
@@ -263,8 +266,9 @@ func (c *Client) fetchPiece(ctx context.Context, d digest.Digest, from, length i
 }
 
 func (c *Client) fetchBytes(ctx context.Context, d digest.Digest, from int64, into []byte, moved *atomic.Int64) (int64, error) {
-	resp, err := c.request(ctx, http.MethodGet, fmt.Sprintf("blobs/%s?from=%d&length=%d", d, from, len(into)),
-		http.Header{"Accept-Encoding": {c.encodings()}}, nil, 0)
+	resp, err := c.request(ctx, request{
+		method: http.MethodGet, path: fmt.Sprintf("blobs/%s?from=%d&length=%d", d, from, len(into)), header: http.Header{"Accept-Encoding": {c.encodings()}},
+	})
 	if err != nil {
 		return 0, err
 	}
@@ -279,20 +283,4 @@ func (c *Client) fetchBytes(ctx context.Context, d digest.Digest, from int64, in
 		err = fmt.Errorf("%w: %w", errCut, err)
 	}
 	return int64(n), err
-}
-
-// failed classifies an error: a missing blob, or a service in trouble.
-func (c *Client) failed(ctx context.Context, err error) error {
-	var r refusal
-	switch {
-	case ctx.Err() != nil:
-		return ctx.Err()
-	case errors.Is(err, protocol.ErrDown), errors.Is(err, protocol.ErrFull):
-		return err
-	case errors.As(err, &r) && r.Status == http.StatusInsufficientStorage:
-		return c.noRoom(r)
-	case errors.As(err, &r) && r.Status == http.StatusNotFound:
-		return fmt.Errorf("%w: %w", protocol.ErrGone, err)
-	}
-	return c.trouble(err)
 }

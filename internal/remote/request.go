@@ -1,0 +1,135 @@
+package remote
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// request is what is sent to the service. Body, if not nil, returns the body for
+// each attempt.
+type request struct {
+	method string
+	path   string // below the repository
+	header http.Header
+	body   func() io.Reader
+	length int64
+}
+
+const (
+	retries      = 2                      // after a cut connection or a gateway error
+	firstPause   = 100 * time.Millisecond // before the first retry
+	laterRetries = 8                      // if the service asks to come back later
+	longestPause = 10 * time.Second
+)
+
+// request sends a request, and repeats it if that may help: the service asked
+// to come back later, the connection was cut, or a gateway failed. The caller
+// must close the body of the answer; a status of 400 and above is returned as a
+// refusal.
+func (c *Client) request(ctx context.Context, q request) (*http.Response, error) {
+	pauses := &backoff.ExponentialBackOff{InitialInterval: firstPause, RandomizationFactor: 0.2, Multiplier: 4, MaxInterval: longestPause}
+	tries := 0
+	resp, err := backoff.Retry(ctx, func() (*http.Response, error) {
+		if c.Down() {
+			return nil, backoff.Permanent(protocol.ErrDown)
+		}
+		resp, err := c.once(ctx, q)
+		if err != nil {
+			err = retryable(err, tries)
+			tries++
+		}
+		return resp, err
+	}, backoff.WithBackOff(pauses))
+	if err != nil && ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	return resp, err
+}
+
+// retryable marks an error as permanent if repeating the request does not help.
+// A service that cannot be reached or does not answer is not waited for.
+func retryable(err error, tries int) error {
+	var r refusal
+	var op *net.OpError
+	again := tries < retries
+	switch {
+	case errors.As(err, &r) && r.Status == http.StatusTooManyRequests:
+		if tries < laterRetries {
+			return &backoff.RetryAfterError{Duration: min(max(r.after, firstPause), longestPause)}
+		}
+		again = false
+	case errors.As(err, &r):
+		again = again && (r.Status == http.StatusBadGateway || r.Status == http.StatusServiceUnavailable || r.Status == http.StatusGatewayTimeout)
+	case errors.As(err, &op) && op.Op == "dial", errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), timedOut(err):
+		again = false
+	}
+	if again {
+		return err
+	}
+	return backoff.Permanent(err)
+}
+
+func timedOut(err error) bool {
+	var ne net.Error
+	return errors.As(err, &ne) && ne.Timeout()
+}
+
+// once sends a request once.
+func (c *Client) once(ctx context.Context, q request) (*http.Response, error) {
+	ctx, watch := stalling(ctx)
+	var body io.Reader
+	if q.body != nil {
+		body = &watched{q.body(), watch}
+	}
+	req, err := http.NewRequestWithContext(ctx, q.method, c.base+"/"+protocol.Version+"/"+url.PathEscape(c.repo)+"/"+q.path, body)
+	if err != nil {
+		watch.stop()
+		return nil, err
+	}
+	for k, v := range q.header {
+		req.Header[k] = v
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if body != nil {
+		req.ContentLength = q.length
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		watch.stop()
+		if watch.fired() {
+			err = context.DeadlineExceeded
+		}
+		return nil, err
+	}
+	resp.Body = &watchedBody{watched{resp.Body, watch}, resp.Body}
+	if resp.StatusCode < 400 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	return nil, refusalOf(resp)
+}
+
+func refusalOf(resp *http.Response) refusal {
+	var r refusal
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, protocol.MaxBody))
+	if json.Unmarshal(text, &r.Problem) != nil || r.Title == "" {
+		r.Title = fmt.Sprintf("it answered %s, which is not an answer of a Gray Loft service", resp.Status)
+	}
+	r.Status = resp.StatusCode
+	if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
+		r.after = time.Duration(n) * time.Second
+	}
+	return r
+}

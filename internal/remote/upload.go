@@ -1,0 +1,208 @@
+package remote
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"sync/atomic"
+
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// upload sends those of the blobs that the service lacks, and returns the number
+// of bytes transferred.
+func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []digest.Digest) (int64, error) {
+	missing := map[digest.Digest]bool{}
+	for _, d := range lack {
+		missing[d] = true
+	}
+	blobs = slices.DeleteFunc(slices.Clone(blobs), func(b protocol.Blob) bool { return !missing[b.Digest] })
+	return carry(ctx, blobs, c.sendPack, c.sendBlob)
+}
+
+// sendBlob uploads a blob that does not travel in a pack. A large one goes in
+// pieces, each of them a blob of its own, and the service puts them together:
+// pieces that have arrived stay, so the next run continues from there.
+func (c *Client) sendBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
+	from, err := c.store.ReaderAt(b.Digest)
+	if err != nil {
+		return ofDisk(err)
+	}
+	defer from.Close()
+	if b.Size <= protocol.PieceBytes {
+		return c.sendPiece(ctx, from, piece{b.Digest, 0, b.Size}, moved)
+	}
+	pieces, err := cutUp(from, b.Size)
+	if err != nil {
+		return ofDisk(err)
+	}
+	missing, err := c.missing(ctx, digestsOf(pieces))
+	for try := 0; err == nil; try++ {
+		if err = c.sendPieces(ctx, from, pieces, missing, moved); err != nil {
+			return err
+		}
+		missing, err = c.assemble(ctx, b, pieces)
+		if err == nil && len(missing) == 0 {
+			return nil
+		}
+		if try == retries {
+			return fmt.Errorf("the service did not take blob %s: it loses its pieces", b.Digest.Short())
+		}
+	}
+	return err
+}
+
+// piece is a part of a blob.
+type piece struct {
+	digest digest.Digest
+	from   int64
+	length int64
+}
+
+// Pieces are small enough to arrive on a slow line before the client ends, and
+// few enough for the service.
+const (
+	smallestPiece = 1 << 20
+	mostPieces    = 64 // as long as they stay below protocol.PieceBytes
+)
+
+// cutUp divides a blob into pieces, always in the same way.
+func cutUp(from io.ReaderAt, size int64) ([]piece, error) {
+	length := min(max(smallestPiece, size/mostPieces), protocol.PieceBytes)
+	buf := make([]byte, length)
+	var out []piece
+	for at := int64(0); at < size; at += length {
+		p := piece{from: at, length: min(length, size-at)}
+		if _, err := from.ReadAt(buf[:p.length], at); err != nil {
+			return nil, err
+		}
+		p.digest = digest.Of(buf[:p.length])
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func digestsOf(pieces []piece) []digest.Digest {
+	out := make([]digest.Digest, len(pieces))
+	for i, p := range pieces {
+		out[i] = p.digest
+	}
+	return out
+}
+
+// sendPieces uploads the missing pieces over several connections.
+func (c *Client) sendPieces(ctx context.Context, from io.ReaderAt, pieces []piece, missing []digest.Digest, moved *atomic.Int64) error {
+	lacks := map[digest.Digest]bool{}
+	for _, d := range missing {
+		lacks[d] = true
+	}
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(connections)
+	for _, p := range pieces {
+		if lacks[p.digest] {
+			delete(lacks, p.digest) // equal pieces are one blob
+			g.Go(func() error { return c.sendPiece(inner, from, p, moved) })
+		}
+	}
+	return g.Wait()
+}
+
+func (c *Client) sendPiece(ctx context.Context, from io.ReaderAt, p piece, moved *atomic.Int64) error {
+	data := make([]byte, p.length)
+	if n, err := from.ReadAt(data, p.from); n < len(data) {
+		return ofDisk(err)
+	}
+	resp, err := c.request(ctx, request{
+		method: http.MethodPut, path: "blobs/" + p.digest.String(), header: http.Header{"Content-Type": {protocol.TypeBlob}},
+		body: func() io.Reader { return &countingReader{bytes.NewReader(data), moved} }, length: p.length,
+	})
+	if err != nil {
+		return c.failed(ctx, err)
+	}
+	return resp.Body.Close()
+}
+
+// assemble asks the service to put pieces together, and returns those that it
+// does not have.
+func (c *Client) assemble(ctx context.Context, b protocol.Blob, pieces []piece) (missing []digest.Digest, err error) {
+	var answer protocol.PackResult
+	err = c.try(ctx, http.MethodPost, "blobs/"+b.Digest.String()+"/assembly", protocol.Assembly{Size: b.Size, Pieces: digestsOf(pieces)}, &answer)
+	var r refusal
+	switch {
+	case errors.As(err, &r) && r.Status == http.StatusConflict && len(r.Missing) > 0:
+		return r.Missing, nil
+	case err != nil:
+		return nil, c.failed(ctx, err)
+	case !answer.OK:
+		return nil, fmt.Errorf("the service did not take blob %s: %s", b.Digest.Short(), answer.Error)
+	}
+	return nil, nil
+}
+
+// missing returns the blobs that the service does not have, and protects the
+// others from its cleanup for a while.
+func (c *Client) missing(ctx context.Context, among []digest.Digest) ([]digest.Digest, error) {
+	var out []digest.Digest
+	for part := range slices.Chunk(among, protocol.MaxDigests) {
+		var answer protocol.Digests
+		if err := c.call(ctx, http.MethodPost, "blobs/missing", protocol.Digests{Digests: part}, &answer); err != nil {
+			return nil, err
+		}
+		out = append(out, answer.Digests...)
+	}
+	return out, nil
+}
+
+func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
+	var buf bytes.Buffer
+	enc, err := zstd.NewWriter(&buf, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	tw := tar.NewWriter(enc)
+	for _, b := range blobs {
+		text, err := c.store.Read(b.Digest)
+		if err != nil {
+			return err
+		}
+		if err := tw.WriteHeader(&tar.Header{Name: b.Digest.String(), Size: int64(len(text)), Mode: 0o444, Format: tar.FormatUSTAR}); err != nil {
+			return err
+		}
+		if _, err := tw.Write(text); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(tw.Close(), enc.Close()); err != nil {
+		return err
+	}
+	length := int64(buf.Len())
+	resp, err := c.request(ctx, request{
+		method: http.MethodPost, path: "packs", header: http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
+		body: func() io.Reader { return bytes.NewReader(buf.Bytes()) }, length: length,
+	})
+	if err != nil {
+		return c.failed(ctx, err)
+	}
+	defer resp.Body.Close()
+	moved.Add(length)
+	var answer protocol.PackAnswer
+	if err := json.NewDecoder(resp.Body).Decode(&answer); err != nil {
+		return c.failed(ctx, err)
+	}
+	for _, res := range answer.Results {
+		if !res.OK {
+			return fmt.Errorf("the service did not take blob %s: %s", res.Digest.Short(), res.Error)
+		}
+	}
+	return nil
+}
