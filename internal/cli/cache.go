@@ -15,12 +15,12 @@ import (
 
 func (a *app) cacheCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "cache", Short: "Inspect, trim and verify this machine's cache", Args: noArgs,
+		Use: "cache", Short: "Inspect, trim, verify and share this machine's cache", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return wrong("cache stats, cache trim or cache verify?")
+			return wrong("cache share, cache stats, cache trim or cache verify?")
 		},
 	}
-	c.AddCommand(a.cacheStats(), a.cacheTrim(), a.cacheVerify())
+	c.AddCommand(a.cacheShare(), a.cacheStats(), a.cacheTrim(), a.cacheVerify())
 	return c
 }
 

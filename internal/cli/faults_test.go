@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -137,9 +138,10 @@ func TestResultsFromBeforeTheLoginCanBeShared(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	r := trial.New(t, sample)
+	r.Write("lib/loft.toml", r.Read("lib/loft.toml")+"\n[task.private]\nrun = \"true\"\nreads = []\nwrites = []\nprobes = []\nreuse = \"local\"\n")
 	r.Run("--pick", "all")
-	login := r.Clone()
-	login.Env = append(login.Env, "GRAYLOFT_CONFIG="+t.TempDir(), "GRAYLOFT_TOKEN="+brenna)
+	login := *r
+	login.Env = append(slices.Clone(r.Env), "GRAYLOFT_CONFIG="+t.TempDir(), "GRAYLOFT_TOKEN="+brenna)
 	if a := login.Grayloft("login", s.URL); a.Code != 0 || !strings.Contains(a.Out, "grayloft cache share") {
 		t.Errorf("login does not say what can be shared: %s%s", a.Out, a.Err)
 	}

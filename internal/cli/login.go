@@ -183,6 +183,7 @@ func (a *app) login(ctx context.Context, url string) error {
 	if self.Expires != nil {
 		fmt.Fprintf(a.Out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
 	}
+	a.mentionEarlier(r)
 	fmt.Fprintf(a.Out, "Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n", file, r.graph.Repo.Name)
 	return nil
 }

@@ -246,3 +246,9 @@ func byAddr(a, b *Task) int { return strings.Compare(a.addr, b.addr) }
 
 // Graph returns the graph that contains the task.
 func (t *Task) Graph() *Graph { return t.graph }
+
+// IsShareable tells whether the task's results may leave the machine that made
+// them.
+func (t *Task) IsShareable() bool {
+	return t.ProbesGiven() && t.Reuse != decl.Local && t.Reuse != decl.Never
+}

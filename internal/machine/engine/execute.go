@@ -12,7 +12,6 @@ import (
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/execute"
-	"grayloft.example/grayloft/internal/machine/find"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/look"
 	"grayloft.example/grayloft/internal/machine/sandbox"
@@ -147,7 +146,7 @@ func (r *runner) fetchFromNowOn(t *graph.Task) {
 }
 
 func (r *runner) share(t *graph.Task, kept keep.Kept) {
-	if kept.Share == nil || r.uploads == nil || !find.IsShareable(t) {
+	if kept.Share == nil || r.uploads == nil || !t.IsShareable() {
 		return
 	}
 	e := *kept.Share

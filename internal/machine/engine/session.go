@@ -208,7 +208,7 @@ func (s *Session) earlyQueries() []protocol.Query {
 	keys := s.Look.EarlyKeys(s.Tasks)
 	var out []protocol.Query
 	for _, t := range s.Tasks {
-		if k, ok := keys[t]; ok && find.IsShareable(t) && t.WithoutWrites() == nil {
+		if k, ok := keys[t]; ok && t.IsShareable() && t.WithoutWrites() == nil {
 			out = append(out, protocol.Query{Task: t.Addr(), EarlyKey: k})
 		}
 	}

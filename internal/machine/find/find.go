@@ -52,11 +52,6 @@ type Search struct {
 	lists   map[decide.Source]listing.List
 }
 
-// IsShareable tells whether a task's results may leave this machine.
-func IsShareable(t *graph.Task) bool {
-	return t.ProbesGiven() && t.Reuse != decl.Local && t.Reuse != decl.Never
-}
-
 // Search starts a search.
 func (f *Finder) Search(r Request) *Search {
 	s := &Search{Request: r, f: f, entries: map[decide.Source]protocol.Entry{}, lists: map[decide.Source]listing.List{}}
@@ -159,7 +154,7 @@ func (s *Search) localEntries() decide.Offers {
 
 func (s *Search) sharedEntries(ctx context.Context) decide.Offers {
 	out := decide.Offers{Asked: true}
-	if s.f.Lookups == nil || !IsShareable(s.Task) {
+	if s.f.Lookups == nil || !s.Task.IsShareable() {
 		return out
 	}
 	for i, e := range s.f.Lookups.Entries(ctx, s.Task, s.Taken.Key) {

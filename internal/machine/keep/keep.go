@@ -210,20 +210,28 @@ func (k *Keeper) entry(m Made, rec checkout.Record, found checkout.Kept) *protoc
 		k.Notices.Warn(fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath)",
 			addr, found.CheckoutPaths[0]))
 	}
-	if _, err := k.Work.Store.PutEntry(e, k.Identity.Origin); err != nil && !k.isFull(err) {
+	shareable := k.mayLeave(m, found)
+	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil && !k.isFull(err) {
 		k.Notices.Warn("this machine's cache: " + err.Error())
 	}
-	switch {
-	case found.Secret != "":
-		k.Notices.Warn(fmt.Sprintf("%s: %s contains the value of a secret, so the result stays on this machine", addr, found.Secret))
-		return nil
-	case m.Run.Unshared != "":
-		k.Notices.WarnOnce(m.Run.Unshared, m.Run.Unshared+"; its results stay on this machine")
-		return nil
-	case len(found.CheckoutPaths) > 0 && m.Task.Graph().Repo.CheckoutPathsLocal:
+	if !shareable {
 		return nil
 	}
 	return &e
+}
+
+// mayLeave tells whether the contents and the circumstances of a result allow it
+// to leave this machine, and warns if not.
+func (k *Keeper) mayLeave(m Made, found checkout.Kept) bool {
+	switch {
+	case found.Secret != "":
+		k.Notices.Warn(fmt.Sprintf("%s: %s contains the value of a secret, so the result stays on this machine", m.Task.Addr(), found.Secret))
+		return false
+	case m.Run.Unshared != "":
+		k.Notices.WarnOnce(m.Run.Unshared, m.Run.Unshared+"; its results stay on this machine")
+		return false
+	}
+	return len(found.CheckoutPaths) == 0 || !m.Task.Graph().Repo.CheckoutPathsLocal
 }
 
 func (k *Keeper) newEntry(m Made, rec checkout.Record, found checkout.Kept) protocol.Entry {

@@ -267,6 +267,8 @@ type storedEntry struct {
 	Version int            `json:"version"`
 	Origin  Origin         `json:"origin"`
 	Entry   protocol.Entry `json:"entry"`
+	// Shareable tells that the result was made here and may leave this machine.
+	Shareable bool `json:"shareable,omitempty"`
 }
 
 const entryVersion = 2
@@ -281,10 +283,34 @@ func readEntry(data []byte) (st storedEntry, ok bool) {
 // PutEntry stores an entry, unless one exists under its key and origin; it then
 // returns that one.
 func (s *Store) PutEntry(e protocol.Entry, o Origin) (protocol.Entry, error) {
+	return s.put(storedEntry{entryVersion, o, e, false})
+}
+
+// PutMade is [Store.PutEntry] for a result that was made here. Shareable tells
+// whether it may leave this machine.
+func (s *Store) PutMade(e protocol.Entry, o Origin, shareable bool) (protocol.Entry, error) {
+	return s.put(storedEntry{entryVersion, o, e, shareable})
+}
+
+// Shareable returns the results of a repository that were made here without a
+// service and may leave this machine, the most recently used first.
+func (s *Store) Shareable(repo string) ([]protocol.Entry, error) {
+	all, err := s.entries()
+	var out []protocol.Entry
+	for _, e := range all {
+		if e.Shareable && e.Origin == (Origin{Repo: repo}) {
+			out = append(out, e.Entry)
+		}
+	}
+	return out, err
+}
+
+func (s *Store) put(stored storedEntry) (protocol.Entry, error) {
+	e, o := stored.Entry, stored.Origin
 	if have, ok := s.Entry(e.Key, o); ok && s.Has(have.Listing) {
 		return have, nil
 	}
-	data, err := json.Marshal(storedEntry{entryVersion, o, e})
+	data, err := json.Marshal(stored)
 	if err != nil {
 		return e, err
 	}
