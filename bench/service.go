@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -19,8 +18,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"grayloft.example/grayloft/demo/slowline"
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/cluster"
 )
 
@@ -185,22 +189,12 @@ func (f *fleet) lines() error {
 
 // fill stores the test data in the service and the other servers.
 func (f *fleet) fill() error {
-	for i := range 64 {
+	for range 64 {
 		text := make([]byte, 1<<20)
 		_, _ = rand.Read(text)
 		d := digest.Of(text).String()
-		req, err := http.NewRequest("PUT", f.url+"/v1/bulky/blobs/"+d, bytes.NewReader(text))
-		if err != nil {
+		if err := f.put("blobs/"+d, text); err != nil {
 			return err
-		}
-		req.Header.Set("Authorization", "Bearer "+f.token)
-		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return err
-		}
-		resp.Body.Close()
-		if resp.StatusCode != 204 {
-			return fmt.Errorf("sending blob %d: %s", i, resp.Status)
 		}
 		if f.nginx != "" {
 			if err := os.WriteFile(filepath.Join(f.b.dir, "nginx", "files", d), text, 0o644); err != nil {
@@ -209,27 +203,65 @@ func (f *fleet) fill() error {
 		}
 		f.blobs = append(f.blobs, d)
 	}
-	var rows, list []string
-	for range keys {
-		var k [32]byte
-		_, _ = rand.Read(k[:])
-		f.keys = append(f.keys, hex.EncodeToString(k[:]))
-		rows = append(rows, fmt.Sprintf("(1, 'trusted', '\\x%[1]x', '\\x%[1]x', 'build@p', '\\x%[1]x', '\\x%[1]x', 1, 1, 'b', 'b', 'b', 'b', now(), 1)", k))
-		list = append(list, fmt.Sprintf("'\\x%x'", k))
-	}
-	fill := filepath.Join(f.b.dir, "service", "fill.sql")
-	sql := "INSERT INTO entries (repository_id, shelf, key, early_key, task, listing, ingredients, seconds, bytes, made_name, made_host, made_place, made_run, made_at, token_id) VALUES\n" +
-		strings.Join(rows, ",\n") + ";\nANALYZE entries;\n"
-	if err := os.WriteFile(fill, []byte(sql), 0o644); err != nil {
+	list, err := f.fillEntries()
+	if err != nil {
 		return err
-	}
-	if out, err := exec.Command("psql", "-q", "-v", "ON_ERROR_STOP=1", "-f", fill, f.db).CombinedOutput(); err != nil {
-		return fmt.Errorf("psql: %w: %s", err, out)
 	}
 	f.script = filepath.Join(f.b.dir, "service", "lookup.sql")
 	query := "SELECT shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, checkout_paths, made_name, made_host, made_place, made_run, made_at FROM entries " +
 		"WHERE repository_id = 1 AND key = ANY(ARRAY[" + strings.Join(list, ",") + "]::bytea[]);\n"
 	return os.WriteFile(f.script, []byte(query), 0o644)
+}
+
+// put sends a body to the service.
+func (f *fleet) put(path string, body []byte) error {
+	req, err := http.NewRequest("PUT", f.url+"/v1/bulky/"+path, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+f.token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		text, _ := io.ReadAll(resp.Body)
+		return fmt.Errorf("sending %s: %s: %s", path, resp.Status, text)
+	}
+	return nil
+}
+
+// fillEntries stores an entry for each key, and returns the keys as SQL
+// literals.
+func (f *fleet) fillEntries() ([]string, error) {
+	outputs := listing.List{}.Encode()
+	if err := f.put("blobs/"+digest.Of(outputs).String(), outputs); err != nil {
+		return nil, err
+	}
+	var list []string
+	var g errgroup.Group
+	g.SetLimit(connections)
+	for i := range keys {
+		in := key.Ingredients{Dir: "p", Command: []string{"make", fmt.Sprint(i)}}
+		k, text := in.Key(), in.Encode()
+		f.keys = append(f.keys, k.String())
+		list = append(list, fmt.Sprintf("'\\x%s'", k))
+		g.Go(func() error {
+			if err := f.put("blobs/"+digest.Of(text).String(), text); err != nil {
+				return err
+			}
+			body, err := json.Marshal(protocol.Entry{
+				Key: k, Task: "build@p", Listing: digest.Of(outputs), Ingredients: digest.Of(text), Seconds: 1,
+				MadeBy: protocol.Maker{Name: "bench", Host: "bench", Place: "bench", Run: "bench-run", At: time.Now()},
+			})
+			if err != nil {
+				return err
+			}
+			return f.put("entries/"+k.String()+"?shelf=trusted", body)
+		})
+	}
+	return list, g.Wait()
 }
 
 // get fetches blobs over several connections.

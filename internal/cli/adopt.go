@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/renameio/v2/maybe"
+
 	udiff "github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
@@ -17,7 +19,6 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/git"
-	"grayloft.example/grayloft/internal/machine/statefile"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -364,7 +365,7 @@ func writeDeclaration(root string, file adopt.File) error {
 	case string(now) != file.Old:
 		return fmt.Errorf("%s changed meanwhile and was not written: run grayloft adopt again", file.Path)
 	}
-	return statefile.Write(full, []byte(file.New))
+	return maybe.WriteFile(full, []byte(file.New), 0o644)
 }
 
 // printDiff shows what would be added to a file.

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/renameio/v2/maybe"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -75,17 +77,7 @@ func (at savedLogins) save() error {
 	if err != nil {
 		return err
 	}
-	// Nobody else may be able to read it, not even for a moment.
-	if err := os.WriteFile(file+".new", nil, 0o600); err != nil {
-		return err
-	}
-	if err := os.Chmod(file+".new", 0o600); err != nil {
-		return err
-	}
-	if err := os.WriteFile(file+".new", append(data, '\n'), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(file+".new", file)
+	return maybe.WriteFile(file, append(data, '\n'), 0o600) // nobody else can read it, not even for a moment
 }
 
 func (a *app) loginCommand() *cobra.Command {

@@ -29,7 +29,7 @@ var may = map[string][]string{
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
 	"demo":               {},
-	"bench":              {"demo", "internal/core", "internal/service"},
+	"bench":              {"demo", "internal/core", "internal/protocol", "internal/service"},
 	"docs":               {"internal/browser"},
 }
 

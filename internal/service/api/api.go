@@ -34,8 +34,8 @@ type Server struct {
 	limits  *limits
 	uses    *uses
 
-	tokensKnown *expiringMap[string, records.Token]
-	blobsKnown  *expiringMap[blobKey, records.Blob]
+	tokensKnown *answers[string, records.Token]
+	blobsKnown  *answers[blobKey, records.Blob]
 }
 
 // Handler returns the server's routes. Ctx ends background work.
@@ -44,7 +44,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.hub = newHub(s.Log)
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
-	s.tokensKnown, s.blobsKnown = newExpiringMap[string, records.Token](tokenHolds), newExpiringMap[blobKey, records.Blob](blobHolds)
+	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
 	go s.flushUses(ctx)
 
 	r := gin.New()

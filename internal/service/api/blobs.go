@@ -9,7 +9,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
-	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -166,43 +166,28 @@ func (s *Server) getBlob(c *gin.Context) {
 		s.getPiece(c, b)
 		return
 	}
-	from, length, part, err := rangeOf(c.GetHeader("Range"), b.Size)
-	if err != nil {
-		c.Header("Content-Range", fmt.Sprintf("bytes */%d", b.Size))
-		problem(c, http.StatusRequestedRangeNotSatisfiable, "the blob has no such range", err.Error())
-		return
+	content := &seekable{size: b.Size, open: func(from int64) (r io.ReadCloser, err error) {
+		err = s.openBlob(c, d, func(b records.Blob) error {
+			r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, b.Size-from)
+			return err
+		})
+		return r, err
+	}}
+	defer content.close()
+	if c.Request.Method != http.MethodHead {
+		if err := content.begin(); err != nil {
+			s.fault(c, err)
+			return
+		}
 	}
-	status := http.StatusOK
-	if part {
-		status = http.StatusPartialContent
-		c.Header("Content-Range", fmt.Sprintf("bytes %d-%d/%d", from, from+length-1, b.Size))
-	}
-	c.Header("Content-Length", strconv.FormatInt(length, 10))
-	if c.Request.Method == http.MethodHead {
-		c.Status(status)
-		return
-	}
-	var r io.ReadCloser
-	err = s.openBlob(c, d, func(b records.Blob) (err error) {
-		r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, length)
-		return err
-	})
-	if err != nil {
-		c.Header("Content-Length", "")
-		c.Header("Content-Range", "")
-		s.fault(c, err)
-		return
-	}
-	defer r.Close()
-	c.Status(status)
-	c.Writer.WriteHeaderNow()
 	// Without the framework's writer, files are sent without copying.
-	out := io.Writer(c.Writer)
+	out := http.ResponseWriter(c.Writer)
 	if w, ok := out.(interface{ Unwrap() http.ResponseWriter }); ok {
 		out = w.Unwrap()
 	}
-	n, _ := io.Copy(out, r)
-	s.metrics.cache.sent.Add(float64(n))
+	count := &countingWriter{ResponseWriter: out}
+	http.ServeContent(count, c.Request, "", time.Time{}, content)
+	s.metrics.cache.sent.Add(float64(count.n))
 }
 
 func asDigest(b records.Blob) digest.Digest {
@@ -246,43 +231,4 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 	if n != length {
 		panic(http.ErrAbortHandler) // the client sees a cut, not an end
 	}
-}
-
-// rangeOf reads a Range header (RFC 9110, section 14) that asks for one range;
-// others are ignored, as the standard allows.
-func rangeOf(header string, size int64) (from, length int64, part bool, err error) {
-	spec, ok := strings.CutPrefix(header, "bytes=")
-	if !ok || strings.Contains(spec, ",") {
-		return 0, size, false, nil
-	}
-	a, b, ok := strings.Cut(spec, "-")
-	if !ok {
-		return 0, size, false, nil
-	}
-	to := size - 1
-	switch {
-	case a == "": // the last n bytes
-		n, perr := strconv.ParseInt(b, 10, 64)
-		if perr != nil || n < 0 {
-			return 0, size, false, nil
-		}
-		from = max(0, size-n)
-	default:
-		n, perr := strconv.ParseInt(a, 10, 64)
-		if perr != nil || n < 0 {
-			return 0, size, false, nil
-		}
-		from = n
-		if b != "" {
-			end, perr := strconv.ParseInt(b, 10, 64)
-			if perr != nil || end < from {
-				return 0, size, false, nil
-			}
-			to = min(to, end)
-		}
-	}
-	if from >= size {
-		return 0, 0, false, fmt.Errorf("it has %d bytes, and bytes from %d were requested", size, from)
-	}
-	return from, to - from + 1, true, nil
 }

@@ -3,10 +3,12 @@ package api
 import (
 	"context"
 	"errors"
-	"sync"
+	"fmt"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/hashicorp/golang-lru/v2/expirable"
+	"golang.org/x/sync/singleflight"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/service/blobs"
@@ -16,54 +18,38 @@ import (
 const (
 	tokenHolds = time.Second // how long a revoked token may still be accepted
 	blobHolds  = time.Minute
-	mostKept   = 100_000 // size at which everything is forgotten
+	mostKept   = 100_000 // answers; the least recently used is forgotten first
 )
 
-// expiringMap remembers answers of the database for a short time, so that many
-// small requests do not ask for the same row.
-type expiringMap[K comparable, V any] struct {
-	mu    sync.Mutex
-	holds time.Duration
-	of    map[K]expiring[V]
+// answers remembers answers of the database for a short time, so that many small
+// requests do not ask for the same row. Simultaneous questions about one key are
+// asked once.
+type answers[K comparable, V any] struct {
+	known  *expirable.LRU[K, V]
+	asking singleflight.Group
 }
 
-type expiring[V any] struct {
-	value V
-	until time.Time
+func newAnswers[K comparable, V any](holds time.Duration) *answers[K, V] {
+	return &answers[K, V]{known: expirable.NewLRU[K, V](mostKept, nil, holds)}
 }
 
-func newExpiringMap[K comparable, V any](holds time.Duration) *expiringMap[K, V] {
-	return &expiringMap[K, V]{holds: holds, of: map[K]expiring[V]{}}
-}
-
-// get returns the remembered value, or else the answer of ask; errors are not
+// get returns the remembered answer, or else the answer of ask; errors are not
 // remembered.
-func (r *expiringMap[K, V]) get(k K, ask func() (V, error)) (V, error) {
-	now := time.Now()
-	r.mu.Lock()
-	have, ok := r.of[k]
-	r.mu.Unlock()
-	if ok && now.Before(have.until) {
-		return have.value, nil
+func (r *answers[K, V]) get(k K, ask func() (V, error)) (V, error) {
+	if v, ok := r.known.Get(k); ok {
+		return v, nil
 	}
-	v, err := ask()
-	if err != nil {
+	v, err, _ := r.asking.Do(fmt.Sprint(k), func() (any, error) {
+		v, err := ask()
+		if err == nil {
+			r.known.Add(k, v)
+		}
 		return v, err
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if len(r.of) >= mostKept {
-		clear(r.of)
-	}
-	r.of[k] = expiring[V]{v, now.Add(r.holds)}
-	return v, nil
+	})
+	return v.(V), err
 }
 
-func (r *expiringMap[K, V]) forget(k K) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	delete(r.of, k)
-}
+func (r *answers[K, V]) forget(k K) { r.known.Remove(k) }
 
 // blobKey names a blob.
 type blobKey struct {
@@ -74,12 +60,15 @@ type blobKey struct {
 // blob returns a blob's record.
 func (s *Server) blob(c *gin.Context, d digest.Digest) (records.Blob, error) {
 	repo := token(c).RepositoryID
-	return s.blobsKnown.get(blobKey{repo, d}, func() (records.Blob, error) { return s.Records.Blob(c.Request.Context(), repo, d) })
+	// Another request may be waiting for the same answer: the end of this one must not cancel it.
+	ctx := context.WithoutCancel(c.Request.Context())
+	return s.blobsKnown.get(blobKey{repo, d}, func() (records.Blob, error) { return s.Records.Blob(ctx, repo, d) })
 }
 
 // tokenOf returns the token with a secret. An expired token is detected at
 // once.
 func (s *Server) tokenOf(ctx context.Context, secret string) (records.Token, error) {
+	ctx = context.WithoutCancel(ctx)
 	t, err := s.tokensKnown.get(secret, func() (records.Token, error) { return s.Records.FindToken(ctx, secret) })
 	if err == nil && t.ExpiresAt != nil && t.ExpiresAt.Before(time.Now()) {
 		return t, records.ErrExpired

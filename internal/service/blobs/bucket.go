@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 )
@@ -71,23 +72,16 @@ const (
 // again repeats a request if that may help. The library would do so itself, but
 // it rereads the same body while the previous attempt may still be reading it.
 func again(ctx context.Context, do func() error) error {
-	pause := firstPause
-	for try := 1; ; try++ {
+	pauses := &backoff.ExponentialBackOff{InitialInterval: firstPause, RandomizationFactor: 0.2, Multiplier: 2, MaxInterval: time.Minute}
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := do()
-		if err == nil || try == attempts || ctx.Err() != nil {
-			return err
+		if answer := minio.ToErrorResponse(err); answer.StatusCode >= 400 && answer.StatusCode < 500 &&
+			answer.StatusCode != http.StatusTooManyRequests && answer.StatusCode != http.StatusRequestTimeout {
+			err = backoff.Permanent(err)
 		}
-		answer := minio.ToErrorResponse(err)
-		if answer.StatusCode >= 400 && answer.StatusCode < 500 && answer.StatusCode != http.StatusTooManyRequests && answer.StatusCode != http.StatusRequestTimeout {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(pause):
-			pause *= 2
-		}
-	}
+		return struct{}{}, err
+	}, backoff.WithBackOff(pauses), backoff.WithMaxTries(attempts))
+	return err
 }
 
 func (b *Bucket) object(name string) (string, error) {

@@ -104,6 +104,9 @@ type part struct {
 func (p *part) Read(b []byte) (int, error) { return p.r.Read(b) }
 func (p *part) Close() error               { return p.f.Close() }
 
+// File returns the file, for whoever can send it without copying.
+func (p *part) File() *os.File { return p.f }
+
 // WriteTo implements [io.WriterTo].
 func (p *part) WriteTo(w io.Writer) (int64, error) { return io.Copy(w, &p.r) }
 
