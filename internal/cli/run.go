@@ -225,7 +225,7 @@ func newRunID(now time.Time) string {
 	if err != nil {
 		panic(err) // the system has no random numbers
 	}
-	if ms := now.UnixMilli(); now.Sub(time.Now()).Abs() > time.Second { // the clock is moved
+	if ms := now.UnixMilli(); time.Until(now).Abs() > time.Second { // the clock is moved
 		for i := range 6 {
 			id[i] = byte(ms >> (40 - 8*i))
 		}

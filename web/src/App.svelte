@@ -11,7 +11,12 @@
 
 {#if session.trouble}
   <main class="mx-auto max-w-xl p-8">
-    <Notice title="The service does not answer" text={session.trouble} action="Try again" onaction={() => session.begin()} />
+    <Notice
+      title="The service does not answer"
+      text={session.trouble}
+      action="Try again"
+      onaction={() => session.begin()}
+    />
   </main>
 {:else if session.self === null}
   <SignIn />

@@ -139,7 +139,7 @@ func become(o order) error {
 	}
 	if a.Files {
 		if err := hold(s, a); err != nil {
-			return fmt.Errorf("Landlock: %w", err)
+			return fmt.Errorf("applying Landlock: %w", err)
 		}
 	}
 	if o.Try {

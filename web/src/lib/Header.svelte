@@ -68,7 +68,9 @@
       <DropdownMenu.Content class="sheet z-10 min-w-56 py-2" sideOffset={6} align="end">
         <div class="px-4 py-1 small">reads from {session.self?.reads_from.join(", ") || "no shelf"}</div>
         <div class="px-4 py-1 small">writes to {session.self?.writes_to || "no shelf"}</div>
-        <DropdownMenu.Item class="cursor-pointer px-4 py-1.5 data-highlighted:bg-wash" onSelect={() => session.leave()}>Sign out</DropdownMenu.Item>
+        <DropdownMenu.Item class="cursor-pointer px-4 py-1.5 data-highlighted:bg-wash" onSelect={() => session.leave()}
+          >Sign out</DropdownMenu.Item
+        >
       </DropdownMenu.Content>
     </DropdownMenu.Portal>
   </DropdownMenu.Root>

@@ -1,7 +1,14 @@
 <script lang="ts">
   // How a column's values are spread. Dragging over it narrows the table.
   type Range = [number, number] | null;
-  type Props = { values: number[]; fill: string; label: string; range: Range; say: (n: number) => string; onrange: (r: Range) => void };
+  type Props = {
+    values: number[];
+    fill: string;
+    label: string;
+    range: Range;
+    say: (n: number) => string;
+    onrange: (r: Range) => void;
+  };
   let { values, fill, label, range, say, onrange }: Props = $props();
 
   const width = 76;
@@ -67,7 +74,19 @@
   onkeydown={keys}
 >
   <svg {width} {height} viewBox="0 0 {width} {height}" class="block" aria-hidden="true">
-    {#if shown}<rect x={shown[0] * width} y="0" width={(shown[1] - shown[0]) * width} {height} fill="var(--copper-wash)" />{/if}
-    {#each heights as h, i (i)}<rect x={(i * width) / bins} y={height - h} width={width / bins - 1} height={h} {fill} />{/each}
+    {#if shown}<rect
+        x={shown[0] * width}
+        y="0"
+        width={(shown[1] - shown[0]) * width}
+        {height}
+        fill="var(--copper-wash)"
+      />{/if}
+    {#each heights as h, i (i)}<rect
+        x={(i * width) / bins}
+        y={height - h}
+        width={width / bins - 1}
+        height={h}
+        {fill}
+      />{/each}
   </svg>
 </div>

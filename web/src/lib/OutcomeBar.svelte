@@ -21,6 +21,13 @@
 <svg {width} height="10" viewBox="0 0 {width} 10" role="img" aria-label={words} class="inline-block max-w-full">
   <title>{words}</title>
   {#each parts as part (part.o)}
-    <rect x={part.x} y="0" width={part.w} height="10" rx="1.5" fill="var(--{part.o === 'stopped' || part.o === 'not-started' ? 'blocked' : part.o})" />
+    <rect
+      x={part.x}
+      y="0"
+      width={part.w}
+      height="10"
+      rx="1.5"
+      fill="var(--{part.o === 'stopped' || part.o === 'not-started' ? 'blocked' : part.o})"
+    />
   {/each}
 </svg>

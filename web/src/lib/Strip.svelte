@@ -11,7 +11,9 @@
   const points = $derived(place.points.map((p) => ({ ...p, date: new Date(p.at) })));
 </script>
 
-<div class="grid grid-cols-[minmax(84px,150px)_1fr] items-center gap-x-3 border-b border-hair px-4.5 py-1.5 sm:grid-cols-[150px_1fr_140px]">
+<div
+  class="grid grid-cols-[minmax(84px,150px)_1fr] items-center gap-x-3 border-b border-hair px-4.5 py-1.5 sm:grid-cols-[150px_1fr_140px]"
+>
   <div class="min-w-0">
     <div class="truncate font-semibold">{place.place}</div>
     <div class="small truncate">{counted(place.people, "user")}, {counted(place.runs, "run")}</div>
@@ -29,15 +31,21 @@
       padding={{ top: 2, bottom: 2, left: 0, right: 0 }}
     >
       {#snippet children({ context })}
-        <Svg title={`${place.place}: ${seconds(place.saved_seconds)} saved, ${seconds(place.cost_seconds)} spent on sharing`}>
+        <Svg
+          title={`${place.place}: ${seconds(place.saved_seconds)} saved, ${seconds(place.cost_seconds)} spent on sharing`}
+        >
           {#each days as d (d.getTime())}<Rule x={d} stroke="var(--hair)" />{/each}
           {#each points as p (p.at)}
             {@const x = context.xScale(p.date) - 1.7}
             {@const line = context.yScale(0)}
             {@const up = p.saved_seconds > 0 ? Math.max(1.2, (p.saved_seconds / most) * (line - 2)) : 0}
-            {@const down = p.cost_seconds > 0.05 ? Math.max(1.2, (p.cost_seconds / mostCost) * (context.height - line - 2)) : 0}
+            {@const down =
+              p.cost_seconds > 0.05 ? Math.max(1.2, (p.cost_seconds / mostCost) * (context.height - line - 2)) : 0}
             <g>
-              <title>{exact(p.date)}: {counted(p.runs, "run")}, {seconds(p.saved_seconds)} saved, {seconds(p.cost_seconds)} spent on sharing</title>
+              <title
+                >{exact(p.date)}: {counted(p.runs, "run")}, {seconds(p.saved_seconds)} saved, {seconds(p.cost_seconds)} spent
+                on sharing</title
+              >
               <Rect {x} y={line - up} width={3.4} height={up} rx={1} fill="var(--saved)" />
               <Rect {x} y={line + 1} width={3.4} height={down} rx={1} fill="var(--cost)" />
               {#if up === 0 && down === 0}<Rect {x} y={line - 0.5} width={3.4} height={1.5} fill="var(--faint)" />{/if}

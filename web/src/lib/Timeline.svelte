@@ -27,9 +27,18 @@
     >
       {#snippet children({ context })}
         <Svg title="Tasks by worker slot over time; the critical path is underlined">
-          <Axis placement="bottom" grid={{ style: "stroke: var(--hair)" }} rule={false} ticks={6} format={(v: number) => (laid.end < 6 ? `${+v.toFixed(2)} s` : seconds(v))} tickLabelProps={{ style: "fill: var(--faint); font-size: 11.5px; stroke: none" }} />
+          <Axis
+            placement="bottom"
+            grid={{ style: "stroke: var(--hair)" }}
+            rule={false}
+            ticks={6}
+            format={(v: number) => (laid.end < 6 ? `${+v.toFixed(2)} s` : seconds(v))}
+            tickLabelProps={{ style: "fill: var(--faint); font-size: 11.5px; stroke: none" }}
+          />
           {#each laid.lanes as lane, i (i)}
-            <text x="-62" y={lane.top + (lane.height > 20 ? 20 : 12)} font-size="12" fill="var(--soft)">{lane.name}</text>
+            <text x="-62" y={lane.top + (lane.height > 20 ? 20 : 12)} font-size="12" fill="var(--soft)"
+              >{lane.name}</text
+            >
           {/each}
           {#each laid.blocks as b (b.task)}
             {@const x = context.xScale(b.from)}
@@ -38,10 +47,33 @@
             <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
             <g class="cursor-pointer" onclick={() => onpick(b.task)}>
               <title>{b.task}: {b.running ? "running" : b.outcome}, {seconds(b.to - b.from)}</title>
-              <Rect {x} y={lane.top + (lane.height > 20 ? 4 : 2)} width={w} height={lane.height - (lane.height > 20 ? 10 : 5)} rx={3} fill={shade(b.outcome)} opacity={b.running ? 0.55 : 0.95} stroke={picked === b.task ? "var(--ink)" : "none"} strokeWidth={1.5} />
-              {#if critical.has(b.task)}<Rect {x} y={lane.top + lane.height - (lane.height > 20 ? 4 : 2.5)} width={w} height={2.5} fill="var(--ink)" />{/if}
+              <Rect
+                {x}
+                y={lane.top + (lane.height > 20 ? 4 : 2)}
+                width={w}
+                height={lane.height - (lane.height > 20 ? 10 : 5)}
+                rx={3}
+                fill={shade(b.outcome)}
+                opacity={b.running ? 0.55 : 0.95}
+                stroke={picked === b.task ? "var(--ink)" : "none"}
+                strokeWidth={1.5}
+              />
+              {#if critical.has(b.task)}<Rect
+                  {x}
+                  y={lane.top + lane.height - (lane.height > 20 ? 4 : 2.5)}
+                  width={w}
+                  height={2.5}
+                  fill="var(--ink)"
+                />{/if}
               {#if lane.height > 20 && w > b.task.length * 6.6 + 16}
-                <text x={x + 8} y={lane.top + 20.5} font-size="12" font-weight="560" fill={b.outcome === "ran" || b.outcome === "stopped" ? "#1c2429" : "var(--sheet)"} pointer-events="none">{b.task}</text>
+                <text
+                  x={x + 8}
+                  y={lane.top + 20.5}
+                  font-size="12"
+                  font-weight="560"
+                  fill={b.outcome === "ran" || b.outcome === "stopped" ? "#1c2429" : "var(--sheet)"}
+                  pointer-events="none">{b.task}</text
+                >
               {/if}
             </g>
           {/each}

@@ -41,7 +41,8 @@ export const signIn = (token: string) => ask(client.POST("/session", { body: { t
 export const signOut = () => ask(client.DELETE("/session"));
 export const runs = (repo: string, query: { days?: number; before?: string; limit?: number }) =>
   ask(client.GET("/v1/{repo}/runs", { params: { path: { repo }, query } }));
-export const run = (repo: string, id: string) => ask(client.GET("/v1/{repo}/runs/{id}", { params: { path: { repo, id } } }));
+export const run = (repo: string, id: string) =>
+  ask(client.GET("/v1/{repo}/runs/{id}", { params: { path: { repo, id } } }));
 export const runLog = (repo: string, id: string, task: string) =>
   ask(client.GET("/v1/{repo}/runs/{id}/log", { params: { path: { repo, id }, query: { task } } }));
 export const balance = (repo: string, days: number) =>

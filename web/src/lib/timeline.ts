@@ -1,7 +1,14 @@
 import type { RunDetail, TaskRecord } from "./api";
 
 /** A task in the timeline of a run, in seconds since it began. */
-export type Block = { task: string; outcome: TaskRecord["outcome"]; from: number; to: number; lane: number; running: boolean };
+export type Block = {
+  task: string;
+  outcome: TaskRecord["outcome"];
+  from: number;
+  to: number;
+  lane: number;
+  running: boolean;
+};
 export type Lane = { name: string; top: number; height: number };
 
 /** Heights in pixels: of a lane of work, and of a lane of transfers. */
@@ -13,7 +20,11 @@ const flat = 16;
 export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number; height: number } {
   const blocks: Block[] = [];
   const slots = Math.max(0, ...run.records.map((r) => r.slot), ...run.starts.map((s) => s.slot));
-  const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({ name: `slot ${i + 1}`, top: i * tall, height: tall }));
+  const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({
+    name: `slot ${i + 1}`,
+    top: i * tall,
+    height: tall,
+  }));
   const busy: number[] = []; // the end of the last block in each lane of transfers
   for (const r of [...run.records].sort((a, b) => a.at - b.at)) {
     const transferred = r.outcome === "fetched" || r.outcome === "restored";
@@ -30,7 +41,8 @@ export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block
   }
   busy.forEach((_, i) => lanes.push({ name: i === 0 ? "transfers" : "", top: slots * tall + i * flat, height: flat }));
   const end = run.running ? now : Math.max(run.seconds, ...blocks.map((b) => b.to));
-  for (const s of run.starts) blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
+  for (const s of run.starts)
+    blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
   return { lanes, blocks, end: Math.max(end, 0.05), height: slots * tall + busy.length * flat };
 }
 
@@ -52,7 +64,8 @@ export function path(records: TaskRecord[]): TaskRecord[] {
         seen.add(name);
         const r = by.get(name);
         if (!r) continue;
-        if (!worked.includes(r)) look(r.dependencies); // it took no time: its own dependencies count
+        if (!worked.includes(r))
+          look(r.dependencies); // it took no time: its own dependencies count
         else if (!next || end(r) > end(next)) next = r;
       }
     };
@@ -60,4 +73,14 @@ export function path(records: TaskRecord[]): TaskRecord[] {
     at = next;
   }
   return out;
+}
+
+/** The midnights between two moments, in local time. */
+export function midnightsBetween(since: Date, until: Date): Date[] {
+  const out: Date[] = [];
+  for (let day = 1; ; day++) {
+    const midnight = new Date(since.getFullYear(), since.getMonth(), since.getDate() + day);
+    if (midnight >= until) return out;
+    out.push(midnight);
+  }
 }

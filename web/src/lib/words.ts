@@ -43,7 +43,17 @@ export const dayOf = (at: Date): string => day.format(at);
 
 export const counted = (n: number, one: string, many = `${one}s`): string => (n === 1 ? `1 ${one}` : `${n} ${many}`);
 
-export const outcomes = ["current", "cached", "restored", "fetched", "ran", "failed", "blocked", "stopped", "not-started"] as const;
+export const outcomes = [
+  "current",
+  "cached",
+  "restored",
+  "fetched",
+  "ran",
+  "failed",
+  "blocked",
+  "stopped",
+  "not-started",
+] as const;
 
 /** The reasons why a task runs, as the legend explains them. */
 export const reasons: Record<string, string> = {

@@ -48,21 +48,42 @@
     return () => clearInterval(timer);
   });
 
-  const title = $derived(detail ? (detail.requested.join(" ") || "picked") + (detail.no_reuse ? " · without reuse" : "") : "");
+  const title = $derived(
+    detail ? (detail.requested.join(" ") || "picked") + (detail.no_reuse ? " · without reuse" : "") : "",
+  );
   $effect(() => {
     document.title = `${title || "Run"} · ${session.repo} · Gray Loft`;
   });
 
-  const weight: Record<string, number> = { failed: 0, ran: 1, stopped: 2, blocked: 3, fetched: 4, restored: 5, "not-started": 6, cached: 7, current: 8 };
+  const weight: Record<string, number> = {
+    failed: 0,
+    ran: 1,
+    stopped: 2,
+    blocked: 3,
+    fetched: 4,
+    restored: 5,
+    "not-started": 6,
+    cached: 7,
+    current: 8,
+  };
   const quiet = ["cached", "current", "not-started"];
   const all = $derived(searchParams.get("all") === "yes" || searchParams.get("all") === true);
-  const records = $derived([...(detail?.records ?? [])].sort((a, b) => weight[a.outcome] - weight[b.outcome] || b.seconds - a.seconds));
+  const records = $derived(
+    [...(detail?.records ?? [])].sort((a, b) => weight[a.outcome] - weight[b.outcome] || b.seconds - a.seconds),
+  );
   const loud = $derived(records.filter((r) => !quiet.includes(r.outcome)));
   const shown = $derived(all || loud.length === 0 ? records : loud);
-  const left = $derived(outcomes.filter((o) => quiet.includes(o) && detail?.totals[o]).map((o) => `${detail?.totals[o]} ${o}`));
+  const left = $derived(
+    outcomes.filter((o) => quiet.includes(o) && detail?.totals[o]).map((o) => `${detail?.totals[o]} ${o}`),
+  );
   const picked = $derived(String(searchParams.get("task") ?? ""));
   const record = $derived(records.find((r) => r.task === picked) ?? shown[0]);
-  const longest = $derived(path(detail?.records ?? []).reduce<TaskRecord | undefined>((m, r) => (!m || r.seconds > m.seconds ? r : m), undefined));
+  const longest = $derived(
+    path(detail?.records ?? []).reduce<TaskRecord | undefined>(
+      (m, r) => (!m || r.seconds > m.seconds ? r : m),
+      undefined,
+    ),
+  );
 
   const pick = (task: string) => searchParams.set("task", task, { replace: true });
   const why = (r: TaskRecord) => {
@@ -70,7 +91,11 @@
     if (r.outcome === "failed") return r.message || "";
     if (r.outcome === "blocked") return r.message || "";
     if (!r.reason) return "";
-    return d.length === 0 ? r.reason : d.length === 1 ? `${r.reason}: ${d[0]}` : `${r.reason}: ${d[0]} and ${d.length - 1} more`;
+    return d.length === 0
+      ? r.reason
+      : d.length === 1
+        ? `${r.reason}: ${d[0]}`
+        : `${r.reason}: ${d[0]} and ${d.length - 1} more`;
   };
 
   function keys(e: KeyboardEvent) {
@@ -89,7 +114,12 @@
 <svelte:window onkeydown={keys} />
 
 {#if missing}
-  <Notice title="There is no such run" text="Its record may have expired, or it belongs to another repository." action="To the runs" onaction={() => navigate("/")} />
+  <Notice
+    title="There is no such run"
+    text="Its record may have expired, or it belongs to another repository."
+    action="To the runs"
+    onaction={() => navigate("/")}
+  />
 {:else if trouble && !detail}
   <Notice title="The run could not be loaded" text={trouble} action="Try again" onaction={() => load(id)} />
 {:else if !detail}
@@ -98,10 +128,13 @@
   <div class="mb-4">
     <h1 class="text-[21px] leading-tight font-semibold tracking-tight">{title}</h1>
     <div class="mt-0.5 text-soft">
-      {detail.name}{#if detail.branch}&nbsp;on <code>{detail.branch}</code>{/if}{#if detail.commit}&nbsp;at <code>{detail.commit.slice(0, 7)}</code>{/if}
+      {detail.name}{#if detail.branch}&nbsp;on <code>{detail.branch}</code>{/if}{#if detail.commit}&nbsp;at <code
+          >{detail.commit.slice(0, 7)}</code
+        >{/if}
       · {detail.place} · <time datetime={detail.started} title={exact(detail.started)}>{when(detail.started)}</time>
       {#if detail.shelf}· shelf <code>{detail.shelf}</code>{/if}
-      {#if detail.running}· <span class="inline-flex items-center gap-1.5 text-ink"><Glyph outcome="ran" />running</span>
+      {#if detail.running}· <span class="inline-flex items-center gap-1.5 text-ink"><Glyph outcome="ran" />running</span
+        >
       {:else if !detail.finished}· lost: its client stopped reporting
       {:else if detail.interrupted}· interrupted{/if}
     </div>
@@ -122,7 +155,9 @@
         </div>
       {/if}
       <div class="ml-auto flex flex-wrap gap-x-4 gap-y-1 small">
-        {#each outcomes as o (o)}{#if detail.totals[o]}<span class="inline-flex items-center gap-1.5"><Glyph outcome={o} />{detail.totals[o]} {o}</span>{/if}{/each}
+        {#each outcomes as o (o)}{#if detail.totals[o]}<span class="inline-flex items-center gap-1.5"
+              ><Glyph outcome={o} />{detail.totals[o]} {o}</span
+            >{/if}{/each}
       </div>
     </div>
     <Timeline run={detail} {now} {picked} onpick={pick} />
@@ -132,8 +167,12 @@
     <section class="sheet overflow-x-auto" aria-label="Tasks">
       <table class="w-full border-collapse">
         <thead class="text-left text-[12.5px] text-soft">
-          <tr class="border-b border-line [&>th]:px-3 [&>th]:py-2 [&>th]:font-medium [&>th:first-child]:pl-4.5 [&>th:last-child]:pr-4.5 max-sm:[&>th]:px-1.5">
-            <th>Task</th><th>Outcome</th><th class="max-md:hidden">Why</th><th class="text-right">Took</th><th class="text-right max-sm:hidden">Saved</th><th class="max-md:hidden">Built by</th>
+          <tr
+            class="border-b border-line [&>th]:px-3 [&>th]:py-2 [&>th]:font-medium [&>th:first-child]:pl-4.5 [&>th:last-child]:pr-4.5 max-sm:[&>th]:px-1.5"
+          >
+            <th>Task</th><th>Outcome</th><th class="max-md:hidden">Why</th><th class="text-right">Took</th><th
+              class="text-right max-sm:hidden">Saved</th
+            ><th class="max-md:hidden">Built by</th>
           </tr>
         </thead>
         <tbody>
@@ -142,17 +181,28 @@
               data-row={i}
               tabindex="0"
               aria-selected={record?.task === r.task}
-              class="cursor-pointer border-b border-hair whitespace-nowrap hover:bg-paper focus-visible:outline-offset-[-2px] [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5 [&>td:last-child]:pr-4.5 max-sm:[&>td]:px-1.5 {record?.task === r.task ? 'bg-wash' : ''}"
+              class="cursor-pointer border-b border-hair whitespace-nowrap hover:bg-paper focus-visible:outline-offset-[-2px] [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5 [&>td:last-child]:pr-4.5 max-sm:[&>td]:px-1.5 {record?.task ===
+              r.task
+                ? 'bg-wash'
+                : ''}"
               onclick={() => pick(r.task)}
               onkeydown={(e) => e.key === "Enter" && pick(r.task)}
             >
               <td><code>{r.task}</code></td>
               <td><span class="inline-flex items-center gap-1.5"><Glyph outcome={r.outcome} />{r.outcome}</span></td>
               <td class="small max-w-64 truncate max-md:hidden" title={why(r)}>{why(r)}</td>
-              <td class="text-right">{r.outcome === "blocked" || r.outcome === "not-started" ? "" : seconds(r.seconds)}</td>
-              <td class="text-right text-saved max-sm:hidden">{Math.abs(r.saved_seconds) >= 0.05 ? seconds(r.saved_seconds) : ""}</td>
+              <td class="text-right"
+                >{r.outcome === "blocked" || r.outcome === "not-started" ? "" : seconds(r.seconds)}</td
+              >
+              <td class="text-right text-saved max-sm:hidden"
+                >{Math.abs(r.saved_seconds) >= 0.05 ? seconds(r.saved_seconds) : ""}</td
+              >
               <td class="small max-w-40 truncate max-md:hidden">
-                {#if r.made_by}<a class="no-underline hover:underline" href={p("/runs/:id", { params: { id: r.made_by.run } })} onclick={(e) => e.stopPropagation()}>{r.made_by.name}, {when(r.made_by.at)}</a>{/if}
+                {#if r.made_by}<a
+                    class="no-underline hover:underline"
+                    href={p("/runs/:id", { params: { id: r.made_by.run } })}
+                    onclick={(e) => e.stopPropagation()}>{r.made_by.name}, {when(r.made_by.at)}</a
+                  >{/if}
               </td>
             </tr>
           {/each}
@@ -166,11 +216,20 @@
         </tbody>
       </table>
       {#if loud.length > 0 && left.length > 0}
-        <button class="w-full px-4.5 py-2 text-left small hover:text-ink" onclick={() => (all ? searchParams.delete("all", undefined, { replace: true }) : searchParams.set("all", "yes", { replace: true }))}>
-          {all ? "Leave out" : "And"} {left.join(", ")}: {counted(records.length - loud.length, "task")} that needed no work
+        <button
+          class="w-full px-4.5 py-2 text-left small hover:text-ink"
+          onclick={() =>
+            all
+              ? searchParams.delete("all", undefined, { replace: true })
+              : searchParams.set("all", "yes", { replace: true })}
+        >
+          {all ? "Leave out" : "And"}
+          {left.join(", ")}: {counted(records.length - loud.length, "task")} that needed no work
         </button>
       {/if}
     </section>
-    {#if record}<section class="sheet" aria-label="The selected task"><TaskPane run={detail.id} {record} /></section>{/if}
+    {#if record}<section class="sheet" aria-label="The selected task">
+        <TaskPane run={detail.id} {record} />
+      </section>{/if}
   </div>
 {/if}

@@ -22,7 +22,10 @@
     const mine = ++asked;
     trouble = "";
     try {
-      const [b, first] = await Promise.all([askBalance(session.repo, span), askRuns(session.repo, { days: span, limit: 500 })]);
+      const [b, first] = await Promise.all([
+        askBalance(session.repo, span),
+        askRuns(session.repo, { days: span, limit: 500 }),
+      ]);
       let list = first.runs;
       let next = first.next;
       while (next && list.length < most && mine === asked) {
@@ -64,7 +67,8 @@
   <div>
     <h1 class="text-[21px] leading-tight font-semibold tracking-tight">
       {#if sums}
-        {counted(sums.runs, "run")} saved <span class="text-saved">{seconds(sums.saved_seconds)}</span> of work; sharing cost
+        {counted(sums.runs, "run")} saved <span class="text-saved">{seconds(sums.saved_seconds)}</span> of work; sharing
+        cost
         <span class="text-cost">{seconds(sums.cost_seconds)}</span>
       {:else}Runs{/if}
     </h1>
@@ -89,7 +93,9 @@
 </div>
 
 {#if trouble}
-  <div class="mb-4"><Notice title="The runs could not be loaded" text={trouble} action="Try again" onaction={() => load(days)} /></div>
+  <div class="mb-4">
+    <Notice title="The runs could not be loaded" text={trouble} action="Try again" onaction={() => load(days)} />
+  </div>
 {/if}
 {#if sums && rows.length === 0}
   <Notice
