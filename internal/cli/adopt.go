@@ -102,11 +102,22 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	modules := adopt.Splittable(found)
 	for _, dir := range sortedKeys(modules) {
 		if old != nil { // existing declarations show the earlier answer
-			choices.Split[dir] = slices.ContainsFunc(old.Projects, func(p *decl.Project) bool { return p.Dir != dir && slices.Contains(modules[dir], p.Dir) })
+			choices.Split[dir] = slices.ContainsFunc(
+				old.Projects,
+				func(p *decl.Project) bool { return p.Dir != dir && slices.Contains(modules[dir], p.Dir) },
+			)
 			continue
 		}
-		yes, err := a.choose(f, fmt.Sprintf("The Go module in %s has packages in %d directories. Make a project of each, so that a change runs only what it affects?",
-			here(dir), len(modules[dir])), "yes", []string{"yes", "no"})
+		yes, err := a.choose(
+			f,
+			fmt.Sprintf(
+				"The Go module in %s has packages in %d directories. Make a project of each, so that a change runs only what it affects?",
+				here(dir),
+				len(modules[dir]),
+			),
+			"yes",
+			[]string{"yes", "no"},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -114,8 +125,14 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	s := adopt.Inspect(found, choices)
 	if len(s.Projects) == 0 {
-		fmt.Fprintf(a.Out, "Nothing to adopt: %s has no npm, Cargo or Python manifest, no Go module, no Makefile with phony targets and no script in bin/, scripts/ or tools/.\n"+
-			"Declare a first task by hand in %s: see the reference and grayloft schema.\n", repo.Dir, decl.RootFile)
+		fmt.Fprintf(
+			a.Out,
+			"Nothing to adopt: %s has no npm, Cargo or Python manifest, no Go module, "+
+				"no Makefile with phony targets and no script in bin/, scripts/ or tools/.\n"+
+				"Declare a first task by hand in %s: see the reference and grayloft schema.\n",
+			repo.Dir,
+			decl.RootFile,
+		)
 		return nil, nil
 	}
 	basics, err := a.basics(ctx, f, found, repo, old)
@@ -128,7 +145,12 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 		a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
 		return nil, nil
 	}
-	fmt.Fprintf(a.Out, "Found %s with %s to declare.\n\n", term.Count(len(p.Projects), "project", "projects"), term.Count(p.Tasks, "task", "tasks"))
+	fmt.Fprintf(
+		a.Out,
+		"Found %s with %s to declare.\n\n",
+		term.Count(len(p.Projects), "project", "projects"),
+		term.Count(p.Tasks, "task", "tasks"),
+	)
 	a.listProjects(s, p)
 	if err := a.askVariables(f, s, p); err != nil {
 		return nil, err
@@ -159,7 +181,11 @@ func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo 
 	if old != nil {
 		return adopt.Basics{Name: old.Name, Since: old.Since}, nil
 	}
-	name, err := a.answer(f, "What is the name of the repository?", strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"))
+	name, err := a.answer(
+		f,
+		"What is the name of the repository?",
+		strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"),
+	)
 	if err != nil {
 		return adopt.Basics{}, err
 	}
@@ -188,7 +214,10 @@ func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
 		for _, n := range x.Needs {
 			needs = append(needs, n.Dir)
 		}
-		rows = append(rows, []string{x.Dir, strings.Join(x.Via, " "), term.OrDash(strings.Join(tasks, " ")), term.OrDash(strings.Join(needs, " "))})
+		rows = append(
+			rows,
+			[]string{x.Dir, strings.Join(x.Via, " "), term.OrDash(strings.Join(tasks, " ")), term.OrDash(strings.Join(needs, " "))},
+		)
 	}
 	a.Table([]string{"directory", "found by", "tasks", "needs"}, rows)
 	fmt.Fprintln(a.Out)
@@ -252,7 +281,15 @@ func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error 
 			if t.Sort != adopt.Reusable || t.Writes != nil {
 				continue
 			}
-			text, err := a.answer(f, fmt.Sprintf("What does %s in %s write? Patterns separated by commas, \"nothing\", or \"unknown\" (the task then always runs)", t.Name, here(x.Dir)), "unknown")
+			text, err := a.answer(
+				f,
+				fmt.Sprintf(
+					"What does %s in %s write? Patterns separated by commas, \"nothing\", or \"unknown\" (the task then always runs)",
+					t.Name,
+					here(x.Dir),
+				),
+				"unknown",
+			)
 			if err != nil {
 				return err
 			}
@@ -319,7 +356,11 @@ func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
 	}
 	if _, err := graph.Load(fsys, found.Name); err != nil {
 		fmt.Fprintln(a.Err, err)
-		return exit{exitWrong, "\ngrayloft: these declarations have the errors above, so nothing was written. Answer the questions differently, or write them by hand: grayloft adopt --dry-run shows them in full"}
+		return exit{
+			exitWrong,
+			"\ngrayloft: these declarations have the errors above, so nothing was written. Answer the " +
+				"questions differently, or write them by hand: grayloft adopt --dry-run shows them in full",
+		}
 	}
 	return nil
 }
@@ -409,5 +450,9 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 	for _, r := range rows {
 		fmt.Fprintf(a.Out, "  %s  %s\n", term.Pad(r[0], 26), a.Soft(r[1]))
 	}
-	fmt.Fprintln(a.Out, "\nThen read the declarations: reuse is right only if reads and writes name every file that matters.\nCommit them when they are right.")
+	fmt.Fprintln(
+		a.Out,
+		"\nThen read the declarations: reuse is right only if reads and writes name every file that matters.\n"+
+			"Commit them when they are right.",
+	)
 }

@@ -51,7 +51,11 @@ func (a *app) cacheStats() *cobra.Command {
 				fmt.Fprintf(a.Out, "\nThe least recently used entry was last used %s.\n", term.Clock(*s.Oldest, time.Now()))
 			}
 			if s.Spooled > 0 {
-				fmt.Fprintf(a.Out, "%s to be sent to a service; the next run tries again.\n", term.Count(s.Spooled, "item waits", "items wait"))
+				fmt.Fprintf(
+					a.Out,
+					"%s to be sent to a service; the next run tries again.\n",
+					term.Count(s.Spooled, "item waits", "items wait"),
+				)
 			}
 			return nil
 		},
@@ -63,7 +67,8 @@ func (a *app) cacheTrim() *cobra.Command {
 	var dry bool
 	c := &cobra.Command{
 		Use: "trim", Short: "Delete the least recently used results", Args: noArgs,
-		Long:    "Deletes entries by size and age, the least recently used first, and then the blobs that no entry names.\nWhatever arrived or was used within the last hour stays, so it is safe while tasks run.",
+		Long: "Deletes entries by size and age, the least recently used first, and then the blobs that no entry names.\n" +
+			"Whatever arrived or was used within the last hour stays, so it is safe while tasks run.",
 		Example: "  grayloft cache trim --size 5GB --age 30d\n  grayloft cache trim --age 7d --dry-run",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			l := store.Limits{Dry: dry}
@@ -122,7 +127,8 @@ func (a *app) cacheVerify() *cobra.Command {
 			} else if len(damaged) == 0 {
 				fmt.Fprintf(a.Out, "Read %s; none is damaged.\n", term.Count(read, "blob", "blobs"))
 			} else {
-				fmt.Fprintf(a.Out, "Read %s; deleted %s that were damaged. They are fetched or made again when needed.\n", term.Count(read, "blob", "blobs"), term.Count(len(damaged), "was", "were"))
+				fmt.Fprintf(a.Out, "Read %s; deleted %s that were damaged. They "+
+					"are fetched or made again when needed.\n", term.Count(read, "blob", "blobs"), term.Count(len(damaged), "was", "were"))
 			}
 			if len(damaged) > 0 {
 				return errFailed

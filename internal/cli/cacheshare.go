@@ -49,7 +49,10 @@ func (a *app) shareEarlier(ctx context.Context) error {
 	report, err := share.Earlier(ctx, st, client, entries)
 	switch {
 	case ctx.Err() != nil:
-		return exit{exitInterrupted, fmt.Sprintf("interrupted; %s shared until then", term.Count(report.Shared, "result was", "results were"))}
+		return exit{
+			exitInterrupted,
+			fmt.Sprintf("interrupted; %s shared until then", term.Count(report.Shared, "result was", "results were")),
+		}
 	case err != nil:
 		return machineFault("after %s: %v", term.Count(report.Shared, "result", "results"), err)
 	case a.Format == "json":
@@ -86,5 +89,9 @@ func (a *app) mentionEarlier(r *repository) {
 	if err != nil || len(entries) == 0 {
 		return
 	}
-	fmt.Fprintf(a.Out, "This machine has %s from before, which others can use after: grayloft cache share\n", term.Count(len(entries), "result", "results"))
+	fmt.Fprintf(
+		a.Out,
+		"This machine has %s from before, which others can use after: grayloft cache share\n",
+		term.Count(len(entries), "result", "results"),
+	)
 }

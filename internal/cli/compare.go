@@ -82,7 +82,19 @@ func (a *app) compareTask(ctx context.Context, s *session, archive *inspect.Arch
 		mark string
 		ref  inspect.Reference
 	}{{"-", was}, {"+", is}} {
-		fmt.Fprintln(a.Out, a.Soft(fmt.Sprintf("%s %s, run %s of %s, key %s", side.mark, side.ref.Label, side.ref.Run, term.Clock(side.ref.At, a.now()), side.ref.Key.Short())))
+		fmt.Fprintln(
+			a.Out,
+			a.Soft(
+				fmt.Sprintf(
+					"%s %s, run %s of %s, key %s",
+					side.mark,
+					side.ref.Label,
+					side.ref.Run,
+					term.Clock(side.ref.At, a.now()),
+					side.ref.Key.Short(),
+				),
+			),
+		)
 	}
 	switch {
 	case len(changes) > 0:
@@ -112,7 +124,10 @@ func (a *app) compareRuns(ctx context.Context, archive *inspect.Archive, one, tw
 	for _, d := range c.Differs {
 		res := engine.Result{Changes: d.Changes}
 		list = append(list, comparedJSON{d.Task, d.A, d.B, string(d.Reason), append([]string{}, res.Detail()...)})
-		rows = append(rows, []string{d.Task, d.A, d.B, term.OrDash(string(d.Reason)), strings.TrimPrefix(term.DescribeChanges(d.Changes), ": ")})
+		rows = append(
+			rows,
+			[]string{d.Task, d.A, d.B, term.OrDash(string(d.Reason)), strings.TrimPrefix(term.DescribeChanges(d.Changes), ": ")},
+		)
 	}
 	if a.Format == "json" {
 		return a.JSON(map[string]any{"a": a.runLabel(c.A), "b": a.runLabel(c.B), "same": c.Same, "tasks": list})

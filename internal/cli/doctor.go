@@ -88,14 +88,28 @@ func (a *app) examine(ctx context.Context) []checked {
 		}
 		add("sealed tasks", nil, said, "")
 	}
-	add("traced", inspect.CanTrace(), "strace is installed", "traced tasks run, but their outputs stay on this machine; grayloft drift does not work")
+	add(
+		"traced",
+		inspect.CanTrace(),
+		"strace is installed",
+		"traced tasks run, but their outputs stay on this machine; grayloft drift does not work",
+	)
 	r, err := a.load(ctx)
 	if err != nil {
 		add("repository", fmt.Errorf("%s", term.FirstLine(err.Error())), "", "grayloft projects lists all errors")
 		return out
 	}
-	add("repository", r.git.Check(ctx), fmt.Sprintf("%s: %s, %s", r.graph.Repo.Name, term.Count(len(r.graph.Projects), "project", "projects"), term.Count(len(r.graph.Tasks), "task", "tasks")),
-		"Gray Loft needs a git repository: git init")
+	add(
+		"repository",
+		r.git.Check(ctx),
+		fmt.Sprintf(
+			"%s: %s, %s",
+			r.graph.Repo.Name,
+			term.Count(len(r.graph.Projects), "project", "projects"),
+			term.Count(len(r.graph.Tasks), "task", "tasks"),
+		),
+		"Gray Loft needs a git repository: git init",
+	)
 	return append(out, a.examineService(ctx, r, st))
 }
 
@@ -113,9 +127,21 @@ func (a *app) examineService(ctx context.Context, r *repository, st *store.Store
 	began := time.Now()
 	self, err := client.WhoAmI(ctx)
 	if err != nil {
-		return checked{"service", false, "the service at " + url + " " + remote.Explain(err), "runs work without it; grayloft login changes the address or the token"}
+		return checked{
+			"service",
+			false,
+			"the service at " + url + " " + remote.Explain(err),
+			"runs work without it; grayloft login changes the address or the token",
+		}
 	}
-	text := fmt.Sprintf("%s answers in %d ms; %s writes to %s, reads from %s", url, time.Since(began).Milliseconds(), self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
+	text := fmt.Sprintf(
+		"%s answers in %d ms; %s writes to %s, reads from %s",
+		url,
+		time.Since(began).Milliseconds(),
+		self.Name,
+		orNone(self.WritesTo),
+		orNone(strings.Join(self.ReadsFrom, ", ")),
+	)
 	if self.Expires != nil {
 		text += ", until " + self.Expires.Local().Format("2 January 2006")
 	}

@@ -29,10 +29,15 @@ func (a *app) driftCommand() *cobra.Command {
 				return machineFault("%v", err)
 			}
 			var list []inspect.Traced
-			err := a.apart(cmd.Context(), f, args, func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
-				list, sum, err = inspect.Drift(ctx, e, opt)
-				return sum, err
-			})
+			err := a.apart(
+				cmd.Context(),
+				f,
+				args,
+				func(ctx context.Context, e *engine.Engine, opt engine.Options) (sum *engine.Summary, err error) {
+					list, sum, err = inspect.Drift(ctx, e, opt)
+					return sum, err
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -78,7 +83,8 @@ func (a *app) reportDrift(list []inspect.Traced) error {
 		case parted == 0 && failed == 0:
 			fmt.Fprintf(a.Out, "%s opened exactly what was declared.\n", term.Count(len(list), "task", "tasks"))
 		default:
-			text := fmt.Sprintf("%s to change, of %d of %s.", term.Count(lines, "line", "lines"), parted, term.Count(len(list), "task", "tasks"))
+			text := fmt.Sprintf("%s to change, of %d of %s.", term.Count(lines, "line", "lines"), parted,
+				term.Count(len(list), "task", "tasks"))
 			if failed > 0 {
 				text += fmt.Sprintf(" %d failed.", failed)
 			}

@@ -67,7 +67,10 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 		case !p.OK:
 			out = term.Count(p.Totals[string(decide.Failed)], "failure", "failures")
 		}
-		rows = append(rows, []string{term.Clock(p.At, a.now()), p.ID, out, term.Seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")})
+		rows = append(
+			rows,
+			[]string{term.Clock(p.At, a.now()), p.ID, out, term.Seconds(p.Seconds), countsOf(p.Totals), strings.Join(p.Asked, " ")},
+		)
 	}
 	a.Table([]string{"when", "run", "outcome", "took", "tasks", "requested"}, rows)
 	return nil
@@ -76,7 +79,8 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 // countsOf lists the outcomes of a run: 3 ran, 12 current.
 func countsOf(totals map[string]int) string {
 	var out []string
-	for _, o := range []decide.Outcome{decide.Failed, decide.Ran, decide.Fetched, decide.Restored, decide.Cached, decide.Current, decide.Blocked, decide.Stopped, decide.NotStarted} {
+	for _, o := range []decide.Outcome{decide.Failed, decide.Ran, decide.Fetched, decide.Restored, decide.Cached, decide.Current,
+		decide.Blocked, decide.Stopped, decide.NotStarted} {
 		if n := totals[string(o)]; n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", n, o))
 		}
@@ -128,7 +132,13 @@ func (a *app) oneTask(ctx context.Context, r *repository, command, name string) 
 		return nil, err
 	}
 	if len(tasks) != 1 {
-		return nil, wrong("%s needs exactly one task, but %q matches %d: name one of %s", command, name, len(tasks), term.FirstFew(term.Addresses(tasks)))
+		return nil, wrong(
+			"%s needs exactly one task, but %q matches %d: name one of %s",
+			command,
+			name,
+			len(tasks),
+			term.FirstFew(term.Addresses(tasks)),
+		)
 	}
 	return tasks[0], nil
 }

@@ -133,7 +133,11 @@ func (a *app) rotate(ctx context.Context) error {
 	}
 	at.Repos[name] = savedLogin{have.URL, got.Token}
 	if err := at.save(); err != nil {
-		return machineFault("the new token could not be saved: %v. The old one is valid until %s", err, got.OldUntil.Local().Format("15:04"))
+		return machineFault(
+			"the new token could not be saved: %v. The old one is valid until %s",
+			err,
+			got.OldUntil.Local().Format("15:04"),
+		)
 	}
 	fmt.Fprintf(a.Out, "%s has a new token. The old one is valid until %s.\n", name, got.OldUntil.Local().Format("15:04"))
 	return nil
@@ -169,14 +173,36 @@ func (a *app) login(ctx context.Context, url string) error {
 	}
 	file, _ := loginsFile()
 	if a.Format == "json" {
-		return a.JSON(map[string]any{"url": url, "repo": self.Repo, "name": self.Name, "writes_to": self.WritesTo, "reads_from": self.ReadsFrom, "expires": self.Expires, "kept_in": file})
+		return a.JSON(
+			map[string]any{
+				"url":        url,
+				"repo":       self.Repo,
+				"name":       self.Name,
+				"writes_to":  self.WritesTo,
+				"reads_from": self.ReadsFrom,
+				"expires":    self.Expires,
+				"kept_in":    file,
+			},
+		)
 	}
-	fmt.Fprintf(a.Out, "Logged in to %s as %s: writes to %s, reads from %s.\n", url, self.Name, orNone(self.WritesTo), orNone(strings.Join(self.ReadsFrom, ", ")))
+	fmt.Fprintf(
+		a.Out,
+		"Logged in to %s as %s: writes to %s, reads from %s.\n",
+		url,
+		self.Name,
+		orNone(self.WritesTo),
+		orNone(strings.Join(self.ReadsFrom, ", ")),
+	)
 	if self.Expires != nil {
 		fmt.Fprintf(a.Out, "The token expires on %s.\n", self.Expires.Local().Format("2 January 2006"))
 	}
 	a.mentionEarlier(r)
-	fmt.Fprintf(a.Out, "Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n", file, r.graph.Repo.Name)
+	fmt.Fprintf(
+		a.Out,
+		"Saved in %s, for %s only. GRAYLOFT_TOKEN takes precedence over it; grayloft logout deletes it.\n",
+		file,
+		r.graph.Repo.Name,
+	)
 	return nil
 }
 

@@ -58,10 +58,24 @@ func (a *app) projectsCommand() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, p := range list {
-				rows = append(rows, []string{p.Name, term.OrDash(strings.Join(p.Kind, " ")), p.Dir, strings.Join(p.Tasks, " "), term.OrDash(strings.Join(p.Needs, " "))})
+				rows = append(
+					rows,
+					[]string{
+						p.Name,
+						term.OrDash(strings.Join(p.Kind, " ")),
+						p.Dir,
+						strings.Join(p.Tasks, " "),
+						term.OrDash(strings.Join(p.Needs, " ")),
+					},
+				)
 			}
 			if len(rows) == 0 {
-				fmt.Fprintf(a.Out, "No projects yet: add a %s to a directory that matches [repo] projects in %s.\n", decl.ProjectFile, decl.RootFile)
+				fmt.Fprintf(
+					a.Out,
+					"No projects yet: add a %s to a directory that matches [repo] projects in %s.\n",
+					decl.ProjectFile,
+					decl.RootFile,
+				)
 				return nil
 			}
 			a.Table([]string{"project", "kind", "directory", "tasks", "needs"}, rows)
@@ -99,7 +113,14 @@ func (a *app) tasksCommand() *cobra.Command {
 				return strings.Compare(x.Project.Name+"\x00"+x.Name, y.Project.Name+"\x00"+y.Name)
 			})
 			for _, t := range tasks {
-				j := taskJSON{Task: t.Addr(), Project: t.Project.Name, Run: t.Decl.Run.String(), After: []string{}, Reuse: string(t.Reuse), Help: t.Help}
+				j := taskJSON{
+					Task:    t.Addr(),
+					Project: t.Project.Name,
+					Run:     t.Decl.Run.String(),
+					After:   []string{},
+					Reuse:   string(t.Reuse),
+					Help:    t.Help,
+				}
 				for _, u := range t.Dependencies {
 					j.After = append(j.After, u.Addr())
 				}

@@ -104,7 +104,30 @@ func (a *app) command() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
 	})
-	root.AddCommand(a.adoptCommand(), a.newCommand(), a.projectsCommand(), a.tasksCommand(), a.graphCommand(), a.showCommand(), a.reachCommand(), a.planCommand(), a.runCommand(), a.watchCommand(), a.historyCommand(), a.whyCommand(), a.compareCommand(), a.logCommand(), a.driftCommand(), a.reproduceCommand(), a.cacheCommand(), a.loginCommand(), a.logoutCommand(), a.schemaCommand(), a.doctorCommand(), a.versionCommand())
+	root.AddCommand(
+		a.adoptCommand(),
+		a.newCommand(),
+		a.projectsCommand(),
+		a.tasksCommand(),
+		a.graphCommand(),
+		a.showCommand(),
+		a.reachCommand(),
+		a.planCommand(),
+		a.runCommand(),
+		a.watchCommand(),
+		a.historyCommand(),
+		a.whyCommand(),
+		a.compareCommand(),
+		a.logCommand(),
+		a.driftCommand(),
+		a.reproduceCommand(),
+		a.cacheCommand(),
+		a.loginCommand(),
+		a.logoutCommand(),
+		a.schemaCommand(),
+		a.doctorCommand(),
+		a.versionCommand(),
+	)
 	for name, list := range map[string]func(*repository, string) []string{
 		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords, "drift": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "reproduce": addressWords, "show": nameWords,

@@ -53,7 +53,12 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 		return exit{exitWrong, msg}
 	}
 	if k.Template.Text == "" {
-		return wrong("kind %q has no template: add template = \"build/templates/%s\" in %s, and put the files of a new project there", kind, kind, k.Pos.At())
+		return wrong(
+			"kind %q has no template: add template = \"build/templates/%s\" in %s, and put the files of a new project there",
+			kind,
+			kind,
+			k.Pos.At(),
+		)
 	}
 	dir, err := a.fromRoot(r, where)
 	if err != nil {
@@ -89,7 +94,12 @@ func (a *app) placeFor(r *repository, dir string) error {
 		for _, it := range r.graph.Repo.KindFiles {
 			among = append(among, it.Text)
 		}
-		return wrong("no pattern of [repo] projects in %s matches %q: choose a directory that one of %s matches, or add a pattern there", decl.RootFile, dir, strings.Join(among, ", "))
+		return wrong(
+			"no pattern of [repo] projects in %s matches %q: choose a directory that one of %s matches, or add a pattern there",
+			decl.RootFile,
+			dir,
+			strings.Join(among, ", "),
+		)
 	}
 	list, err := os.ReadDir(filepath.Join(r.root, dir))
 	if err == nil && len(list) > 0 {
@@ -185,10 +195,20 @@ func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error
 	g, err := graph.Load(os.DirFS(r.root), filepath.Base(r.root))
 	if err != nil {
 		fmt.Fprintln(a.Err, err)
-		return exit{exitWrong, fmt.Sprintf("\ngrayloft: %s was made, but its declaration has the errors above: fix the template or the project", dir)}
+		return exit{
+			exitWrong,
+			fmt.Sprintf("\ngrayloft: %s was made, but its declaration has the errors above: fix the template or the project", dir),
+		}
 	}
 	p := g.Containing(dir)
-	fmt.Fprintf(a.Out, "Made %s from %s: project %s with %s.\n", dir, term.Count(len(texts), "file", "files"), p.Name, term.Count(len(p.Tasks), "task", "tasks"))
+	fmt.Fprintf(
+		a.Out,
+		"Made %s from %s: project %s with %s.\n",
+		dir,
+		term.Count(len(texts), "file", "files"),
+		p.Name,
+		term.Count(len(p.Tasks), "task", "tasks"),
+	)
 	for _, rel := range slices.Sorted(maps.Keys(texts)) {
 		fmt.Fprintln(a.Out, "  "+path.Join(dir, rel))
 	}

@@ -98,7 +98,14 @@ type pastJSON struct {
 }
 
 func previewJSON(p *inspect.Preview) planJSON {
-	out := planJSON{OK: true, Seconds: round(p.Takes), Tasks: []planTaskJSON{}, Totals: p.Totals(), Longest: term.Addresses(p.Path), Saved: round(p.Saved())}
+	out := planJSON{
+		OK:      true,
+		Seconds: round(p.Takes),
+		Tasks:   []planTaskJSON{},
+		Totals:  p.Totals(),
+		Longest: term.Addresses(p.Path),
+		Saved:   round(p.Saved()),
+	}
 	for _, x := range p.Tasks {
 		j := planTaskJSON{runTaskJSON: resultJSON(&x.Result), On: term.Addresses(x.On)}
 		if x.Digests.Key.IsZero() {

@@ -91,7 +91,13 @@ func (a *app) printReach(r *repository, s selection, found changes.Answer) error
 		return nil
 	}
 	projects := change.Projects(list)
-	fmt.Fprintf(a.Out, "%s in %s of %d.\n\n", term.Count(len(list), "task", "tasks"), term.Count(len(projects), "project", "projects"), len(r.graph.Projects))
+	fmt.Fprintf(
+		a.Out,
+		"%s in %s of %d.\n\n",
+		term.Count(len(list), "task", "tasks"),
+		term.Count(len(projects), "project", "projects"),
+		len(r.graph.Projects),
+	)
 	rows := [][]string{}
 	for _, x := range list {
 		start := x.By.By

@@ -30,7 +30,9 @@ func (s *session) record(ctx context.Context, now time.Time, opt engine.Options,
 func (s *session) past(ctx context.Context, now time.Time, run string, sum *engine.Summary, requested []string) checkout.PastRun {
 	p := checkout.PastRun{
 		ID: run, At: now.UTC(), Asked: requested, OK: sum.OK(), Interrupted: sum.Interrupted, Seconds: round(sum.Took.Seconds()),
-		Saved: round(sum.Saved()), Cost: round((sum.Fetching + sum.Uploading).Seconds()), Totals: sum.Totals(), Tasks: []checkout.PastTask{},
+		Saved: round(
+			sum.Saved(),
+		), Cost: round((sum.Fetching + sum.Uploading).Seconds()), Totals: sum.Totals(), Tasks: []checkout.PastTask{},
 	}
 	for _, res := range sum.Results {
 		if res.Outcome == decide.Current || res.Outcome == decide.NotStarted {
@@ -38,7 +40,8 @@ func (s *session) past(ctx context.Context, now time.Time, run string, sum *engi
 		}
 		t := checkout.PastTask{
 			Task: res.Task.Addr(), Outcome: string(res.Outcome), Reason: string(res.Reason), Detail: res.Detail(), Message: res.Message,
-			Key: res.Digests.Key, Ingredients: res.Digests.Ingredients, Listing: res.Digests.Listing, Log: res.Digests.Log, Seconds: round(res.Timing.Took.Seconds()),
+			Key: res.Digests.Key, Ingredients: res.Digests.Ingredients, Listing: res.Digests.Listing, Log: res.Digests.Log,
+			Seconds: round(res.Timing.Took.Seconds()),
 		}
 		if res.MadeBy != nil {
 			t.MadeBy = res.MadeBy.Name + " at " + res.MadeBy.Place

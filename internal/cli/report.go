@@ -74,7 +74,9 @@ func (a *app) report(opt engine.Options, s *engine.Summary) error {
 func resultJSON(r *engine.Result) runTaskJSON {
 	j := runTaskJSON{
 		Task: r.Task.Addr(), Project: r.Task.Project.Name, Outcome: string(r.Outcome), Detail: r.Detail(), Message: r.Message,
-		Seconds: round(r.Timing.Took.Seconds()), Key: r.Digests.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Drift: r.Drift,
+		Seconds: round(
+			r.Timing.Took.Seconds(),
+		), Key: r.Digests.Key.String(), MadeBy: r.MadeBy, SavedSeconds: round(r.Saved()), Picked: r.Picked, Drift: r.Drift,
 	}
 	if j.Detail == nil {
 		j.Detail = []string{}

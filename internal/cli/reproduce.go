@@ -48,7 +48,12 @@ func (a *app) reproduce(ctx context.Context, f runFlags, args []string) error {
 
 // apart prepares the dependencies of tasks and then does something with the
 // tasks of which nothing is cached.
-func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(context.Context, *engine.Engine, engine.Options) (*engine.Summary, error)) error {
+func (a *app) apart(
+	ctx context.Context,
+	f runFlags,
+	args []string,
+	do func(context.Context, *engine.Engine, engine.Options) (*engine.Summary, error),
+) error {
 	r, picked, err := a.chosen(ctx, a.load, f, args)
 	if err != nil {
 		return err
@@ -71,7 +76,15 @@ func (a *app) apart(ctx context.Context, f runFlags, args []string, do func(cont
 	case !sum.OK():
 		for _, res := range sum.Results {
 			if res.Outcome == decide.Failed {
-				return exit{exitFailed, fmt.Sprintf("grayloft: the dependency %s failed: %s\nSee grayloft log %s.", res.Task.Addr(), term.FirstLine(res.Message), res.Task.Addr())}
+				return exit{
+					exitFailed,
+					fmt.Sprintf(
+						"grayloft: the dependency %s failed: %s\nSee grayloft log %s.",
+						res.Task.Addr(),
+						term.FirstLine(res.Message),
+						res.Task.Addr(),
+					),
+				}
 			}
 		}
 		return exit{exitFailed, "grayloft: a dependency failed"}
@@ -93,7 +106,17 @@ func (a *app) reportReproduction(list []inspect.Reproduction) error {
 	out := []reproductionJSON{}
 	for _, t := range list {
 		bad = bad || t.Failed != "" || len(t.Differ) > 0
-		out = append(out, reproductionJSON{t.Task.Addr(), t.Failed == "" && len(t.Differ) == 0, t.Outputs, t.Failed, t.Isolation, append([]drift.Difference{}, t.Differ...)})
+		out = append(
+			out,
+			reproductionJSON{
+				t.Task.Addr(),
+				t.Failed == "" && len(t.Differ) == 0,
+				t.Outputs,
+				t.Failed,
+				t.Isolation,
+				append([]drift.Difference{}, t.Differ...),
+			},
+		)
 		if a.Format != "json" {
 			a.printReproduction(t)
 		}
@@ -124,16 +147,34 @@ func (a *app) printReproduction(t inspect.Reproduction) {
 	case len(t.Differ) == 0:
 		fmt.Fprintf(a.Out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), term.Count(t.Outputs, "output", "outputs"))
 	default:
-		fmt.Fprintf(a.Out, "%s is not reproducible: %d of %s differ\n", t.Task.Addr(), len(t.Differ), term.Count(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(
+			a.Out,
+			"%s is not reproducible: %d of %s differ\n",
+			t.Task.Addr(),
+			len(t.Differ),
+			term.Count(t.Outputs, "output", "outputs"),
+		)
 		for _, d := range t.Differ {
 			fmt.Fprintf(a.Out, "\n  %s   %s\n", d.Path, a.Soft(d.Kind))
 			for _, r := range d.Ranges {
-				fmt.Fprintf(a.Out, "    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n", r.From, max(r.From, r.To-1), r.Before, r.First, r.Second)
+				fmt.Fprintf(
+					a.Out,
+					"    bytes %d to %d\n      after    %s\n      first    %s\n      second   %s\n",
+					r.From,
+					max(r.From, r.To-1),
+					r.Before,
+					r.First,
+					r.Second,
+				)
 			}
 			if more := d.Count - len(d.Ranges); more > 0 {
 				fmt.Fprintf(a.Out, "    and at %s\n", term.Count(more, "more place", "more places"))
 			}
 		}
-		fmt.Fprintln(a.Out, "\nThe two runs had different directories and different seconds. Usual causes are paths, the current time,\nrandom values, and the order in which files are listed or tasks finish.")
+		fmt.Fprintln(
+			a.Out,
+			"\nThe two runs had different directories and different seconds. Usual causes are paths, the current time,\n"+
+				"random values, and the order in which files are listed or tasks finish.",
+		)
 	}
 }

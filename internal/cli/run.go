@@ -58,7 +58,13 @@ func (a *app) runCommand() *cobra.Command {
 func (f *runFlags) sharedFlags(c *cobra.Command) {
 	f.selection.flags(c)
 	f.choice.flags(c)
-	c.Flags().StringVar(&f.fetch, "fetch", string(decide.FetchNeeded), "what to transfer from the cache: needed (outputs you asked for, and what a task that runs will read), all (every output of the plan), or none (only what a task that runs will read)")
+	c.Flags().StringVar(
+		&f.fetch,
+		"fetch",
+		string(decide.FetchNeeded),
+		"what to transfer from the cache: needed (outputs you asked for, and what a task that runs "+
+			"will read), all (every output of the plan), or none (only what a task that runs will read)",
+	)
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 }
 
@@ -106,7 +112,12 @@ func (a *app) options(f runFlags, picked []*graph.Task, kill <-chan struct{}) en
 }
 
 // chosen loads the repository with the chosen settings, and selects its tasks.
-func (a *app) chosen(ctx context.Context, load func(context.Context) (*repository, error), f runFlags, args []string) (*repository, []*graph.Task, error) {
+func (a *app) chosen(
+	ctx context.Context,
+	load func(context.Context) (*repository, error),
+	f runFlags,
+	args []string,
+) (*repository, []*graph.Task, error) {
 	r, err := load(ctx)
 	if err != nil {
 		return nil, nil, err

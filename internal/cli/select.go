@@ -119,11 +119,21 @@ func (a *app) explainPath(r *repository, name string) string {
 		return ""
 	}
 	if !info.IsDir() {
-		return fmt.Sprintf("%q is a file, not a task; to select the tasks that read it: --file %s. If it came from a pattern, quote the pattern so that the shell does not expand it", name, name)
+		return fmt.Sprintf(
+			"%q is a file, not a task; to select the tasks that read it: --file %s. If it "+
+				"came from a pattern, quote the pattern so that the shell does not expand it",
+			name,
+			name,
+		)
 	}
 	where := "./" + path.Join(r.here, filepath.ToSlash(filepath.Clean(name)))
-	return fmt.Sprintf("%q is a directory, not a task; to select its tasks: --pick %s. If it came from a pattern, quote the pattern so that the shell does not expand it: --pick '%s/*'",
-		name, where, strings.TrimSuffix("./"+path.Dir(path.Clean(where)), "/."))
+	return fmt.Sprintf(
+		"%q is a directory, not a task; to select its tasks: --pick %s. If it came from "+
+			"a pattern, quote the pattern so that the shell does not expand it: --pick '%s/*'",
+		name,
+		where,
+		strings.TrimSuffix("./"+path.Dir(path.Clean(where)), "/."),
+	)
 }
 
 // changedTasks returns the tasks that the changes touch, for a pick.

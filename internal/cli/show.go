@@ -23,7 +23,10 @@ func (a *app) showCommand() *cobra.Command {
 			"  grayloft show kind:go-library",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return wrong("show needs exactly one name: a project (fares), a task (build@fares), or kind:, setting:, mode:, pick: or probe: followed by a name")
+				return wrong(
+					"show needs exactly one name: a project (fares), a task (build@fares), " +
+						"or kind:, setting:, mode:, pick: or probe: followed by a name",
+				)
 			}
 			return nil
 		},
@@ -211,7 +214,10 @@ func (a *app) showProject(r *repository, p *graph.Project) error {
 		a.Row("offers to", d.OffersTo)
 	}
 	for i, t := range p.Tasks {
-		a.Row(orElse(i == 0, "tasks", ""), []term.Sourced{{Value: t.Addr(), From: orElse(t.Help != "", t.Help, term.FirstLine(t.Decl.Run.String())), By: ""}})
+		a.Row(
+			orElse(i == 0, "tasks", ""),
+			[]term.Sourced{{Value: t.Addr(), From: orElse(t.Help != "", t.Help, term.FirstLine(t.Decl.Run.String())), By: ""}},
+		)
 	}
 	return nil
 }

@@ -51,7 +51,12 @@ func (a *app) showKind(r *repository, k *decl.Kind) error {
 	a.Row("offers", d.Offers)
 	a.Row("tags", d.Tags)
 	for i, t := range d.Tasks {
-		a.Row(orElse(i == 0, "tasks", ""), []term.Sourced{{Value: t.Name + "  " + orElse(t.Run != "", term.FirstLine(t.Run), "run is declared by the project"), From: t.From, By: ""}})
+		a.Row(
+			orElse(i == 0, "tasks", ""),
+			[]term.Sourced{
+				{Value: t.Name + "  " + orElse(t.Run != "", term.FirstLine(t.Run), "run is declared by the project"), From: t.From, By: ""},
+			},
+		)
 	}
 	if d.Template != "" {
 		a.Row("template", []term.Sourced{{Value: d.Template + "/", From: "grayloft new " + k.Name + " DIR", By: ""}})
@@ -179,7 +184,10 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	a.Row("asked", term.Plain([]string{orElse(p.PerProject, "once per project, in its directory", "once, at the root")}))
 	switch {
 	case !p.Rememberable:
-		a.Row("remembered", []term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while the program stays the same`, By: ""}})
+		a.Row(
+			"remembered",
+			[]term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while the program stays the same`, By: ""}},
+		)
 	case len(d.Reads) == 0:
 		a.Row("remembered", term.Plain([]string{"while the program stays the same"}))
 	default:

@@ -53,7 +53,9 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		Run: source(t.Decl.Run.String(), t.Decl.Run.Pos), Words: run.Words(),
 		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes), Offers: list(t.Project.Offers),
 		Scratch: append([]term.Sourced{}, list(t.Decl.Scratch)...), Settings: []term.Sourced{}, AfterFrom: []term.Sourced{},
-		After: term.Addresses(t.Dependencies), Before: term.Addresses(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
+		After: term.Addresses(
+			t.Dependencies,
+		), Before: term.Addresses(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
 		Slots: t.Slots, Locks: append([]string{}, t.Locks...), Portable: t.Portable, Retries: t.Retries,
 	}
 	if d.Reads == nil {
@@ -107,7 +109,12 @@ func (a *app) measured(r *repository, t *graph.Task) string {
 	if c.Running == 0 || c.Fetching == 0 {
 		return ""
 	}
-	out := fmt.Sprintf("runs in about %s here; fetching its %s takes about %s", term.InWords(c.Running), term.Size(c.Bytes), term.InWords(c.Fetching))
+	out := fmt.Sprintf(
+		"runs in about %s here; fetching its %s takes about %s",
+		term.InWords(c.Running),
+		term.Size(c.Bytes),
+		term.InWords(c.Fetching),
+	)
 	switch {
 	case t.Reuse != decl.Auto:
 		return out + fmt.Sprintf(", and reuse is %q", t.Reuse)

@@ -32,7 +32,12 @@ func (a *app) whyCommand() *cobra.Command {
 		},
 	}
 	f.choice.flags(c)
-	c.Flags().StringVar(&against, "against", "", "compare with a run, the start of a key, a place, or a person (default: the last result here)")
+	c.Flags().StringVar(
+		&against,
+		"against",
+		"",
+		"compare with a run, the start of a key, a place, or a person (default: the last result here)",
+	)
 	c.Flags().BoolVar(&f.offline, "offline", false, "do not ask the service")
 	return c
 }

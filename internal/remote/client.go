@@ -164,7 +164,13 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 		c.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
-			c.Warn(fmt.Sprintf("the token %q expires on %s: ask for a new one before that", self.Name, self.Expires.Local().Format("2 January 2006, 15:04")))
+			c.Warn(
+				fmt.Sprintf(
+					"the token %q expires on %s: ask for a new one before that",
+					self.Name,
+					self.Expires.Local().Format("2 January 2006, 15:04"),
+				),
+			)
 		}
 		c.backlog.begin(ctx, c.sendSpooled)
 	}

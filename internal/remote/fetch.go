@@ -110,7 +110,12 @@ func cut(err error) bool {
 
 // fetchMembers requests the wanted blobs in one pack, and removes from want
 // those that arrived. Whole tells that the pack was complete.
-func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want map[digest.Digest]bool, moved *atomic.Int64) (whole bool, err error) {
+func (c *Client) fetchMembers(
+	ctx context.Context,
+	order []digest.Digest,
+	want map[digest.Digest]bool,
+	moved *atomic.Int64,
+) (whole bool, err error) {
 	ask := protocol.Digests{}
 	for _, d := range order {
 		if want[d] {
@@ -122,8 +127,9 @@ func (c *Client) fetchMembers(ctx context.Context, order []digest.Digest, want m
 		return false, err
 	}
 	resp, err := c.request(ctx, request{
-		method: http.MethodPost, path: "packs/fetch", header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
-		body: func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
+		method: http.MethodPost, path: "packs/fetch",
+		header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
+		body:   func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
 	})
 	if err != nil {
 		return false, err
@@ -267,7 +273,8 @@ func (c *Client) fetchPiece(ctx context.Context, d digest.Digest, from, length i
 
 func (c *Client) fetchBytes(ctx context.Context, d digest.Digest, from int64, into []byte, moved *atomic.Int64) (int64, error) {
 	resp, err := c.request(ctx, request{
-		method: http.MethodGet, path: fmt.Sprintf("blobs/%s?from=%d&length=%d", d, from, len(into)), header: http.Header{"Accept-Encoding": {c.encodings()}},
+		method: http.MethodGet, path: fmt.Sprintf("blobs/%s?from=%d&length=%d", d, from, len(into)),
+		header: http.Header{"Accept-Encoding": {c.encodings()}},
 	})
 	if err != nil {
 		return 0, err

@@ -71,7 +71,8 @@ func retryable(err error, tries int) error {
 		}
 		again = false
 	case errors.As(err, &r):
-		again = again && (r.Status == http.StatusBadGateway || r.Status == http.StatusServiceUnavailable || r.Status == http.StatusGatewayTimeout)
+		again = again &&
+			(r.Status == http.StatusBadGateway || r.Status == http.StatusServiceUnavailable || r.Status == http.StatusGatewayTimeout)
 	case errors.As(err, &op) && op.Op == "dial", errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), timedOut(err):
 		again = false
 	}

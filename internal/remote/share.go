@@ -46,7 +46,9 @@ func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.B
 
 // later tells whether it is worth sending again in a later run.
 func later(ctx context.Context, err error) bool {
-	return err != nil && (errors.Is(err, protocol.ErrDown) || errors.Is(err, protocol.ErrFull) || errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil)
+	return err != nil &&
+		(errors.Is(err, protocol.ErrDown) || errors.Is(err, protocol.ErrFull) || errors.Is(err, context.DeadlineExceeded) ||
+			ctx.Err() != nil)
 }
 
 // noRoom notes that the service has no room: this run sends nothing more.
@@ -57,7 +59,9 @@ func (c *Client) noRoom(r refusal) error {
 	c.full = true
 	c.mu.Unlock()
 	if first {
-		c.Warn(fmt.Sprintf("the service at %s has no room for new results (%s); they are kept, and a later run sends them", c.base, r.Error()))
+		c.Warn(
+			fmt.Sprintf("the service at %s has no room for new results (%s); they are kept, and a later run sends them", c.base, r.Error()),
+		)
 	}
 	return protocol.ErrFull
 }

@@ -136,7 +136,13 @@ func (c *Client) sendPiece(ctx context.Context, from io.ReaderAt, p piece, moved
 // does not have.
 func (c *Client) assemble(ctx context.Context, b protocol.Blob, pieces []piece) (missing []digest.Digest, err error) {
 	var answer protocol.PackResult
-	err = c.try(ctx, http.MethodPost, "blobs/"+b.Digest.String()+"/assembly", protocol.Assembly{Size: b.Size, Pieces: digestsOf(pieces)}, &answer)
+	err = c.try(
+		ctx,
+		http.MethodPost,
+		"blobs/"+b.Digest.String()+"/assembly",
+		protocol.Assembly{Size: b.Size, Pieces: digestsOf(pieces)},
+		&answer,
+	)
 	var r refusal
 	switch {
 	case errors.As(err, &r) && r.Status == http.StatusConflict && len(r.Missing) > 0:
@@ -175,7 +181,8 @@ func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *ato
 		if err != nil {
 			return err
 		}
-		if err := tw.WriteHeader(&tar.Header{Name: b.Digest.String(), Size: int64(len(text)), Mode: 0o444, Format: tar.FormatUSTAR}); err != nil {
+		if err := tw.WriteHeader(&tar.Header{Name: b.Digest.String(), Size: int64(len(text)), Mode: 0o444,
+			Format: tar.FormatUSTAR}); err != nil {
 			return err
 		}
 		if _, err := tw.Write(text); err != nil {
@@ -187,8 +194,9 @@ func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *ato
 	}
 	length := int64(buf.Len())
 	resp, err := c.request(ctx, request{
-		method: http.MethodPost, path: "packs", header: http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
-		body: func() io.Reader { return bytes.NewReader(buf.Bytes()) }, length: length,
+		method: http.MethodPost, path: "packs",
+		header: http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
+		body:   func() io.Reader { return bytes.NewReader(buf.Bytes()) }, length: length,
 	})
 	if err != nil {
 		return c.failed(ctx, err)

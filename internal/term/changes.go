@@ -30,7 +30,10 @@ func (sc *Screen) PrintChanges(changes []inspect.Change) {
 		default:
 			for _, side := range []struct{ mark, text string }{{"-", c.Was}, {"+", c.Is}} {
 				if side.text != "" {
-					fmt.Fprintln(sc.Out, "                "+side.mark+" "+strings.ReplaceAll(Printable(side.text), "\n", "\n                  "))
+					fmt.Fprintln(
+						sc.Out,
+						"                "+side.mark+" "+strings.ReplaceAll(Printable(side.text), "\n", "\n                  "),
+					)
 				}
 			}
 		}

@@ -22,7 +22,15 @@ type liveView struct {
 
 func newLiveView(p *plainView, o ViewOptions) *liveView {
 	v := &liveView{plainView: p, seconds: o.Seconds, ended: make(chan struct{})}
-	m := &progress{sc: p.sc, total: len(o.Tasks), wide: p.wide, finished: map[string]bool{}, began: time.Now(), jobs: max(o.Jobs, 1), expected: map[string]float64{}}
+	m := &progress{
+		sc:       p.sc,
+		total:    len(o.Tasks),
+		wide:     p.wide,
+		finished: map[string]bool{},
+		began:    time.Now(),
+		jobs:     max(o.Jobs, 1),
+		expected: map[string]float64{},
+	}
 	for _, t := range o.Tasks {
 		m.expected[t.Addr()], _ = o.Seconds(t)
 	}

@@ -53,7 +53,11 @@ type Repo struct {
 // New makes a repository of the files and commits them.
 func New(t testing.TB, files map[string]string) *Repo {
 	t.Helper()
-	r := &Repo{T: t, Dir: filepath.Join(t.TempDir(), "repo"), Env: []string{"GRAYLOFT_CACHE=" + t.TempDir(), "GRAYLOFT_NAME=tester", "GRAYLOFT_CONFIG=" + t.TempDir()}}
+	r := &Repo{
+		T:   t,
+		Dir: filepath.Join(t.TempDir(), "repo"),
+		Env: []string{"GRAYLOFT_CACHE=" + t.TempDir(), "GRAYLOFT_NAME=tester", "GRAYLOFT_CONFIG=" + t.TempDir()},
+	}
 	if err := os.MkdirAll(r.Dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +72,11 @@ func New(t testing.TB, files map[string]string) *Repo {
 // Clone makes another checkout with a cache of its own: another machine.
 func (r *Repo) Clone() *Repo {
 	r.T.Helper()
-	c := &Repo{T: r.T, Dir: filepath.Join(r.T.TempDir(), "repo"), Env: []string{"GRAYLOFT_CACHE=" + r.T.TempDir(), "GRAYLOFT_NAME=other", "GRAYLOFT_CONFIG=" + r.T.TempDir()}}
+	c := &Repo{
+		T:   r.T,
+		Dir: filepath.Join(r.T.TempDir(), "repo"),
+		Env: []string{"GRAYLOFT_CACHE=" + r.T.TempDir(), "GRAYLOFT_NAME=other", "GRAYLOFT_CONFIG=" + r.T.TempDir()},
+	}
 	r.Git("clone", "-q", ".", c.Dir)
 	return c
 }
@@ -143,7 +151,8 @@ func (r *Repo) Commit(message string) {
 func Build(t testing.TB) string {
 	t.Helper()
 	bin := filepath.Join(t.TempDir(), "grayloft")
-	if out, err := exec.Command("go", "build", "-trimpath", "-o", bin, "grayloft.example/grayloft/cmd/grayloft").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-trimpath", "-o", bin,
+		"grayloft.example/grayloft/cmd/grayloft").CombinedOutput(); err != nil {
 		t.Fatalf("building the client: %v\n%s", err, out)
 	}
 	return bin

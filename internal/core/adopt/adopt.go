@@ -11,6 +11,7 @@
 package adopt
 
 import (
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -243,7 +244,10 @@ func (s *surveyor) breakCircles(out *Survey) {
 			case 0:
 				walk(s.projects[n.Dir])
 			case 1:
-				s.note(p.Dir + " and " + n.Dir + " need each other; the need that " + p.Dir + " needs " + n.Dir + " (" + n.Why + ") is left out: move the code that both need into a project of its own")
+				s.note(
+					fmt.Sprintf("%[1]s and %[2]s need each other; the need that %[1]s needs %[2]s (%[3]s) is left out: "+
+						"move the code that both need into a project of its own", p.Dir, n.Dir, n.Why),
+				)
 				return true
 			}
 			return false

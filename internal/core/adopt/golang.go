@@ -79,7 +79,10 @@ func (s *surveyor) findModules() []*module {
 			continue
 		}
 		dir := path.Dir(f)
-		mods = append(mods, &module{dir: dir, path: name, packages: map[string]*goPackage{}, vendored: s.files[path.Join(dir, "vendor/modules.txt")]})
+		mods = append(
+			mods,
+			&module{dir: dir, path: name, packages: map[string]*goPackage{}, vendored: s.files[path.Join(dir, "vendor/modules.txt")]},
+		)
 	}
 	for _, f := range s.repo.Files {
 		if path.Ext(f) == ".go" && !foreign(f) {
@@ -289,18 +292,21 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, probe str
 		build = "go build -o /dev/null " + scope // a single program would otherwise be written next to its sources
 	}
 	p.add(&Task{
-		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{}, WritesWhy: "compiled packages stay in Go's own cache",
-		Reads: append([]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"}, shared...), Probes: []string{probe}, Script: "go build",
+		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{},
+		WritesWhy: "compiled packages stay in Go's own cache",
+		Reads:     append([]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"}, shared...), Probes: []string{probe}, Script: "go build",
 	})
 	if s.hasTests(packages) {
 		p.add(&Task{
-			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{}, WritesWhy: "a check writes nothing",
-			Reads: shared, Probes: []string{probe}, Script: "go test",
+			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{},
+			WritesWhy: "a check writes nothing",
+			Reads:     shared, Probes: []string{probe}, Script: "go test",
 		})
 	}
 	p.add(&Task{
-		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{}, WritesWhy: "a check writes nothing",
-		Reads: append([]string{"!**/*.md"}, shared...), Probes: []string{probe}, Script: "go vet",
+		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{},
+		WritesWhy: "a check writes nothing",
+		Reads:     append([]string{"!**/*.md"}, shared...), Probes: []string{probe}, Script: "go vet",
 	})
 }
 

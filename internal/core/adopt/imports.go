@@ -66,7 +66,17 @@ func specifierAllowed(before []js.TokenType) bool {
 // expression and not a division: it does unless a value has just ended.
 func regexpAllowed(before []js.TokenType) bool {
 	switch t := last(before, 1); t {
-	case js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.StringToken, js.TemplateToken, js.TemplateEndToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
+	case js.CloseParenToken,
+		js.CloseBracketToken,
+		js.CloseBraceToken,
+		js.StringToken,
+		js.TemplateToken,
+		js.TemplateEndToken,
+		js.ThisToken,
+		js.SuperToken,
+		js.TrueToken,
+		js.FalseToken,
+		js.NullToken:
 		return false
 	default:
 		return !js.IsIdentifier(t) && !js.IsNumeric(t)

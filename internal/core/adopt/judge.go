@@ -8,11 +8,111 @@ import (
 
 // words in a task's name and what they suggest.
 var (
-	namesWorld  = set("deploy", "publish", "release", "push", "upload", "promote", "rollback", "ship", "login", "logout", "notify", "announce", "migrate", "seed", "provision", "teardown", "destroy", "tag", "bump", "version")
-	namesServer = set("dev", "serve", "server", "start", "watch", "preview", "run", "up", "down", "stop", "restart", "shell", "console", "repl", "debug", "demo")
-	namesTidy   = set("clean", "distclean", "install", "uninstall", "reset", "update", "upgrade", "fix", "fmt", "format", "tidy", "prepare", "postinstall", "preinstall", "bootstrap", "setup", "deps", "help", "all", "init", "hooks")
-	namesCheck  = set("test", "tests", "check", "checks", "lint", "vet", "verify", "typecheck", "types", "type", "unit", "integration", "e2e", "spec", "validate", "traced", "coverage", "tsc", "eslint")
-	namesMake   = set("build", "compile", "bundle", "generate", "gen", "codegen", "docs", "doc", "package", "pack", "dist", "assets", "css", "icons", "schema", "proto", "transpile", "render", "site")
+	namesWorld = set(
+		"deploy",
+		"publish",
+		"release",
+		"push",
+		"upload",
+		"promote",
+		"rollback",
+		"ship",
+		"login",
+		"logout",
+		"notify",
+		"announce",
+		"migrate",
+		"seed",
+		"provision",
+		"teardown",
+		"destroy",
+		"tag",
+		"bump",
+		"version",
+	)
+	namesServer = set(
+		"dev",
+		"serve",
+		"server",
+		"start",
+		"watch",
+		"preview",
+		"run",
+		"up",
+		"down",
+		"stop",
+		"restart",
+		"shell",
+		"console",
+		"repl",
+		"debug",
+		"demo",
+	)
+	namesTidy = set(
+		"clean",
+		"distclean",
+		"install",
+		"uninstall",
+		"reset",
+		"update",
+		"upgrade",
+		"fix",
+		"fmt",
+		"format",
+		"tidy",
+		"prepare",
+		"postinstall",
+		"preinstall",
+		"bootstrap",
+		"setup",
+		"deps",
+		"help",
+		"all",
+		"init",
+		"hooks",
+	)
+	namesCheck = set(
+		"test",
+		"tests",
+		"check",
+		"checks",
+		"lint",
+		"vet",
+		"verify",
+		"typecheck",
+		"types",
+		"type",
+		"unit",
+		"integration",
+		"e2e",
+		"spec",
+		"validate",
+		"traced",
+		"coverage",
+		"tsc",
+		"eslint",
+	)
+	namesMake = set(
+		"build",
+		"compile",
+		"bundle",
+		"generate",
+		"gen",
+		"codegen",
+		"docs",
+		"doc",
+		"package",
+		"pack",
+		"dist",
+		"assets",
+		"css",
+		"icons",
+		"schema",
+		"proto",
+		"transpile",
+		"render",
+		"site",
+	)
 )
 
 func set(words ...string) map[string]bool {
@@ -40,11 +140,33 @@ var signs = []struct {
 	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or pushes it"},
 	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
 	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
-	{regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`), NotAdopted, "it sends something over the network"},
-	{regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`), NotAdopted, "it watches or serves, and does not end by itself"},
-	{regexp.MustCompile(`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`), NeverReusable, "it installs something outside the project"},
-	{regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`), NeverReusable, "it rewrites sources"},
-	{regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`), NeverReusable, "it uses the current time or random values"},
+	{
+		regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`),
+		NotAdopted,
+		"it sends something over the network",
+	},
+	{
+		regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`),
+		NotAdopted,
+		"it watches or serves, and does not end by itself",
+	},
+	{
+		regexp.MustCompile(
+			`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`,
+		),
+		NeverReusable,
+		"it installs something outside the project",
+	},
+	{
+		regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`),
+		NeverReusable,
+		"it rewrites sources",
+	},
+	{
+		regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`),
+		NeverReusable,
+		"it uses the current time or random values",
+	},
 	{regexp.MustCompile(`\b(curl|wget)\s`), NeverReusable, "it downloads something that may change"},
 }
 

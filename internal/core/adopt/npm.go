@@ -104,7 +104,8 @@ func (s *surveyor) npmPackage(m npmPackage) {
 			}
 		}
 		// Configuration files at the root that packages share.
-		for _, conf := range []string{"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json", ".eslintrc.js", "eslint.config.js", "eslint.config.mjs", "jest.config.js", "vitest.config.ts"} {
+		for _, conf := range []string{"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json",
+			".eslintrc.js", "eslint.config.js", "eslint.config.mjs", "jest.config.js", "vitest.config.ts"} {
 			if name := path.Join(d, conf); s.files[name] && d != m.dir {
 				locks = append(locks, "repo:"+name)
 			}
@@ -120,7 +121,9 @@ func (s *surveyor) npmPackage(m npmPackage) {
 			continue
 		}
 		p.add(&Task{
-			Name: plainName(name), Run: tool + " " + shellWord(name), From: fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
+			Name: plainName(
+				name,
+			), Run: tool + " " + shellWord(name), From: fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
 			Script: m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name], Reads: locks, Probes: []string{probe},
 		})
 	}

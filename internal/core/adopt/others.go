@@ -128,7 +128,9 @@ func (s *surveyor) scripts() {
 		}
 		p := s.project(home, "shell")
 		p.add(&Task{
-			Name: plainName(strings.TrimSuffix(path.Base(f), ext)), Run: shell + " " + shellWord(rel), From: f, Script: text, Help: described(text),
+			Name: plainName(
+				strings.TrimSuffix(path.Base(f), ext),
+			), Run: shell + " " + shellWord(rel), From: f, Script: text, Help: described(text),
 		})
 	}
 }
@@ -173,47 +175,65 @@ func (s *surveyor) cargo() {
 		mans[path.Dir(f)] = m
 	}
 	for _, dir := range sortedKeys(mans) {
-		m := mans[dir]
-		if m.Package.Name == "" {
-			continue
-		}
-		p := s.project(dir, "cargo")
-		p.Stem = "cargo-crate"
-		shared := []string{}
-		for top, w := range mans {
-			member := slices.ContainsFunc(w.Workspace.Members, func(pat string) bool {
-				ok, _ := doublestar.Match(path.Join(top, pat), dir)
-				return ok
-			})
-			if member && top != dir {
-				for _, name := range []string{"Cargo.toml", "Cargo.lock", "rust-toolchain.toml", ".cargo/config.toml"} {
-					if f := path.Join(top, name); s.files[f] {
-						shared = append(shared, "repo:"+f)
-					}
-				}
-			}
-		}
-		slices.Sort(shared)
-		probe := s.probe("cargo", "cargo --version && rustc --version")
-		from := path.Join(dir, "Cargo.toml")
-		for _, t := range []Task{
-			{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "compiled crates stay in Cargo's own directory"},
-			{Name: "test", Run: "cargo test", Help: "run the tests", WritesWhy: "a check writes nothing"},
-		} {
-			t.From, t.Script, t.Writes, t.Reads, t.Probes = from, t.Run, []string{}, append([]string{"!target/**"}, shared...), []string{probe}
-			p.add(&t)
+		if mans[dir].Package.Name != "" {
+			s.crate(dir, mans)
 		}
 	}
 	for _, dir := range sortedKeys(mans) {
 		if p := s.projects[dir]; p != nil {
-			for _, deps := range []map[string]any{mans[dir].Deps, mans[dir].DevDeps, mans[dir].BuildDeps} {
-				for _, name := range sortedKeys(deps) {
-					if at, ok := deps[name].(map[string]any); ok {
-						if rel, ok := at["path"].(string); ok {
-							p.need(path.Join(dir, rel), fmt.Sprintf("%s in %s", name, path.Join(dir, "Cargo.toml")))
-						}
-					}
-				}
+			p.needCrates(dir, mans[dir])
+		}
+	}
+}
+
+// crate declares the project of a crate.
+func (s *surveyor) crate(dir string, mans map[string]cargoManifest) {
+	p := s.project(dir, "cargo")
+	p.Stem = "cargo-crate"
+	reads := []string{"!target/**"}
+	for _, f := range s.workspaceFiles(dir, mans) {
+		reads = append(reads, "repo:"+f)
+	}
+	probe := s.probe("cargo", "cargo --version && rustc --version")
+	for _, t := range []Task{
+		{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "compiled crates stay in Cargo's own directory"},
+		{Name: "test", Run: "cargo test", Help: "run the tests", WritesWhy: "a check writes nothing"},
+	} {
+		t.From, t.Script = path.Join(dir, "Cargo.toml"), t.Run
+		t.Writes, t.Reads, t.Probes = []string{}, slices.Clone(reads), []string{probe}
+		p.add(&t)
+	}
+}
+
+// workspaceFiles returns the files of the workspaces that a crate belongs to
+// and that affect how it is built, sorted.
+func (s *surveyor) workspaceFiles(dir string, mans map[string]cargoManifest) []string {
+	var out []string
+	for top, w := range mans {
+		member := slices.ContainsFunc(w.Workspace.Members, func(pat string) bool {
+			ok, _ := doublestar.Match(path.Join(top, pat), dir)
+			return ok
+		})
+		if !member || top == dir {
+			continue
+		}
+		for _, name := range []string{"Cargo.toml", "Cargo.lock", "rust-toolchain.toml", ".cargo/config.toml"} {
+			if f := path.Join(top, name); s.files[f] {
+				out = append(out, f)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// needCrates declares the needs that a manifest names by a path.
+func (p *Project) needCrates(dir string, m cargoManifest) {
+	for _, deps := range []map[string]any{m.Deps, m.DevDeps, m.BuildDeps} {
+		for _, name := range sortedKeys(deps) {
+			at, _ := deps[name].(map[string]any)
+			if rel, ok := at["path"].(string); ok {
+				p.need(path.Join(dir, rel), fmt.Sprintf("%s in %s", name, path.Join(dir, "Cargo.toml")))
 			}
 		}
 	}

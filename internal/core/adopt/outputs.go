@@ -91,7 +91,20 @@ var jsonComments = regexp.MustCompile(`(?m)^\s*//.*$|/\*[\s\S]*?\*/|,(\s*[}\]])`
 func withoutComments(text string) string { return jsonComments.ReplaceAllString(text, "$1") }
 
 // customary are directories that build tasks usually write.
-var customaryDirs = []string{"dist", "build", "out", "lib-dist", "public/build", "gen", "generated", "target/dist", "_site", "site/public", "output", ".output"}
+var customaryDirs = []string{
+	"dist",
+	"build",
+	"out",
+	"lib-dist",
+	"public/build",
+	"gen",
+	"generated",
+	"target/dist",
+	"_site",
+	"site/public",
+	"output",
+	".output",
+}
 
 func (s *surveyor) customary(p *Project) []string {
 	for _, d := range customaryDirs {
@@ -226,7 +239,8 @@ func (p *Project) order() {
 		if t == build || build == nil || build.Sort != Reusable || len(build.Writes) == 0 || t.Sort != Reusable {
 			continue
 		}
-		if has(t.Name, namesCheck) && !has(t.Name, set("lint", "typecheck", "types", "vet", "eslint", "tsc")) || has(t.Name, set("package", "pack", "dist")) {
+		if has(t.Name, namesCheck) && !has(t.Name, set("lint", "typecheck", "types", "vet", "eslint", "tsc")) ||
+			has(t.Name, set("package", "pack", "dist")) {
 			t.After = append(t.After, "build")
 		}
 	}

@@ -44,9 +44,47 @@ var (
 )
 
 // usual are variables that every process has, or that shells set.
-var usual = set("PATH", "HOME", "PWD", "OLDPWD", "USER", "LOGNAME", "SHELL", "TMPDIR", "TERM", "LANG", "LC_ALL", "TZ", "IFS", "PS1", "RANDOM", "SECONDS",
-	"LINENO", "BASH_SOURCE", "BASH", "BASH_VERSION", "HOSTNAME", "UID", "EUID", "PPID", "OPTARG", "OPTIND", "REPLY", "FUNCNAME", "PIPESTATUS", "MAKE", "MAKEFLAGS",
-	"CURDIR", "SOURCE_DATE_EPOCH", "NO_COLOR", "EDITOR", "DISPLAY", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "MAKEFILE_LIST")
+var usual = set(
+	"PATH",
+	"HOME",
+	"PWD",
+	"OLDPWD",
+	"USER",
+	"LOGNAME",
+	"SHELL",
+	"TMPDIR",
+	"TERM",
+	"LANG",
+	"LC_ALL",
+	"TZ",
+	"IFS",
+	"PS1",
+	"RANDOM",
+	"SECONDS",
+	"LINENO",
+	"BASH_SOURCE",
+	"BASH",
+	"BASH_VERSION",
+	"HOSTNAME",
+	"UID",
+	"EUID",
+	"PPID",
+	"OPTARG",
+	"OPTIND",
+	"REPLY",
+	"FUNCNAME",
+	"PIPESTATUS",
+	"MAKE",
+	"MAKEFLAGS",
+	"CURDIR",
+	"SOURCE_DATE_EPOCH",
+	"NO_COLOR",
+	"EDITOR",
+	"DISPLAY",
+	"XDG_CONFIG_HOME",
+	"XDG_CACHE_HOME",
+	"MAKEFILE_LIST",
+)
 
 // variables finds what the scripts of declared tasks read: in the scripts
 // themselves and in the sources of their projects.
@@ -159,7 +197,8 @@ func (v *Variable) learn(script string) {
 		}
 		for _, row := range caseRow.FindAllStringSubmatch(m[2], -1) {
 			for val := range strings.SplitSeq(row[1], "|") {
-				if val = strings.Trim(val, "\" "); val != "" && val != "*" && !strings.ContainsAny(val, "* ") && !slices.Contains(v.Values, val) {
+				if val = strings.Trim(val, "\" "); val != "" && val != "*" && !strings.ContainsAny(val, "* ") &&
+					!slices.Contains(v.Values, val) {
 					v.Values = append(v.Values, val)
 				}
 			}

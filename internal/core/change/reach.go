@@ -72,11 +72,21 @@ func WhyNothing(g *graph.Graph, path, base string) string {
 	case HasDeclarations(g, path):
 		return fmt.Sprintf("Nothing: %s contains declarations, and none of them differs from those at %s.", path, base)
 	case writer != nil:
-		return fmt.Sprintf("Nothing: %s is an output of %s. An output affects other tasks through the task that writes it: grayloft show %s", path, writer.Addr(), writer.Addr())
+		return fmt.Sprintf(
+			"Nothing: %s is an output of %s. An output affects other tasks through the task that writes it: grayloft show %s",
+			path,
+			writer.Addr(),
+			writer.Addr(),
+		)
 	case owner == nil:
 		return fmt.Sprintf("Nothing: %s is in no project, and no task reads it with a \"repo:\" pattern.", path)
 	case len(owner.Tasks) == 0:
 		return fmt.Sprintf("Nothing: %s belongs to project %s, which has no tasks.", path, owner.Name)
 	}
-	return fmt.Sprintf("Nothing: %s belongs to project %s, and none of its tasks reads it; grayloft show %s shows what they read.", path, owner.Name, owner.Tasks[0].Addr())
+	return fmt.Sprintf(
+		"Nothing: %s belongs to project %s, and none of its tasks reads it; grayloft show %s shows what they read.",
+		path,
+		owner.Name,
+		owner.Tasks[0].Addr(),
+	)
 }

@@ -22,7 +22,12 @@ func (l *loader) env(t *Task) {
 			case name == "" || strings.ContainsAny(name, " \t\n*\x00"):
 				l.fail(it.Pos, `write "NAME" or "NAME=value"`, "%q is not the name of an environment variable", name)
 			case given && !mayGive:
-				l.fail(it.Pos, "write the name alone; a value in a declaration is not secret and belongs in env", "%s takes its value from the person's environment", name)
+				l.fail(
+					it.Pos,
+					"write the name alone; a value in a declaration is not secret and belongs in env",
+					"%s takes its value from the person's environment",
+					name,
+				)
 			case strings.HasPrefix(name, "GRAYLOFT_"):
 				l.fail(it.Pos, "choose another name", "variables that start with GRAYLOFT_ are reserved")
 			case seen[name]:
@@ -68,12 +73,23 @@ func (l *loader) scratch(t *Task) {
 		}
 		p, err := glob.Parse(it.Text)
 		if err != nil || strings.HasPrefix(it.Text, "!") || strings.Contains(it.Text, ":") {
-			l.fail(it.Pos, `name files inside the project, or "home:…" for a directory below the person's home`, "%q is not allowed in scratch", it.Text)
+			l.fail(
+				it.Pos,
+				`name files inside the project, or "home:…" for a directory below the person's home`,
+				"%q is not allowed in scratch",
+				it.Text,
+			)
 			continue
 		}
 		for i, w := range t.Writes {
 			if w.Meets(p) {
-				l.fail(it.Pos, "keep it in only one of the two", "scratch %q overlaps %q in writes: files kept between runs are never part of an output", it.Text, t.Decl.Writes.Items[i].Text)
+				l.fail(
+					it.Pos,
+					"keep it in only one of the two",
+					"scratch %q overlaps %q in writes: files kept between runs are never part of an output",
+					it.Text,
+					t.Decl.Writes.Items[i].Text,
+				)
 			}
 		}
 		t.Scratch = append(t.Scratch, p)

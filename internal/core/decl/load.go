@@ -261,7 +261,13 @@ func (l *loader) projectFiles(r *reader) error {
 			return fmt.Errorf("searching %s for projects: %w", pat, err)
 		}
 		if len(files) == 0 && pat.Literal() {
-			r.fail(it.Pos, "add a "+ProjectFile+" there, or remove the directory from the list", "there is no %s in %q", ProjectFile, it.Text)
+			r.fail(
+				it.Pos,
+				"add a "+ProjectFile+" there, or remove the directory from the list",
+				"there is no %s in %q",
+				ProjectFile,
+				it.Text,
+			)
 		}
 		slices.Sort(files)
 		for _, f := range files {

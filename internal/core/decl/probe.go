@@ -30,7 +30,12 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 	}
 	for _, it := range dirs.Items {
 		if !strings.HasPrefix(it.Text, "/") && !strings.HasPrefix(it.Text, "home:") {
-			r.fail(it.Pos, `write an absolute path, or "home:…" for one below the home directory`, "%q is not the directory of a toolchain", it.Text)
+			r.fail(
+				it.Pos,
+				`write an absolute path, or "home:…" for one below the home directory`,
+				"%q is not the directory of a toolchain",
+				it.Text,
+			)
 			continue
 		}
 		p.Dirs = append(p.Dirs, it.Text)
@@ -56,7 +61,12 @@ func (l *loader) template(r *reader, k *Kind) {
 		return
 	}
 	if info, err := fs.Stat(l.fsys, dir); err != nil || !info.IsDir() {
-		r.fail(k.Template.Pos, "name a directory, from the root, that contains the files of a new project", "there is no directory %q", k.Template.Text)
+		r.fail(
+			k.Template.Pos,
+			"name a directory, from the root, that contains the files of a new project",
+			"there is no directory %q",
+			k.Template.Text,
+		)
 	}
 	k.Template.Text = dir
 }

@@ -227,7 +227,8 @@ func (l *loader) reads(list List) []Read {
 		if after, ok := strings.CutPrefix(text, "repo:"); ok {
 			r.Scope, text = Root, after
 		} else if before, _, ok := strings.Cut(text, ":"); ok {
-			l.fail(it.Pos, `write "repo:…" for a path from the root, "needs:*" for what needed projects offer`, "%q is not a known prefix of a pattern", before+":")
+			l.fail(it.Pos, `write "repo:…" for a path from the root, "needs:*" for what needed projects offer`,
+				"%q is not a known prefix of a pattern", before+":")
 			continue
 		}
 		p, err := glob.Parse(text)

@@ -105,7 +105,11 @@ func (r *Repo) Choose(modes, sets []string) (Chosen, error) {
 		s, known := r.Settings[name]
 		switch {
 		case !known:
-			return nil, fmt.Errorf("no setting is named %q%s", name, orNone(meant(name, slices.Collect(maps.Keys(r.Settings))), "none is declared"))
+			return nil, fmt.Errorf(
+				"no setting is named %q%s",
+				name,
+				orNone(meant(name, slices.Collect(maps.Keys(r.Settings))), "none is declared"),
+			)
 		case !ok:
 			return nil, fmt.Errorf("add a value for setting %q: %s=…; it takes %s", name, name, s.Choices())
 		}
@@ -158,8 +162,15 @@ func (c Command) With(repo *Repo, vals Chosen) (Command, error) {
 		return placeholder.ReplaceAllStringFunc(text, func(m string) string {
 			name := placeholder.FindStringSubmatch(m)[1]
 			if c.Argv == nil && !bare.MatchString(vals[name]) {
-				wrong = placeholderError("%s: the value %q of setting %q contains characters that a shell would split or expand: write \"$%s\" in run instead of %s",
-					c.Pos, vals[name], name, repo.Settings[name].Var(), m)
+				wrong = placeholderError(
+					"%s: the value %q of setting %q contains characters that a "+
+						"shell would split or expand: write \"$%s\" in run instead of %s",
+					c.Pos,
+					vals[name],
+					name,
+					repo.Settings[name].Var(),
+					m,
+				)
 			}
 			return vals[name]
 		})
@@ -212,7 +223,15 @@ func (l *loader) setting(r *reader, name string, e *entry) {
 	s := &Setting{Name: name, Type: Text, Pos: e.pos}
 	for _, other := range l.repo.Settings {
 		if other.Var() == s.Var() {
-			r.fail(e.pos, "give one of them another name", "settings %q and %q (%s) would both be passed on as %s", name, other.Name, other.Pos.At(), s.Var())
+			r.fail(
+				e.pos,
+				"give one of them another name",
+				"settings %q and %q (%s) would both be passed on as %s",
+				name,
+				other.Name,
+				other.Pos.At(),
+				s.Var(),
+			)
 		}
 	}
 	var values List
@@ -251,7 +270,8 @@ func (l *loader) settingValue(r *reader, s *Setting, e *entry) (string, bool) {
 		kind         unstable.Kind
 		what, sample string
 	}{
-		Text: {unstable.String, "a string", `"…"`}, IsTrue: {unstable.Bool, "true or false", "true"}, Integer: {unstable.Integer, "a whole number", "2"},
+		Text: {unstable.String, "a string", `"…"`}, IsTrue: {unstable.Bool, "true or false", "true"},
+		Integer: {unstable.Integer, "a whole number", "2"},
 	}[s.Type]
 	if e.val.kind != want.kind {
 		r.wrong(e, want.what, e.key+" = "+want.sample)
@@ -287,7 +307,13 @@ func (l *loader) resolveModes() {
 		for _, e := range m.table.entries {
 			s, ok := l.repo.Settings[e.key]
 			if !ok {
-				m.r.fail(e.pos, meant(e.key, slices.Collect(maps.Keys(l.repo.Settings))), "mode %q sets %q, but no setting has that name", m.name, e.key)
+				m.r.fail(
+					e.pos,
+					meant(e.key, slices.Collect(maps.Keys(l.repo.Settings))),
+					"mode %q sets %q, but no setting has that name",
+					m.name,
+					e.key,
+				)
 				continue
 			}
 			if v, ok := l.settingValue(m.r, s, e); ok {

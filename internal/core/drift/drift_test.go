@@ -62,7 +62,7 @@ func TestDifferNamesWhatOnlyOneRunMade(t *testing.T) {
 	first := listing.List{row("a", "x", listing.Link), row("b", "", listing.File), row("c", "", listing.File)}
 	second := listing.List{row("a", "y", listing.Link), row("c", "", listing.Executable), row("d", "", listing.File)}
 	got, err := Differ(first, second, func(r listing.Row) ([]byte, error) { return []byte(text[r.Path+r.Target]), nil })
-	want := []string{"a leads to x, and to y", "b made by the first run alone", "c executable in one run alone", "d made by the second run alone"}
+	want := []string{"a a link to x, then to y", "b only in the first run", "c executable in only one run", "d only in the second run"}
 	if err != nil || len(got) != len(want) {
 		t.Fatalf("%+v, %v", got, err)
 	}

@@ -192,16 +192,35 @@ func quote(s string) string {
 
 // expand expands braces. It stops early beyond maxAlternatives.
 func expand(s string) []string {
-	open := -1
-	depth := 0
+	cuts := firstBraces(s)
+	if cuts == nil {
+		return []string{s}
+	}
+	var out []string
+	for _, tail := range expand(s[cuts[len(cuts)-1]+1:]) {
+		for k := 0; k+1 < len(cuts); k++ {
+			for _, mid := range expand(s[cuts[k]+1 : cuts[k+1]]) {
+				out = append(out, s[:cuts[0]]+mid+tail)
+				if len(out) > maxAlternatives {
+					return out
+				}
+			}
+		}
+	}
+	return out
+}
+
+// firstBraces returns the positions of the first outermost pair of braces and of
+// the commas directly in it, in order; nil if there is none.
+func firstBraces(s string) []int {
 	var cuts []int
+	depth := 0
 	for i := 0; i < len(s); i++ {
 		switch s[i] {
 		case '\\':
 			i++
 		case '{':
 			if depth == 0 {
-				open = i
 				cuts = []int{i}
 			}
 			depth++
@@ -210,24 +229,10 @@ func expand(s string) []string {
 				cuts = append(cuts, i)
 			}
 		case '}':
-			depth--
-			if depth != 0 {
-				continue
+			if depth--; depth == 0 {
+				return append(cuts, i)
 			}
-			cuts = append(cuts, i)
-			var out []string
-			for _, tail := range expand(s[i+1:]) {
-				for k := 0; k+1 < len(cuts); k++ {
-					for _, mid := range expand(s[cuts[k]+1 : cuts[k+1]]) {
-						out = append(out, s[:open]+mid+tail)
-						if len(out) > maxAlternatives {
-							return out
-						}
-					}
-				}
-			}
-			return out
 		}
 	}
-	return []string{s}
+	return nil
 }

@@ -35,7 +35,13 @@ func (b *builder) audiences() {
 func (b *builder) audience(p *Project, a audience, it decl.Item) {
 	byDir := func(q *Project) bool { return a.pattern.Match(q.Dir) }
 	if !a.dirs && !slices.ContainsFunc(b.g.Projects, a.takesIn) && slices.ContainsFunc(b.g.Projects, byDir) {
-		b.fail(it.Pos, fmt.Sprintf("for directories write %q", "./"+it.Text), "project %q offers itself to %q, but no project has that name", p.Name, it.Text)
+		b.fail(
+			it.Pos,
+			fmt.Sprintf("for directories write %q", "./"+it.Text),
+			"project %q offers itself to %q, but no project has that name",
+			p.Name,
+			it.Text,
+		)
 	}
 }
 
@@ -56,8 +62,14 @@ func (b *builder) rootReads(t *Task) {
 		}
 		q := b.g.Containing(r.Pattern.LiteralStart())
 		if q != nil && !q.OffersTo(t.Project) {
-			b.fail(r.Item.Pos, fmt.Sprintf("add %q to offers_to in %s, or do not read these files", t.Project.Name, q.Project.OffersTo.Pos.At()),
-				"%s reads files of %q, which is offered to others only: %s", t.Addr(), q.Name, quoted(q.Project.OffersTo.Texts()))
+			b.fail(
+				r.Item.Pos,
+				fmt.Sprintf("add %q to offers_to in %s, or do not read these files", t.Project.Name, q.Project.OffersTo.Pos.At()),
+				"%s reads files of %q, which is offered to others only: %s",
+				t.Addr(),
+				q.Name,
+				quoted(q.Project.OffersTo.Texts()),
+			)
 		}
 	}
 }
@@ -163,8 +175,17 @@ func (b *builder) ownWrites(t *Task) {
 	r, w := rewritten(t)
 	b.rewrites[t.Decl] = r != nil
 	if r != nil {
-		b.fail(r.Item.Pos, fmt.Sprintf("add %q to reads if it only writes these files; if it rewrites its sources, remove writes and set reuse = \"never\"", "!"+w.String()),
-			"%s reads its own output: %q overlaps %q", t.Addr(), r.Item.Text, w)
+		b.fail(
+			r.Item.Pos,
+			fmt.Sprintf(
+				"add %q to reads if it only writes these files; if it rewrites its sources, remove writes and set reuse = \"never\"",
+				"!"+w.String(),
+			),
+			"%s reads its own output: %q overlaps %q",
+			t.Addr(),
+			r.Item.Text,
+			w,
+		)
 	}
 }
 
@@ -200,8 +221,15 @@ func (b *builder) unordered(t, w *Task) {
 	for _, pat := range w.Writes {
 		if w.Project.offersMeet(pat) {
 			i := slices.IndexFunc(t.Reads, func(r decl.Read) bool { return r.Scope == decl.Needs })
-			b.fail(t.Reads[i].Item.Pos, fmt.Sprintf("add %q to after, or remove %q from the offers of %q", w.Addr(), pat, w.Project.Name),
-				"%s reads what %q offers, of which %s writes %q, but it does not depend on that task", t.Addr(), w.Project.Name, w.Addr(), pat)
+			b.fail(
+				t.Reads[i].Item.Pos,
+				fmt.Sprintf("add %q to after, or remove %q from the offers of %q", w.Addr(), pat, w.Project.Name),
+				"%s reads what %q offers, of which %s writes %q, but it does not depend on that task",
+				t.Addr(),
+				w.Project.Name,
+				w.Addr(),
+				pat,
+			)
 			return
 		}
 	}

@@ -82,7 +82,10 @@ func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error
 	each := func(list []string) string { return fmt.Sprintf("%q", list) }
 	definition("directory", before.Dir, after.Dir)
 	if !slices.Equal(before.Command, after.Command) {
-		out = append(out, Change{Reason: Declaration, What: "run", How: "changed", Before: words(before.Command), After: words(after.Command)})
+		out = append(
+			out,
+			Change{Reason: Declaration, What: "run", How: "changed", Before: words(before.Command), After: words(after.Command)},
+		)
 	}
 	definition("arguments", each(before.Args), each(after.Args))
 	definition("writes", each(before.Writes), each(after.Writes))
@@ -107,8 +110,10 @@ func Compare(before, after *Ingredients, read func(digest.Digest) ([]byte, error
 	out = append(out, compareNamed(Probe, before.Probes, after.Probes, name, value)...)
 	out = append(out, compareFiles(before.Files, after.Files, after.Dir, read)...)
 	out = append(out, compareOffers(before.Needs, after.Needs, read)...)
-	out = append(out, compareNamed(Upstream, before.Dependencies, after.Dependencies, func(u Dependency) (string, Dependency) { return u.Task, u },
-		func(u Dependency) string { return u.Listing.String() })...)
+	out = append(
+		out,
+		compareNamed(Upstream, before.Dependencies, after.Dependencies, func(u Dependency) (string, Dependency) { return u.Task, u },
+			func(u Dependency) string { return u.Listing.String() })...)
 	return out
 }
 

@@ -91,14 +91,27 @@ func byBareName(g *graph.Graph, among Set, within *graph.Project, name string) (
 // unselected explains why a bare name selects nothing.
 func unselected(g *graph.Graph, within *graph.Project, name string, known bool) error {
 	if known {
-		return &NameError{name, fmt.Sprintf("project %q, in the current directory, has no task %q; for the tasks of all projects write %q", within.Name, name, name+"@*"), false}
+		return &NameError{
+			name,
+			fmt.Sprintf(
+				"project %q, in the current directory, has no task %q; for the tasks of all projects write %q",
+				within.Name,
+				name,
+				name+"@*",
+			),
+			false,
+		}
 	}
 	if p := g.Project(name); p != nil {
 		example := "build@" + p.Name
 		if len(p.Tasks) > 0 {
 			example = p.Tasks[0].Addr()
 		}
-		return &NameError{name, fmt.Sprintf("%q is a project, not a task: write --pick %s, or one of its tasks, such as %s", name, name, example), false}
+		return &NameError{
+			name,
+			fmt.Sprintf("%q is a project, not a task: write --pick %s, or one of its tasks, such as %s", name, name, example),
+			false,
+		}
 	}
 	msg := fmt.Sprintf("no task is named %q", name)
 	if c := decl.Closest(name, g.TaskNames()); c != "" {

@@ -142,7 +142,13 @@ func (r *runner) fetchFromNowOn(t *graph.Task) {
 	if err := state.Note(last); err != nil {
 		r.observer.Warn(err.Error())
 	}
-	r.observer.Warn(fmt.Sprintf("%s was run because that was faster than fetching, but gave different outputs than the shared result: it depends on something that it does not declare, and is fetched from now on", t.Addr()))
+	r.observer.Warn(
+		fmt.Sprintf(
+			"%s was run because that was faster than fetching, but gave different outputs than the "+
+				"shared result: it depends on something that it does not declare, and is fetched from now on",
+			t.Addr(),
+		),
+	)
 }
 
 func (r *runner) share(t *graph.Task, kept keep.Kept) {

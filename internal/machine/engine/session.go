@@ -43,7 +43,13 @@ type Session struct {
 }
 
 func newSession(e *Engine, opt Options) *Session {
-	s := &Session{engine: *e, opt: opt, Tasks: e.Graph.Closure(opt.Picked), notes: &notices{warn: e.Observer.Warn}, clock: clock{e.Now, e.Now()}}
+	s := &Session{
+		engine: *e,
+		opt:    opt,
+		Tasks:  e.Graph.Closure(opt.Picked),
+		notes:  &notices{warn: e.Observer.Warn},
+		clock:  clock{e.Now, e.Now()},
+	}
 	s.rules = rules{picked: map[*graph.Task]bool{}, noReuse: opt.NoReuse, fetch: opt.Fetch}
 	for _, t := range opt.Picked {
 		s.rules.picked[t] = true
@@ -223,7 +229,8 @@ func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerp
 		return nil, fmt.Errorf("looking at the repository's files: %w", err)
 	}
 	prober := &probe.Prober{
-		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run, Kill: s.opt.Kill,
+		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
+		Kill: s.opt.Kill,
 	}
 	questions := probe.Questions(s.engine.Graph, s.Tasks)
 	var prints *fingerprint.Fingerprints

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -187,42 +188,73 @@ func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string
 // read. Ignored directories are not opened, and git is asked about what is new
 // once for each level of directories.
 func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
-	starts := c.Graph.IgnoredStarts()
-	level := slices.Compact(slices.Sorted(slices.Values(below)))
-	for len(level) > 0 {
-		var next, unknown []string
-		isDir := map[string]bool{}
-		for _, dir := range level {
-			entries, err := os.ReadDir(filepath.Join(c.Root, filepath.FromSlash(dir)))
-			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return false, err
-			}
-			for _, e := range entries {
-				p := path.Join(dir, e.Name())
-				switch {
-				case e.Name() == ".git", e.Name() == ".grayloft":
-				case e.IsDir() && (earlier.HasBelow(p) || meetsAny(starts, p)):
-					next = append(next, p)
-				case c.knownIgnored(p), !e.IsDir() && (earlier.Has(p) || c.Graph.IsOutput(p)):
-				default:
-					unknown = append(unknown, p)
-					isDir[p] = e.IsDir()
-				}
-			}
+	w := &comparison{c: c, earlier: earlier, starts: c.Graph.IgnoredStarts(), seen: map[string]bool{}}
+	for level := below; len(level) > 0; {
+		next, unknown, err := w.look(level)
+		if err != nil {
+			return false, err
 		}
 		visible, err := c.askIgnored(ctx, unknown)
 		if err != nil {
 			return false, err
 		}
 		for _, p := range visible {
-			if !isDir[p] {
+			if !w.isDir[p] {
 				return false, nil
 			}
-			next = append(next, p)
 		}
-		level = next
+		level = append(next, visible...)
 	}
 	return true, nil
+}
+
+// comparison compares directories with a snapshot, level by level.
+type comparison struct {
+	c       *Checkout
+	earlier *Snapshot
+	starts  []string        // literal starts of patterns that read ignored files
+	seen    map[string]bool // directories
+	isDir   map[string]bool // of the unknown paths of this level
+}
+
+// look reads the directories of a level. It returns the directories to look at
+// next, and paths that git must be asked about.
+func (w *comparison) look(level []string) (next, unknown []string, err error) {
+	w.isDir = map[string]bool{}
+	for _, dir := range level {
+		if w.seen[dir] {
+			continue
+		}
+		w.seen[dir] = true
+		entries, err := os.ReadDir(filepath.Join(w.c.Root, filepath.FromSlash(dir)))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case errors.Is(err, syscall.ENOTDIR):
+			if !w.isKnown(dir) {
+				unknown = append(unknown, dir)
+			}
+		case err != nil:
+			return nil, nil, err
+		}
+		for _, e := range entries {
+			p := path.Join(dir, e.Name())
+			switch {
+			case e.Name() == ".git", e.Name() == ".grayloft":
+			case e.IsDir() && (w.earlier.HasBelow(p) || meetsAny(w.starts, p)):
+				next = append(next, p)
+			case w.c.knownIgnored(p), !e.IsDir() && w.isKnown(p):
+			default:
+				unknown = append(unknown, p)
+				w.isDir[p] = e.IsDir()
+			}
+		}
+	}
+	return next, unknown, nil
+}
+
+// isKnown tells whether a file needs no question to git.
+func (w *comparison) isKnown(p string) bool {
+	return w.earlier.Has(p) || w.c.Graph.IsOutput(p) || w.c.knownIgnored(p)
 }
 
 // meetsAny tells whether p is inside one of the paths or contains one.

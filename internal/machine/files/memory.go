@@ -67,7 +67,13 @@ type Memory struct {
 
 // NewMemory returns an empty memory of the files below root.
 func NewMemory(root string) *Memory {
-	return &Memory{load: func() {}, root: root, known: map[string]remembered{}, manifests: map[rowSum]digest.Digest{}, used: map[rowSum]bool{}}
+	return &Memory{
+		load:      func() {},
+		root:      root,
+		known:     map[string]remembered{},
+		manifests: map[rowSum]digest.Digest{},
+		used:      map[rowSum]bool{},
+	}
 }
 
 // digestsFormat has, for each path, the path and the fields of [remembered] in

@@ -7,9 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
-	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sys/unix"
@@ -130,7 +128,8 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 			return nil, false
 		}
 	}
-	if outer := c.outerRules(); len(outer) != len(slices.DeleteFunc(slices.Clone(r.rules), func(f found) bool { return !filepath.IsAbs(f.path) })) {
+	outer := slices.DeleteFunc(slices.Clone(r.rules), func(f found) bool { return !filepath.IsAbs(f.path) })
+	if len(c.outerRules()) != len(outer) {
 		return nil, false
 	}
 	list, ok := r.take(ctx, c.Root)
@@ -152,26 +151,11 @@ func (r *roster) take(ctx context.Context, root string) ([]found, bool) {
 	defer unix.Close(at)
 	list := make([]found, r.files)
 	var failed atomic.Bool
-	var next atomic.Int64
-	const chunk = 64
-	var wg sync.WaitGroup
-	for range 2 * runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for !failed.Load() && ctx.Err() == nil {
-				from := int(next.Add(chunk)) - chunk
-				if from >= len(r.dirs) {
-					return
-				}
-				for i := from; i < min(from+chunk, len(r.dirs)); i++ {
-					if !r.dirs[i].take(at, list) {
-						failed.Store(true)
-						return
-					}
-				}
-			}
-		})
-	}
-	wg.Wait()
+	inChunks(ctx, len(r.dirs), func(i int) {
+		if !failed.Load() && !r.dirs[i].take(at, list) {
+			failed.Store(true)
+		}
+	})
 	return list, !failed.Load() && ctx.Err() == nil
 }
 

@@ -87,7 +87,10 @@ func (r Repo) Check(ctx context.Context) error {
 // repository's ignore files do not exclude, below the given paths or
 // everywhere. Some may be missing on the disk.
 func (r Repo) Files(ctx context.Context, below ...string) ([]string, error) {
-	return r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(below)...))
+	return r.list(
+		ctx,
+		append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(below)...),
+	)
 }
 
 // Tracked returns the paths that git tracks below the given ones.
@@ -176,7 +179,10 @@ func (r Repo) ignoredAllTheSame(ctx context.Context, among []string) ([]string, 
 	if len(among) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, nil, append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(among)...)...)
+	out, err := r.run(
+		ctx,
+		nil,
+		append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(among)...)...)
 	if err != nil {
 		return nil, err
 	}

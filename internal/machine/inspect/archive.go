@@ -79,7 +79,14 @@ func (a *Archive) Find(ctx context.Context, task, of string) (Reference, error) 
 		return ref, err
 	}
 	if a.Service == nil {
-		return Reference{}, &UnknownError{fmt.Sprintf("no run of this checkout and no key of %s here starts with %q; places and people can be named if there is a service (grayloft login, or GRAYLOFT_TOKEN; and not --offline)", task, of)}
+		return Reference{}, &UnknownError{
+			fmt.Sprintf(
+				"no run of this checkout and no key of %s here starts with %q; places and people can "+
+					"be named if there is a service (grayloft login, or GRAYLOFT_TOKEN; and not --offline)",
+				task,
+				of,
+			),
+		}
 	}
 	return a.shared(ctx, task, of)
 }
@@ -88,7 +95,9 @@ func (a *Archive) Find(ctx context.Context, task, of string) (Reference, error) 
 func (a *Archive) last(ctx context.Context, task string) (Reference, error) {
 	rec, ok := a.State.Last(task)
 	if !ok {
-		return Reference{}, &UnknownError{fmt.Sprintf("%s has no result in this checkout to compare with; --against takes a run, a key, a place or a person", task)}
+		return Reference{}, &UnknownError{
+			fmt.Sprintf("%s has no result in this checkout to compare with; --against takes a run, a key, a place or a person", task),
+		}
 	}
 	ref := Reference{Label: "the last result here", Run: rec.Run, At: rec.At, Key: rec.Key, Listing: rec.Listing}
 	for _, run := range a.Runs {
@@ -126,11 +135,17 @@ func (a *Archive) shared(ctx context.Context, task, of string) (Reference, error
 		return Reference{}, fmt.Errorf("%w: %w", ErrService, err)
 	}
 	if len(list) == 0 {
-		return Reference{}, &UnknownError{fmt.Sprintf("the service has no entry of %s that matches %q: name a run, the start of a key, a place or a person", task, of)}
+		return Reference{}, &UnknownError{
+			fmt.Sprintf("the service has no entry of %s that matches %q: name a run, the start of a key, a place or a person", task, of),
+		}
 	}
 	e := list[0]
 	ref := Reference{
-		Label: fmt.Sprintf("built by %s at %s", e.MadeBy.Name, e.MadeBy.Place), Run: e.MadeBy.Run, At: e.MadeBy.At, Key: e.Key, Listing: e.Listing,
+		Label: fmt.Sprintf(
+			"built by %s at %s",
+			e.MadeBy.Name,
+			e.MadeBy.Place,
+		), Run: e.MadeBy.Run, At: e.MadeBy.At, Key: e.Key, Listing: e.Listing,
 	}
 	if run, err := a.Service.Run(ctx, e.MadeBy.Run); err == nil {
 		ref.Commit = run.Commit

@@ -40,7 +40,12 @@ func Drift(ctx context.Context, e *engine.Engine, opt engine.Options) (out []Tra
 // afterDependencies settles the dependencies of the picked tasks, and then calls
 // do for each picked task, one after another. If a dependency fails, do is not
 // called.
-func afterDependencies(ctx context.Context, e *engine.Engine, opt engine.Options, do func(*engine.Session, *graph.Task) error) (*engine.Summary, error) {
+func afterDependencies(
+	ctx context.Context,
+	e *engine.Engine,
+	opt engine.Options,
+	do func(*engine.Session, *graph.Task) error,
+) (*engine.Summary, error) {
 	tasks := opt.Picked
 	opt.Picked = nil
 	for _, t := range tasks {
@@ -119,7 +124,8 @@ func emptyPatterns(t *graph.Task, paths []string) []drift.Finding {
 			continue
 		}
 		out = append(out, drift.Finding{
-			Key: "reads", Line: fmt.Sprintf("%q", read.Item.Text), At: read.Item.Pos.At(), Why: fmt.Sprintf("no file matches %q", read.Item.Text),
+			Key: "reads", Line: fmt.Sprintf("%q", read.Item.Text), At: read.Item.Pos.At(),
+			Why: fmt.Sprintf("no file matches %q", read.Item.Text),
 		})
 	}
 	return out

@@ -61,7 +61,11 @@ func reproduce(ctx context.Context, s *engine.Session, t *graph.Task) (Reproduct
 		}
 	}
 	out.Outputs = len(lists[0])
-	out.Differ, err = drift.Differ(lists[0], lists[1], func(row listing.Row) ([]byte, error) { return s.Delivery.Work.Store.Read(row.Digest) })
+	out.Differ, err = drift.Differ(
+		lists[0],
+		lists[1],
+		func(row listing.Row) ([]byte, error) { return s.Delivery.Work.Store.Read(row.Digest) },
+	)
 	return out, err
 }
 

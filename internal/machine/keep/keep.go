@@ -207,8 +207,10 @@ func (k *Keeper) entry(m Made, rec checkout.Record, found checkout.Kept) *protoc
 	}
 	addr := m.Task.Addr()
 	if len(found.CheckoutPaths) > 0 {
-		k.Notices.Warn(fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath)",
-			addr, found.CheckoutPaths[0]))
+		k.Notices.Warn(
+			fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath)",
+				addr, found.CheckoutPaths[0]),
+		)
 	}
 	shareable := k.mayLeave(m, found)
 	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil && !k.isFull(err) {
@@ -225,7 +227,9 @@ func (k *Keeper) entry(m Made, rec checkout.Record, found checkout.Kept) *protoc
 func (k *Keeper) mayLeave(m Made, found checkout.Kept) bool {
 	switch {
 	case found.Secret != "":
-		k.Notices.Warn(fmt.Sprintf("%s: %s contains the value of a secret, so the result stays on this machine", m.Task.Addr(), found.Secret))
+		k.Notices.Warn(
+			fmt.Sprintf("%s: %s contains the value of a secret, so the result stays on this machine", m.Task.Addr(), found.Secret),
+		)
 		return false
 	case m.Run.Unshared != "":
 		k.Notices.WarnOnce(m.Run.Unshared, m.Run.Unshared+"; its results stay on this machine")
@@ -268,7 +272,10 @@ func (k *Keeper) isFull(err error) bool {
 	if !errors.Is(err, syscall.ENOSPC) {
 		return false
 	}
-	k.Notices.WarnOnce("full", "the disk is full: "+err.Error()+"; results are not cached. grayloft cache trim frees space in this machine's cache")
+	k.Notices.WarnOnce(
+		"full",
+		"the disk is full: "+err.Error()+"; results are not cached. grayloft cache trim frees space in this machine's cache",
+	)
 	return true
 }
 

@@ -46,7 +46,8 @@ func Trace(cmd *exec.Cmd, mark string, seen *Opened) (ended func() error, err er
 	}
 	seen.Read, seen.Wrote = map[string]bool{}, map[string]bool{}
 	args := []string{tracer, "-DDD", "-f", "-qqq", "-y", "-z", "--seccomp-bpf", "-s", "4096", "-e", "signal=none",
-		"-e", "trace=open,openat,openat2,creat,execve,execveat,chdir,fchdir,clone,clone3,fork,vfork,rename,renameat,renameat2,unlink,unlinkat,symlink,symlinkat,link,linkat,truncate",
+		"-e", "trace=open,openat,openat2,creat,execve,execveat,chdir,fchdir,clone,clone3,fork,vfork," +
+			"rename,renameat,renameat2,unlink,unlinkat,symlink,symlinkat,link,linkat,truncate",
 		"-o", "/dev/fd/3"}
 	// The tracer does not carry the mark by which a task's processes are found.
 	for i, kv := range cmd.Env {

@@ -65,7 +65,12 @@ func (u *Uploads) upload(e protocol.Entry, blobs []protocol.Blob) {
 	case err != nil && !errors.Is(err, protocol.ErrDown) && !errors.Is(err, protocol.ErrFull):
 		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
 	case filed.Diverged:
-		u.Warn(fmt.Sprintf("%s gave different outputs than the shared result with the same key: it depends on something that it does not declare", e.Task))
+		u.Warn(
+			fmt.Sprintf(
+				"%s gave different outputs than the shared result with the same key: it depends on something that it does not declare",
+				e.Task,
+			),
+		)
 	}
 }
 

@@ -80,7 +80,13 @@ func (w *Watcher) addAll(ctx context.Context) error {
 	}
 	for d := range dirs {
 		if err := w.events.Add(filepath.Join(w.root, filepath.FromSlash(d))); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("watching %s: %w; the system limits how many directories may be watched (on Linux: sysctl fs.inotify.max_user_watches), and there are %d", d, err, len(dirs))
+			return fmt.Errorf(
+				"watching %s: %w; the system limits how many directories may be "+
+					"watched (on Linux: sysctl fs.inotify.max_user_watches), and there are %d",
+				d,
+				err,
+				len(dirs),
+			)
 		}
 	}
 	return nil

@@ -26,7 +26,12 @@ func (s *Server) assemble(c *gin.Context) {
 		return
 	}
 	if len(in.Pieces) > protocol.MaxPieces || in.Size > protocol.MaxBlob || in.Size < 1 {
-		problem(c, http.StatusRequestEntityTooLarge, "the blob cannot be assembled", fmt.Sprintf("at most %d pieces and %d bytes are allowed", protocol.MaxPieces, int64(protocol.MaxBlob)))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"the blob cannot be assembled",
+			fmt.Sprintf("at most %d pieces and %d bytes are allowed", protocol.MaxPieces, int64(protocol.MaxBlob)),
+		)
 		return
 	}
 	if !s.room(c, in.Size) {

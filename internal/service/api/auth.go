@@ -41,7 +41,12 @@ func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 	switch {
 	case errors.Is(err, records.ErrExpired):
 		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "this token has expired", fmt.Sprintf("the token %q expired on %s: ask for a new one", t.Name, t.ExpiresAt.Format(time.DateOnly)))
+		problem(
+			c,
+			http.StatusUnauthorized,
+			"this token has expired",
+			fmt.Sprintf("the token %q expired on %s: ask for a new one", t.Name, t.ExpiresAt.Format(time.DateOnly)),
+		)
 		return t, false
 	case errors.Is(err, records.ErrNotExist):
 		c.Header("WWW-Authenticate", "Bearer")
@@ -70,7 +75,12 @@ func (s *Server) authenticate(c *gin.Context) {
 		return
 	}
 	if t.Repository != c.Param("repo") {
-		problem(c, http.StatusForbidden, "this token is for another repository", fmt.Sprintf("it is for %q, but %q was requested", t.Repository, c.Param("repo")))
+		problem(
+			c,
+			http.StatusForbidden,
+			"this token is for another repository",
+			fmt.Sprintf("it is for %q, but %q was requested", t.Repository, c.Param("repo")),
+		)
 		return
 	}
 	c.Set(tokenKey, t)

@@ -24,7 +24,12 @@ func (s *Server) digests(c *gin.Context) ([]digest.Digest, bool) {
 		return nil, false
 	}
 	if len(in.Digests) > protocol.MaxDigests {
-		problem(c, http.StatusRequestEntityTooLarge, "too many digests in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxDigests))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"too many digests in one request",
+			fmt.Sprintf("at most %d are allowed", protocol.MaxDigests),
+		)
 		return nil, false
 	}
 	return in.Digests, true
@@ -60,7 +65,12 @@ var (
 // mayWrite refuses blobs from a token that writes to no shelf.
 func mayWrite(c *gin.Context) bool {
 	if token(c).WritesTo == "" {
-		problem(c, http.StatusForbidden, "this token does not have the right to write", fmt.Sprintf("the token %q writes to no shelf", token(c).Name))
+		problem(
+			c,
+			http.StatusForbidden,
+			"this token does not have the right to write",
+			fmt.Sprintf("the token %q writes to no shelf", token(c).Name),
+		)
 		return false
 	}
 	return true
@@ -77,7 +87,12 @@ func (s *Server) putBlob(c *gin.Context) {
 		return
 	}
 	if size > protocol.MaxBlob {
-		problem(c, http.StatusRequestEntityTooLarge, "the blob is too large", fmt.Sprintf("at most %d bytes are allowed", int64(protocol.MaxBlob)))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"the blob is too large",
+			fmt.Sprintf("at most %d bytes are allowed", int64(protocol.MaxBlob)),
+		)
 		return
 	}
 	if !s.room(c, size) {

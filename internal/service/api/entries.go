@@ -26,7 +26,12 @@ func decode(c *gin.Context, to any) bool {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		problem(c, http.StatusRequestEntityTooLarge, "the body is too large", fmt.Sprintf("at most %d bytes are allowed here", protocol.MaxBody))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"the body is too large",
+			fmt.Sprintf("at most %d bytes are allowed here", protocol.MaxBody),
+		)
 	case err != nil:
 		problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
 	}
@@ -39,7 +44,12 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	if len(in.Tasks) > protocol.MaxLookup {
-		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxLookup))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"too many tasks in one request",
+			fmt.Sprintf("at most %d are allowed", protocol.MaxLookup),
+		)
 		return
 	}
 	var keys, early []digest.Digest

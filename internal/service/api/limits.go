@@ -85,7 +85,12 @@ func (s *Server) limitUploads(c *gin.Context) {
 	defer cancel()
 	if l.uploads.Acquire(ctx, 1) != nil {
 		s.metrics.http.limited.WithLabelValues("uploads").Inc()
-		later(c, uploadWait, "too many concurrent uploads", fmt.Sprintf("%d are in progress, and no slot became free within %s", l.Limits.Uploads, uploadWait))
+		later(
+			c,
+			uploadWait,
+			"too many concurrent uploads",
+			fmt.Sprintf("%d are in progress, and no slot became free within %s", l.Limits.Uploads, uploadWait),
+		)
 		return
 	}
 	s.metrics.cache.uploads.Inc()
@@ -107,8 +112,16 @@ func (s *Server) room(c *gin.Context, more int64) bool {
 	}
 	if h.quota > 0 && h.bytes+more > h.quota {
 		s.metrics.http.limited.WithLabelValues("quota").Inc()
-		problem(c, http.StatusInsufficientStorage, "the repository's quota is used up",
-			fmt.Sprintf("it stores %d of %d bytes; the service removes the least recently used results, so there is room again after a while", h.bytes, h.quota))
+		problem(
+			c,
+			http.StatusInsufficientStorage,
+			"the repository's quota is used up",
+			fmt.Sprintf(
+				"it stores %d of %d bytes; the service removes the least recently used results, so there is room again after a while",
+				h.bytes,
+				h.quota,
+			),
+		)
 		return false
 	}
 	return true

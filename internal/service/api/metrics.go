@@ -63,7 +63,13 @@ func (r registrar) gauges(name, help string) *prometheus.GaugeVec {
 
 func newMetrics() *metrics {
 	r := registrar{prometheus.NewRegistry()}
-	return &metrics{registry: r.to, http: newHTTPMetrics(r), cache: newCacheMetrics(r), stored: newStoredMetrics(r), cleanup: newCleanupMetrics(r)}
+	return &metrics{
+		registry: r.to,
+		http:     newHTTPMetrics(r),
+		cache:    newCacheMetrics(r),
+		stored:   newStoredMetrics(r),
+		cleanup:  newCleanupMetrics(r),
+	}
 }
 
 func newHTTPMetrics(r registrar) httpMetrics {

@@ -21,7 +21,12 @@ func (s *Server) parts(c *gin.Context) {
 		return
 	}
 	if len(in.Tasks) > protocol.MaxParts {
-		problem(c, http.StatusRequestEntityTooLarge, "too many tasks in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxParts))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"too many tasks in one request",
+			fmt.Sprintf("at most %d are allowed", protocol.MaxParts),
+		)
 		return
 	}
 	seconds, err := s.Records.Parts(c.Request.Context(), token(c), under, in.Tasks)

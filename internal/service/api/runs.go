@@ -27,7 +27,12 @@ func (s *Server) startRun(c *gin.Context) {
 		return
 	}
 	if !runID.MatchString(in.ID) || in.Started.IsZero() {
-		problem(c, http.StatusBadRequest, "the run cannot be recorded", "it needs an id of 8 to 64 letters and digits, and the time at which it started")
+		problem(
+			c,
+			http.StatusBadRequest,
+			"the run cannot be recorded",
+			"it needs an id of 8 to 64 letters and digits, and the time at which it started",
+		)
 		return
 	}
 	if err := s.Records.StartRun(c.Request.Context(), token(c), in); err != nil {
@@ -43,7 +48,12 @@ func (s *Server) addEvents(c *gin.Context) {
 		return
 	}
 	if len(in.Events) > protocol.MaxEvents {
-		problem(c, http.StatusRequestEntityTooLarge, "too many events in one request", fmt.Sprintf("at most %d are allowed", protocol.MaxEvents))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"too many events in one request",
+			fmt.Sprintf("at most %d are allowed", protocol.MaxEvents),
+		)
 		return
 	}
 	through, err := s.Records.AddEvents(c.Request.Context(), token(c), c.Param("id"), in.Events)

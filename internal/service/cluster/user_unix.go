@@ -18,7 +18,11 @@ const serverUser = "postgres"
 func ids() (uid, gid int, err error) {
 	u, err := user.Lookup(serverUser)
 	if err != nil {
-		return 0, 0, fmt.Errorf("PostgreSQL refuses to run as root, and there is no user %q to run it as: install the server packages, or start the service as another user", serverUser)
+		return 0, 0, fmt.Errorf(
+			"PostgreSQL refuses to run as root, and there is no user %q to run it "+
+				"as: install the server packages, or start the service as another user",
+			serverUser,
+		)
 	}
 	if uid, err = strconv.Atoi(u.Uid); err != nil {
 		return 0, 0, err
@@ -59,7 +63,13 @@ func (c *Cluster) own() error {
 		}
 		st, ok := info.Sys().(*syscall.Stat_t)
 		if ok && info.Mode()&0o001 == 0 && st.Uid != uint32(uid) {
-			return fmt.Errorf("PostgreSQL refuses to run as root, so it runs as the user %q, who cannot reach %s because of %s: choose another --data, such as /var/lib/grayloft", serverUser, c.dir, d)
+			return fmt.Errorf(
+				"PostgreSQL refuses to run as root, so it runs as the user %q, who cannot "+
+					"reach %s because of %s: choose another --data, such as /var/lib/grayloft",
+				serverUser,
+				c.dir,
+				d,
+			)
 		}
 		if d == filepath.Dir(d) {
 			return nil

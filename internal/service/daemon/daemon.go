@@ -90,11 +90,22 @@ func serve(cfg *service.Config) *cobra.Command {
 	c.Flags().StringVar(&cfg.CertFile, "cert", "", "certificate file, for TLS")
 	c.Flags().StringVar(&cfg.KeyFile, "key", "", "key file, for TLS")
 	f := c.Flags()
-	f.StringVar(&cfg.Bucket, "bucket", os.Getenv("GRAYLOFT_BUCKET"), "address of an S3-compatible bucket for blobs, such as https://host/bucket (default: a directory in --data); GRAYLOFT_BUCKET_KEY and GRAYLOFT_BUCKET_SECRET hold its key")
+	f.StringVar(
+		&cfg.Bucket,
+		"bucket",
+		os.Getenv("GRAYLOFT_BUCKET"),
+		"address of an S3-compatible bucket for blobs, such as https://host/bucket (default: "+
+			"a directory in --data); GRAYLOFT_BUCKET_KEY and GRAYLOFT_BUCKET_SECRET hold its key",
+	)
 	f.IntVar(&cfg.Retention.Days, "keep-days", cfg.Retention.Days, "remove entries that were not used for this many days; 0 keeps them")
 	f.IntVar(&cfg.Retention.RunDays, "keep-runs", cfg.Retention.RunDays, "remove records of runs after this many days; 0 keeps them")
 	f.StringVar(&quota, "quota", "", "storage per repository, such as 50GB, unless it has a quota of its own (default: unlimited)")
-	f.DurationVar(&cfg.CleanupInterval, "cleanup-interval", cfg.CleanupInterval, "interval between cleanups of expired data; 0 disables them")
+	f.DurationVar(
+		&cfg.CleanupInterval,
+		"cleanup-interval",
+		cfg.CleanupInterval,
+		"interval between cleanups of expired data; 0 disables them",
+	)
 	f.Float64Var(&cfg.Limits.Rate, "rate", cfg.Limits.Rate, "requests per second and token; 0 for no limit")
 	f.Int64Var(&cfg.Limits.Uploads, "uploads", cfg.Limits.Uploads, "concurrent uploads; 0 for no limit")
 	c.Flags().StringVar(&ready, "ready-file", "", "write the service's address to this file once it is ready")

@@ -45,7 +45,18 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 				fmt.Fprintln(w, "repository\tentries\tblobs\tbytes\tmarked\truns\tquota\tdays")
 				for _, u := range list {
 					if repo == "" || u.Name == repo {
-						fmt.Fprintf(w, "%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n", u.Name, u.Entries, u.Blobs, u.Bytes, u.MarkedBytes, u.Runs, orDefault(u.Quota), orDefault(int64(u.Days)))
+						fmt.Fprintf(
+							w,
+							"%s\t%d\t%d\t%d\t%d\t%d\t%s\t%s\n",
+							u.Name,
+							u.Entries,
+							u.Blobs,
+							u.Bytes,
+							u.MarkedBytes,
+							u.Runs,
+							orDefault(u.Quota),
+							orDefault(int64(u.Days)),
+						)
 					}
 				}
 				return w.Flush()
@@ -73,7 +84,8 @@ func size(flag, text string) (int64, error) {
 	units := []struct {
 		name string
 		n    float64
-	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}, {"B", 1}, {"", 1}}
+	}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB",
+		1e12}, {"B", 1}, {"", 1}}
 	for _, u := range units {
 		if num, ok := strings.CutSuffix(text, u.name); ok {
 			n, err := strconv.ParseFloat(strings.TrimSpace(num), 64)

@@ -52,7 +52,12 @@ func tokens(cfg *service.Config) *cobra.Command {
 	f.StringVar(&t.Repository, "repo", "", "the repository of the token, as in [repo] name")
 	f.StringVar(&t.Name, "name", "", "the person or job that uses it")
 	f.StringVar(&t.WritesTo, "writes-to", "", "the shelf that it writes to, or a pattern such as branch/* (default: none)")
-	f.StringSliceVar((*[]string)(&t.ReadsFrom), "reads-from", []string{records.Trusted}, "the shelves that it reads from; the first one with a result wins")
+	f.StringSliceVar(
+		(*[]string)(&t.ReadsFrom),
+		"reads-from",
+		[]string{records.Trusted},
+		"the shelves that it reads from; the first one with a result wins",
+	)
 	f.BoolVar(&t.MayView, "view", false, "right to view records and to sign in to the console")
 	f.BoolVar(&t.MayManage, "manage", false, "right to manage tokens")
 	f.StringVar(&expires, "expires", "", "expiry, such as 90d or 12h from now (default: never)")
@@ -137,7 +142,8 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 	var expires string
 	var grace time.Duration
 	c := &cobra.Command{
-		Use: "rotate ID", Short: "Give a token a new secret and print it once; the previous one stays valid for a while", Args: cobra.ExactArgs(1),
+		Use: "rotate ID", Short: "Give a token a new secret and print it " +
+			"once; the previous one stays valid for a while", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := tokenID(args[0])
 			if err != nil {

@@ -95,7 +95,8 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 	}
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var announced []string
-		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM orphaned_objects WHERE object = ANY($1) FOR UPDATE`, objects); err != nil {
+		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM orphaned_objects WHERE object = ANY($1) FOR UPDATE`,
+			objects); err != nil {
 			return err
 		}
 		if len(announced) != len(objects) {
@@ -114,10 +115,12 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		}
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO blobs (repository_id, digest, object, size, leased_until)
-			SELECT $1, d, o, s, now() + interval '`+lease+`' FROM unnest($2::bytea[], $3::text[], $4::bigint[]) WITH ORDINALITY AS n (d, o, s, i) ORDER BY d
+			SELECT $1, d, o, s, now() + interval '`+lease+`'
+			FROM unnest($2::bytea[], $3::text[], $4::bigint[]) WITH ORDINALITY AS n (d, o, s, i) ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
 				object = CASE WHEN blobs.marked_at IS NULL THEN blobs.object ELSE excluded.object END,
-				leased_until = greatest(blobs.leased_until, excluded.leased_until), marked_at = NULL`, repository, ds, objects, sizes); err != nil {
+				leased_until = greatest(blobs.leased_until, excluded.leased_until), marked_at = NULL`,
+			repository, ds, objects, sizes); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `

@@ -87,8 +87,10 @@ func (db *DB) evict(ctx context.Context, k Retention, s *Cleanup) error {
 	for _, q := range []string{
 		`DELETE FROM parts WHERE made_at < now() - interval '7 days'`,
 		`DELETE FROM divergences WHERE at < now() - interval '180 days'`,
-		`DELETE FROM listing_blobs l WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.listing = l.listing)`,
-		`DELETE FROM ingredient_blobs l WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.ingredients = l.ingredients)`,
+		`DELETE FROM listing_blobs l
+			WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.listing = l.listing)`,
+		`DELETE FROM ingredient_blobs l
+			WHERE NOT EXISTS (SELECT FROM entries e WHERE e.repository_id = l.repository_id AND e.ingredients = l.ingredients)`,
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return err
@@ -101,7 +103,8 @@ func (db *DB) evict(ctx context.Context, k Retention, s *Cleanup) error {
 	}
 	if err := db.SelectContext(ctx, &over, `
 		SELECT r.id, b.bytes, coalesce(r.quota_bytes, $1) AS quota
-		FROM repositories r JOIN (SELECT repository_id, sum(size) AS bytes FROM blobs WHERE marked_at IS NULL GROUP BY 1) b ON b.repository_id = r.id
+		FROM repositories r
+		JOIN (SELECT repository_id, sum(size) AS bytes FROM blobs WHERE marked_at IS NULL GROUP BY 1) b ON b.repository_id = r.id
 		WHERE coalesce(r.quota_bytes, $1) > 0 AND b.bytes > coalesce(r.quota_bytes, $1)`, k.Quota); err != nil {
 		return err
 	}
@@ -204,7 +207,8 @@ func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 					DELETE FROM blobs b USING unnest($1::bigint[], $2::bytea[]) AS due (repo, d)
 					WHERE b.repository_id = due.repo AND b.digest = due.d AND b.marked_at IS NOT NULL AND NOT `+referenced+`
 					RETURNING b.repository_id, b.object, b.size),
-				doom AS (INSERT INTO orphaned_objects (object, repository_id, delete_after) SELECT object, repository_id, now() FROM gone ON CONFLICT DO NOTHING)
+				doom AS (INSERT INTO orphaned_objects (object, repository_id, delete_after)
+					SELECT object, repository_id, now() FROM gone ON CONFLICT DO NOTHING)
 				SELECT object, size FROM gone`, repos, digests)
 		})
 		if err != nil {
@@ -226,38 +230,50 @@ func (db *DB) deleteMarked(ctx context.Context, k Retention, s *Cleanup) error {
 func (db *DB) deleteOrphaned(ctx context.Context, remove func(ctx context.Context, object string) error) error {
 	for {
 		n := 0
-		err := db.inTx(ctx, func(tx *sqlx.Tx) error {
-			var list []struct {
-				Object string `db:"object"`
-				Named  bool   `db:"named"`
-			}
-			if err := tx.SelectContext(ctx, &list, `
-				SELECT object, EXISTS (SELECT FROM blobs b WHERE b.repository_id = d.repository_id AND b.object = d.object) AS named
-				FROM orphaned_objects d WHERE delete_after <= now() LIMIT $1 FOR UPDATE SKIP LOCKED`, cleanupBatch); err != nil {
-				return err
-			}
-			n = len(list)
-			var done []string
-			var failed error
-			for _, l := range list {
-				if !l.Named {
-					if failed = remove(ctx, l.Object); failed != nil {
-						failed = fmt.Errorf("deleting %s: %w", l.Object, failed)
-						break
-					}
-				}
-				done = append(done, l.Object)
-			}
-			_, err := tx.ExecContext(ctx, `DELETE FROM orphaned_objects WHERE object = ANY($1)`, done)
-			if failed != nil && err == nil && len(done) == 0 {
-				return failed
-			}
+		err := db.inTx(ctx, func(tx *sqlx.Tx) (err error) {
+			n, err = deleteSomeOrphaned(ctx, tx, remove)
 			return err
 		})
 		if err != nil || n < cleanupBatch {
 			return err
 		}
 	}
+}
+
+type orphaned struct {
+	Object string `db:"object"`
+	Named  bool   `db:"named"` // a row names it by now
+}
+
+func deleteSomeOrphaned(ctx context.Context, tx *sqlx.Tx, remove func(ctx context.Context, object string) error) (n int, err error) {
+	var list []orphaned
+	if err := tx.SelectContext(ctx, &list, `
+		SELECT object, EXISTS (SELECT FROM blobs b WHERE b.repository_id = d.repository_id AND b.object = d.object) AS named
+		FROM orphaned_objects d WHERE delete_after <= now() LIMIT $1 FOR UPDATE SKIP LOCKED`, cleanupBatch); err != nil {
+		return 0, err
+	}
+	done, failed := removeUnnamed(ctx, list, remove)
+	_, err = tx.ExecContext(ctx, `DELETE FROM orphaned_objects WHERE object = ANY($1)`, done)
+	if failed != nil && err == nil && len(done) == 0 {
+		return len(list), failed
+	}
+	return len(list), err
+}
+
+// removeUnnamed deletes objects that no row names, up to the first error, and
+// returns all that are dealt with.
+func removeUnnamed(ctx context.Context, list []orphaned, remove func(ctx context.Context, object string) error) (done []string, failed error) {
+	for _, l := range list {
+		if l.Named {
+			done = append(done, l.Object)
+			continue
+		}
+		if err := remove(ctx, l.Object); err != nil {
+			return done, fmt.Errorf("deleting %s: %w", l.Object, err)
+		}
+		done = append(done, l.Object)
+	}
+	return done, nil
 }
 
 // Announce says that an object is about to be stored, so that it is deleted

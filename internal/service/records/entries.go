@@ -119,7 +119,11 @@ const lookupPart = 1000
 
 // inParts asks for digests in several parallel queries, and joins the answers
 // in the order of the digests.
-func inParts(ctx context.Context, list []digest.Digest, ask func(ctx context.Context, part []digest.Digest) ([]entryRow, error)) ([]entryRow, error) {
+func inParts(
+	ctx context.Context,
+	list []digest.Digest,
+	ask func(ctx context.Context, part []digest.Digest) ([]entryRow, error),
+) ([]entryRow, error) {
 	parts := slices.Collect(slices.Chunk(list, lookupPart))
 	answers := make([][]entryRow, len(parts))
 	g, ctx := errgroup.WithContext(ctx)

@@ -34,7 +34,8 @@ func (db *DB) Parts(ctx context.Context, t Token, under digest.Digest, tasks []s
 		return nil, err
 	}
 	var agreed []byte
-	if err := db.GetContext(ctx, &agreed, `SELECT seconds FROM parts WHERE repository_id = $1 AND digest = $2`, t.RepositoryID, under[:]); err != nil {
+	if err := db.GetContext(ctx, &agreed, `SELECT seconds FROM parts WHERE repository_id = $1 AND digest = $2`, t.RepositoryID,
+		under[:]); err != nil {
 		return nil, err
 	}
 	out := map[string]float64{}

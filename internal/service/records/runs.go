@@ -20,7 +20,8 @@ var ErrOthers = errors.New("another token announced this run")
 func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) error {
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO runs (repository_id, id, token_id, name, host, place, branch, commit, shelf, requested, no_reuse, jobs, tasks, started_at)
+			INSERT INTO runs (repository_id, id, token_id, name, host, place, branch, commit, shelf,
+				requested, no_reuse, jobs, tasks, started_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING`,
 			t.RepositoryID, r.ID, t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.WritesTo, append([]string{}, r.Requested...),
 			r.NoReuse, r.Jobs, r.Tasks, r.Started)
@@ -68,7 +69,8 @@ func (db *DB) AddEvents(ctx context.Context, t Token, run string, events []proto
 			through = e.Seq
 		}
 		if _, err := tx.ExecContext(ctx, `
-			UPDATE runs SET through = $3, touched_at = now() WHERE repository_id = $1 AND id = $2`, t.RepositoryID, run, through); err != nil {
+			UPDATE runs SET through = $3, touched_at = now() WHERE repository_id = $1 AND id = $2`,
+			t.RepositoryID, run, through); err != nil {
 			return err
 		}
 		return notify(ctx, tx, t.RepositoryID, run)
@@ -195,7 +197,8 @@ func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter) ([]protoc
 func (db *DB) Run(ctx context.Context, repository int64, id string) (protocol.RunDetail, error) {
 	var d protocol.RunDetail
 	var row runRow
-	if err := db.GetContext(ctx, &row, `SELECT `+runColumns+` FROM runs r WHERE r.repository_id = $1 AND r.id = $2`, repository, id); err != nil {
+	if err := db.GetContext(ctx, &row, `SELECT `+runColumns+` FROM runs r WHERE r.repository_id = $1 AND r.id = $2`, repository,
+		id); err != nil {
 		return d, missing(err, "run "+id)
 	}
 	d.RunRow = row.row()
@@ -208,7 +211,8 @@ func (db *DB) Run(ctx context.Context, repository int64, id string) (protocol.Ru
 		Record  []byte  `db:"record"`
 	}
 	if err := db.SelectContext(ctx, &tasks, `
-		SELECT task, running, slot, at, record FROM run_tasks WHERE repository_id = $1 AND run_id = $2 ORDER BY at, task`, repository, id); err != nil {
+		SELECT task, running, slot, at, record FROM run_tasks
+		WHERE repository_id = $1 AND run_id = $2 ORDER BY at, task`, repository, id); err != nil {
 		return d, err
 	}
 	for _, t := range tasks {

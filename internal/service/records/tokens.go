@@ -52,7 +52,11 @@ func (t Token) Check() error {
 	case strings.ContainsAny(t.Repository, "/ ?#"):
 		return fmt.Errorf("%q is not a valid name of a repository", t.Repository)
 	case onShelf(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
-		return fmt.Errorf("a token that writes to %q may read only from %q: otherwise outputs of others could end up there", Trusted, Trusted)
+		return fmt.Errorf(
+			"a token that writes to %q may read only from %q: otherwise outputs of others could end up there",
+			Trusted,
+			Trusted,
+		)
 	}
 	for _, s := range append([]string{t.WritesTo}, t.ReadsFrom...) {
 		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "person/") {
