@@ -122,18 +122,13 @@ func (f *figures) function(set *token.FileSet, path string, fn *ast.FuncDecl) {
 	}
 }
 
-// depth returns how deep blocks are nested, function literals apart.
+// depth returns how deep blocks are nested.
 func depth(n ast.Node) int {
 	most := 0
 	ast.Inspect(n, func(m ast.Node) bool {
-		switch x := m.(type) {
-		case *ast.FuncLit:
+		if x, ok := m.(*ast.BlockStmt); ok && x != n {
+			most = max(most, depth(x))
 			return false
-		case *ast.BlockStmt:
-			if x != n {
-				most = max(most, depth(x))
-				return false
-			}
 		}
 		return true
 	})

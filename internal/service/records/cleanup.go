@@ -262,7 +262,7 @@ func deleteSomeOrphaned(ctx context.Context, tx *sqlx.Tx, remove func(ctx contex
 
 // removeUnnamed deletes objects that no row names, up to the first error, and
 // returns all that are dealt with.
-func removeUnnamed(ctx context.Context, list []orphaned, remove func(ctx context.Context, object string) error) (done []string, failed error) {
+func removeUnnamed(ctx context.Context, list []orphaned, remove func(context.Context, string) error) (done []string, failed error) {
 	for _, l := range list {
 		if l.Named {
 			done = append(done, l.Object)
