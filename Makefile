@@ -19,13 +19,18 @@ demo: ## start everything with demo data, and stay up (DEMO_STAY=no: exit when i
 	@$(GO) run ./demo/play --dir "$(DEMO_DIR)" --bin bin --port "$(DEMO_PORT)" --stay=$(if $(filter no,$(DEMO_STAY)),false,true)
 
 .PHONY: test
-test: ## everything: formatting, vet, the console's types, all tests with the race detector
+test: ## everything: formatting, linters, the console's types, all tests
 	@scripts/need.sh test
 	@$(MAKE) --no-print-directory build
 	@test -z "$$(git ls-files -z '*.go' | xargs -0 gofmt -l)" || { echo "gofmt would change:"; git ls-files -z '*.go' | xargs -0 gofmt -l; exit 1; }
 	$(GO) vet ./...
-	cd web && npm run --silent check
-	$(GO) test -race -timeout 12m ./...
+	$(GO) tool staticcheck ./...
+	cd web && npm run --silent check && npm run --silent lint
+	$(GO) test -race -timeout 12m -skip '$(RANDOM_TESTS)' ./...
+	$(GO) test -timeout 12m -run '$(RANDOM_TESTS)' ./internal/cli ./internal/core/...
+
+# These compare thousands of random cases, for which the race detector is slow.
+RANDOM_TESTS := ^(TestReuseIsTrue|TestRandomDecisions|TestSchedulesAreNearTheirBound)$$
 
 .PHONY: build
 build: $(DIST) ## both programs into bin/, the console embedded
