@@ -18,7 +18,7 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 	var repo, quota string
 	days := -1
 	c := &cobra.Command{
-		Use: "keep", Short: "Show what repositories store, or set the quota and retention of one", Args: cobra.NoArgs,
+		Use: "retention", Short: "Show what repositories store, or set the quota and retention of one", Args: cobra.NoArgs,
 		Example: "  grayloftd retention\n  grayloftd retention --repo skerry --quota 20GB --days 30",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			bytes := int64(-1)
