@@ -26,6 +26,7 @@ type taskDetail struct {
 	Settings  []term.Sourced `json:"settings"`
 	Reads     []term.Sourced `json:"reads"`
 	Writes    []term.Sourced `json:"writes"` // null: not declared, so the task always runs
+	Opens     []term.Sourced `json:"opens"`
 	Scratch   []term.Sourced `json:"scratch"`
 	Offers    []term.Sourced `json:"offers"` // of its project
 	Probes    []term.Sourced `json:"probes"` // null: not declared, so nothing is shared
@@ -52,7 +53,8 @@ func (a *app) describeTask(r *repository, t *graph.Task) (taskDetail, error) {
 		Task: t.Addr(), Project: t.Project.Name, Dir: t.Project.Dir, Help: t.Help,
 		Run: source(t.Decl.Run.String(), t.Decl.Run.Pos), Words: run.Words(),
 		Reads: list(t.Decl.Reads), Writes: list(t.Decl.Writes), Probes: list(t.Decl.Probes), Offers: list(t.Project.Offers),
-		Scratch: append([]term.Sourced{}, list(t.Decl.Scratch)...), Settings: []term.Sourced{}, AfterFrom: []term.Sourced{},
+		Opens: append([]term.Sourced{}, list(t.Decl.Opens)...), Scratch: append([]term.Sourced{}, list(t.Decl.Scratch)...),
+		Settings: []term.Sourced{}, AfterFrom: []term.Sourced{},
 		After: term.Addresses(
 			t.Dependencies,
 		), Before: term.Addresses(t.Dependents), Reuse: string(t.Reuse), Isolation: string(t.Isolation), Network: t.Network,
@@ -148,11 +150,10 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 		d.Env = append(d.Env, s)
 	}
 	for _, it := range t.Decl.EnvUnkeyed.Items {
-		s := source(it.Text+" (not part of the key, masked)", it.Pos)
-		if _, ok := os.LookupEnv(it.Text); !ok {
-			s.Value = it.Text + " (not part of the key; not set here)"
-		}
-		d.Env = append(d.Env, s)
+		d.Env = append(d.Env, source(it.Text+" ("+ifUnset(it.Text, "not part of the key")+")", it.Pos))
+	}
+	for _, it := range t.Decl.Secrets.Items {
+		d.Env = append(d.Env, source(it.Text+" ("+ifUnset(it.Text, "secret: not part of the key, masked")+")", it.Pos))
 	}
 	for _, name := range t.Settings {
 		set := r.graph.Repo.Settings[name]
@@ -160,6 +161,14 @@ func (a *app) describeEnv(r *repository, t *graph.Task, d *taskDetail) {
 		d.Env = append(d.Env, s)
 		d.Settings = append(d.Settings, term.Sourced{Value: name + " = " + r.graph.Chosen[name], From: set.Pos.At(), By: chosenBy(r, name)})
 	}
+}
+
+// ifUnset adds to a note about a variable that it is not set here.
+func ifUnset(name, note string) string {
+	if _, ok := os.LookupEnv(name); !ok {
+		return note + "; not set here"
+	}
+	return note
 }
 
 // chosenBy says where the value of a setting comes from.
@@ -204,6 +213,7 @@ func (a *app) showTask(r *repository, t *graph.Task) error {
 	default:
 		a.Row("writes", d.Writes)
 	}
+	a.Row("opens", d.Opens)
 	a.Row("scratch", d.Scratch)
 	a.Row("offers", d.Offers)
 	if d.Probes == nil {

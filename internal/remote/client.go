@@ -60,14 +60,19 @@ type Client struct {
 	http  *http.Client
 	store Store
 
-	mu       sync.Mutex
+	mu    sync.Mutex
+	state state
+
+	backlog backlog
+}
+
+// state is what a client knows of its service.
+type state struct {
 	down     bool
 	writesTo string // the shelf that the token writes to
 	known    bool   // whether the service has answered that
 	full     bool   // the service has no room
 	near     bool   // on this machine, with nothing slow in between
-
-	backlog backlog
 }
 
 // New returns a client of the service at an address.
@@ -89,7 +94,7 @@ func New(address, repo, token string, st Store) *Client {
 func (c *Client) Down() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.down
+	return c.state.down
 }
 
 // call sends and receives JSON. Any problem gives the service up.
@@ -143,7 +148,7 @@ func loopback(base string) bool {
 func (c *Client) encodings() string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.near {
+	if c.state.near {
 		return "identity"
 	}
 	return "zstd"
@@ -160,8 +165,8 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	err := c.call(ctx, http.MethodGet, "self", nil, &self)
 	if err == nil {
 		c.mu.Lock()
-		c.writesTo, c.known = self.WritesTo, true
-		c.near = loopback(c.base) && time.Since(began) < nearLimit
+		c.state.writesTo, c.state.known = self.WritesTo, true
+		c.state.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
 			c.Warn(

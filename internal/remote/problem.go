@@ -33,8 +33,8 @@ func (c *Client) trouble(err error) error {
 		return err
 	}
 	c.mu.Lock()
-	first := !c.down
-	c.down = true
+	first := !c.state.down
+	c.state.down = true
 	c.mu.Unlock()
 	if first {
 		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, Explain(err)))

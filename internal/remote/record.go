@@ -109,7 +109,7 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 // this machine, and the record is stored without them.
 func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 	c.mu.Lock()
-	readOnly := c.known && c.writesTo == ""
+	readOnly := c.state.known && c.state.writesTo == ""
 	c.mu.Unlock()
 	if readOnly {
 		return nil

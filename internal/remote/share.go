@@ -17,7 +17,7 @@ import (
 // the entry waits in the spool.
 func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	c.mu.Lock()
-	e.Shelf = c.writesTo
+	e.Shelf = c.state.writesTo
 	c.mu.Unlock()
 	if strings.HasSuffix(e.Shelf, "/*") {
 		e.Shelf = strings.TrimSuffix(e.Shelf, "*") + "default"
@@ -55,8 +55,8 @@ func later(ctx context.Context, err error) bool {
 // Fetching still works.
 func (c *Client) noRoom(r refusal) error {
 	c.mu.Lock()
-	first := !c.full
-	c.full = true
+	first := !c.state.full
+	c.state.full = true
 	c.mu.Unlock()
 	if first {
 		c.Warn(
@@ -69,7 +69,7 @@ func (c *Client) noRoom(r refusal) error {
 func (c *Client) isFull() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.full
+	return c.state.full
 }
 
 func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {

@@ -161,7 +161,7 @@ func TestNpmWorkspaces(t *testing.T) {
 		t.Errorf("a name that no task may have: %+v", x)
 	}
 	left := strings.Join(p.NotAdopted, "\n")
-	for _, want := range []string{"deploy@skerry", "test@skerry: it goes over other projects", "dev@packages/ui", "format@packages/web"} {
+	for _, want := range []string{"deploy@skerry", "test@skerry: it runs the task of the same name in other projects", "dev@packages/ui", "format@packages/web"} {
 		if !strings.Contains(left, want) && !strings.Contains(strings.Join(p.Never, "\n"), want) {
 			t.Errorf("%s looks safe; left out: %v, never: %v", want, p.NotAdopted, p.Never)
 		}
