@@ -35,17 +35,17 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 		out.Bound = max(out.Bound, remaining[t])
 	}
 	out.Bound = max(out.Bound, work/float64(slots))
-	free, held, now := slots, map[string]bool{}, 0.0
+	free, taken, now := slots, map[string]bool{}, 0.0
 	var running ends
 	for queue.Len() > 0 || len(running) > 0 {
 		for {
-			t := queue.Take(func(t *graph.Task) bool { return Fits(t, free, slots, held) })
+			t := queue.Take(func(t *graph.Task) bool { return Fits(t, free, slots, taken) })
 			if t == nil {
 				break
 			}
 			free -= min(t.Slots, slots)
 			for _, l := range t.Locks {
-				held[l] = true
+				taken[l] = true
 			}
 			heap.Push(&running, end{now + seconds(t), t})
 		}
@@ -53,7 +53,7 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 		now = e.at
 		free += min(e.task.Slots, slots)
 		for _, l := range e.task.Locks {
-			delete(held, l)
+			delete(taken, l)
 		}
 		for _, u := range e.task.Dependents {
 			if blocked[u]--; blocked[u] == 0 && in[u] {
@@ -67,9 +67,9 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 
 // Fits tells whether a task's slots and locks are free. A task that needs more
 // slots than exist takes all of them.
-func Fits(t *graph.Task, free, slots int, held map[string]bool) bool {
+func Fits(t *graph.Task, free, slots int, taken map[string]bool) bool {
 	for _, l := range t.Locks {
-		if held[l] {
+		if taken[l] {
 			return false
 		}
 	}
