@@ -83,7 +83,7 @@ func (a *app) reportDrift(list []inspect.Traced) error {
 		case parted == 0 && failed == 0:
 			fmt.Fprintf(a.Out, "%s opened exactly what was declared.\n", term.Count(len(list), "task", "tasks"))
 		default:
-			text := fmt.Sprintf("%s to change, of %d of %s.", term.Count(lines, "line", "lines"), parted,
+			text := fmt.Sprintf("%s to change in %d of %s.", term.Count(lines, "line", "lines"), parted,
 				term.Count(len(list), "task", "tasks"))
 			if failed > 0 {
 				text += fmt.Sprintf(" %d failed.", failed)

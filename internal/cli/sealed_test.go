@@ -377,7 +377,7 @@ run = "cat in out > copy"
 	}
 	for _, part := range []string{
 		"make@lib\n", "it read lib/other\n    add \"other\" to reads (lib/loft.toml:", "no file matches \"old/*\"\n    remove \"old/*\" from reads (lib/loft.toml:",
-		"2 lines to change, of 1 of 2 tasks.",
+		"2 lines to change in 1 of 2 tasks.",
 	} {
 		if !strings.Contains(a.Out, part) {
 			t.Errorf("%q is missing in\n%s", part, a.Out)

@@ -51,7 +51,7 @@ var Legend = map[Reason]string{
 	Files:        "a file it reads changed",
 	Upstream:     "the outputs of a dependency changed",
 	Outputs:      "its outputs are missing or altered, and no copy is left",
-	FailedBefore: "its last run failed",
+	FailedBefore: "its last run failed or was stopped",
 	Evicted:      "the shared cache no longer has its result",
 	Faster:       "running is faster than fetching here",
 }

@@ -68,7 +68,7 @@ export const reasons: Record<string, string> = {
   files: "a file it reads changed",
   upstream: "the outputs of a dependency changed",
   outputs: "its outputs were missing or altered, and no copy was left",
-  "failed-before": "its last run failed",
+  "failed-before": "its last run failed or was stopped",
   evicted: "the shared cache no longer had its result",
   faster: "running was faster than fetching there",
 };

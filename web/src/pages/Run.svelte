@@ -150,7 +150,7 @@
       {/each}
       {#if longest}
         <div>
-          <div class="small">Critical path</div>
+          <div class="small">Critical path (underlined)</div>
           <div class="text-[19px] font-semibold tracking-tight">{longest.task}, {seconds(longest.seconds)}</div>
         </div>
       {/if}
