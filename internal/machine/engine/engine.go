@@ -16,7 +16,6 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/files"
-	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -72,28 +71,4 @@ type Engine struct {
 	Platform string
 	Observer Observer
 	Now      func() time.Time
-}
-
-// Run settles every picked task and all its dependencies. The error is for what
-// prevented the run; failures of tasks are in the summary.
-func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
-	return e.RunAnd(ctx, opt, nil)
-}
-
-// RunAnd is [Engine.Run], and then calls do, in the same run, if every task has
-// a valid result.
-func (e *Engine) RunAnd(ctx context.Context, opt Options, do func(*Session) error) (*Summary, error) {
-	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
-	if err != nil {
-		return nil, err
-	}
-	defer end()
-	defer process.Unguard()
-	s := newSession(e, opt)
-	sum, err := s.run(ctx, do == nil)
-	if err != nil || do == nil || !sum.OK() {
-		return sum, err
-	}
-	process.Guard(opt.Run)
-	return sum, do(s)
 }

@@ -24,11 +24,11 @@ type rules struct {
 	fetch   decide.Fetch
 }
 
-// of returns the rules for one task. Inputs tells whether everything that the
+// of returns the rules for one task. Present tells whether everything that the
 // task reads is on the disk.
-func (r rules) of(t *graph.Task, evicted, inputs bool) decide.Rules {
+func (r rules) of(t *graph.Task, evicted, present bool) decide.Rules {
 	out := decide.Rules{
-		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: inputs,
+		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: present,
 		Wanted: r.fetch == decide.FetchAll || r.fetch == decide.FetchNeeded && r.picked[t],
 	}
 	if u := t.WithoutWrites(); u != nil {

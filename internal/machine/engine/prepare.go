@@ -1,0 +1,177 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"sync"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/find"
+	"grayloft.example/grayloft/internal/machine/fingerprint"
+	"grayloft.example/grayloft/internal/machine/probe"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Prepare sets up a session without running anything: it looks at the files,
+// runs the probes, and asks the service for the token's rights.
+func Prepare(ctx context.Context, e *Engine, opt Options) (*Session, error) {
+	s := newSession(e, opt)
+	_, err := s.prepare(ctx, nil)
+	return s, err
+}
+
+// prepare looks at the files and at the service, side by side. If
+// settleUnchanged is not nil, it is called with the fingerprints of the tasks;
+// if all of them then have a result, nothing more is prepared.
+func (s *Session) prepare(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+	for _, t := range s.Tasks {
+		if _, err := t.Decl.Run.With(s.engine.Graph.Repo, s.engine.Graph.Chosen); err != nil {
+			return nil, err
+		}
+	}
+	var wg sync.WaitGroup
+	var prints *fingerprint.Fingerprints
+	var err error
+	wg.Go(func() { prints, err = s.lookAtFiles(ctx, settleUnchanged) })
+	if s.engine.Shared != nil {
+		wg.Go(func() { s.askService(ctx) })
+	}
+	wg.Wait()
+	if err != nil {
+		return nil, err
+	}
+	s.Find = s.newFinder()
+	return prints, nil
+}
+
+// askService asks for the token's rights. A service that fails has warned, and
+// is not used in this run.
+func (s *Session) askService(ctx context.Context) {
+	self, err := s.engine.Shared.Self(ctx)
+	if err != nil {
+		s.engine.Shared = nil
+		return
+	}
+	s.self = self
+}
+
+func (s *Session) newFinder() *find.Finder {
+	f := &find.Finder{
+		Work: s.Delivery.Work, Blobs: s.Delivery.Blobs, Warn: s.engine.Observer.Warn,
+		Origins: find.Origins(s.engine.Graph.Repo.Name, s.engine.Service, s.self),
+	}
+	if s.engine.Shared == nil {
+		return f
+	}
+	f.Blobs.From = s.engine.Shared
+	f.Blobs.SetLine(s.engine.Store.Line(s.engine.Service))
+	f.Lookups = &find.Lookups{Catalogue: s.engine.Shared, Blobs: f.Blobs, Early: s.earlyQueries}
+	return f
+}
+
+// earlyQueries returns the early keys of all tasks that may be shared.
+func (s *Session) earlyQueries() []protocol.Query {
+	keys := s.Look.EarlyKeys(s.Tasks)
+	var out []protocol.Query
+	for _, t := range s.Tasks {
+		if k, ok := keys[t]; ok && t.IsShareable() && t.WithoutWrites() == nil {
+			out = append(out, protocol.Query{Task: t.Addr(), EarlyKey: k})
+		}
+	}
+	return out
+}
+
+// lookAtFiles surveys the files, settles unchanged tasks, and runs the probes of
+// the others.
+func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+	survey, err := s.engine.Files.Survey(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("looking at the repository's files: %w", err)
+	}
+	prober := &probe.Prober{
+		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
+		Kill: s.opt.Kill,
+	}
+	questions := probe.Questions(s.engine.Graph, s.Tasks)
+	var prints *fingerprint.Fingerprints
+	if settleUnchanged != nil {
+		// An error of a probe is reported below, where its answer is required.
+		if answers, err := prober.Fingerprints(ctx, questions); err == nil {
+			prints = fingerprint.Take(s.Tasks, fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers})
+			if !s.opt.NoReuse {
+				settleUnchanged(prints)
+			}
+		}
+	}
+	open := s.unsettled()
+	if len(open) == 0 && len(s.Tasks) > 0 && prints != nil {
+		return prints, nil
+	}
+	snap, err := s.engine.Files.SnapshotOf(survey)
+	if err != nil {
+		return nil, fmt.Errorf("looking at the repository's files: %w", err)
+	}
+	s.Look.SetSnapshot(snap)
+	if !prints.IsEmpty() && s.isLittle(open, questions) {
+		s.engine.Files.Memory.Forgo()
+	}
+	snap.Warm(ctx, open)
+	s.Look.Answers, err = prober.All(ctx, questions, filesOf{s})
+	return prints, err
+}
+
+// filesOf are the files of a session as probes see them.
+type filesOf struct{ s *Session }
+
+func (f filesOf) Paths() []string { return f.s.Look.Snapshot().Paths() }
+
+func (f filesOf) Row(p string) (listing.Row, error) {
+	return f.s.engine.Files.Memory.Row(p)
+}
+
+// unsettled returns the tasks without a result.
+func (s *Session) unsettled() []*graph.Task {
+	var out []*graph.Task
+	for _, t := range s.Tasks {
+		if s.Outputs.Get(t) == nil {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+const (
+	fewFiles   = 4000     // that are read faster than all remembered digests are loaded
+	smallBytes = 32 << 20 // of outputs, likewise
+)
+
+// isLittle tells whether the tasks without a result read so few files, and wrote
+// so little the last time, that reading everything again is faster than loading
+// the remembered digests of the whole repository.
+func (s *Session) isLittle(open []*graph.Task, questions []probe.Question) bool {
+	snap := s.Look.Snapshot()
+	if len(open) > len(s.Tasks)/10 || snap.Reading(open, fewFiles) == fewFiles {
+		return false
+	}
+	bytes := int64(0)
+	for _, t := range open {
+		if last, ok := s.Delivery.Work.LastListing(t); ok {
+			bytes += last.Bytes()
+		}
+	}
+	for _, q := range questions {
+		for _, read := range s.engine.Graph.Repo.Probes[q.Probe].Reads {
+			name := read.Pattern.String()
+			if q.Project != nil && read.Scope == decl.Own {
+				name = path.Join(q.Project.Dir, name)
+			}
+			if !snap.Has(name) {
+				return false // more than one file, and nobody knows how much
+			}
+		}
+	}
+	return bytes < smallBytes
+}

@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/fingerprint"
+	"grayloft.example/grayloft/internal/machine/keep"
+	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/share"
+	"grayloft.example/grayloft/internal/machine/store"
+)
+
+// Run settles every picked task and all its dependencies. The error is for what
+// prevented the run; failures of tasks are in the summary.
+func (e *Engine) Run(ctx context.Context, opt Options) (*Summary, error) {
+	return e.RunAnd(ctx, opt, nil)
+}
+
+// RunAnd is [Engine.Run], and then calls do, in the same run, if every task has
+// a valid result.
+func (e *Engine) RunAnd(ctx context.Context, opt Options, do func(*Session) error) (*Summary, error) {
+	end, err := e.State.Begin(opt.Run, func(run string) { process.EndRun(run) })
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	defer process.Unguard()
+	s := newSession(e, opt)
+	sum, err := s.run(ctx, do == nil)
+	if err != nil || do == nil || !sum.OK() {
+		return sum, err
+	}
+	process.Guard(opt.Run)
+	return sum, do(s)
+}
+
+// run settles all tasks. With quick, tasks whose fingerprints did not change are
+// current without further ado.
+func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
+	b := newBoard(s.Tasks, s.opt.Jobs, s.lastSeconds)
+	var settleUnchanged func(*fingerprint.Fingerprints)
+	if quick {
+		settleUnchanged = func(f *fingerprint.Fingerprints) { s.settleUnchanged(b, f) }
+	}
+	prints, err := s.prepare(ctx, settleUnchanged)
+	if err != nil {
+		return nil, err
+	}
+	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
+	if b.open() > 0 {
+		s.newLoop(b, uploads).run(ctx)
+		prints.Save(func(t *graph.Task) bool { return b.of[t].result.Outcome == decide.Current })
+		s.notes.summarise(s.opt.Run)
+	}
+	sum := &Summary{Interrupted: ctx.Err() != nil, Fetching: s.Delivery.Blobs.Spent.Total(), Took: s.clock.since(s.clock.began)}
+	for _, n := range b.nodes {
+		sum.Results = append(sum.Results, n.result)
+	}
+	if s.opt.Settled != nil {
+		s.opt.Settled(sum)
+	}
+	if uploads != nil {
+		sum.Uploading, sum.BytesOut = uploads.Finish(ctx)
+	}
+	if now := s.Delivery.Blobs.Line(); now != line {
+		s.engine.Store.KeepLine(s.engine.Service, now)
+	}
+	return sum, nil
+}
+
+func (s *Session) lastSeconds(t *graph.Task) (float64, bool) {
+	last, ok := s.engine.State.Last(t.Addr())
+	return last.Took, ok && last.Took > 0
+}
+
+func (s *Session) uploads() *share.Uploads {
+	if s.engine.Shared == nil || s.self.WritesTo == "" {
+		return nil
+	}
+	return &share.Uploads{Service: s.engine.Shared, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
+}
+
+func (s *Session) newLoop(b *board, uploads *share.Uploads) *loop {
+	e := &s.engine
+	keeper := &keep.Keeper{
+		Work: s.Delivery.Work, Look: s.Look, Now: e.Now, Notices: keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
+		Identity: keep.Identity{Origin: s.ownOrigin(), Maker: e.Maker, Name: s.self.Name},
+	}
+	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })
+	return &loop{
+		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
+		now: func() time.Duration { return s.clock.since(s.clock.began) },
+		settler: &settler{
+			look: s.Look, find: s.Find, delivery: s.Delivery, outputs: s.Outputs, rules: s.rules, warn: e.Observer.Warn, clock: s.clock,
+			origin: store.Origin{Repo: e.Graph.Repo.Name, Service: e.Service},
+		},
+		runner: &runner{
+			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
+			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, observer: e.Observer, clock: s.clock,
+		},
+	}
+}
+
+// ownOrigin is the origin of entries that are made in this run.
+func (s *Session) ownOrigin() store.Origin {
+	o := store.Origin{Repo: s.engine.Graph.Repo.Name}
+	if s.self.WritesTo != "" {
+		o.Service, o.Shelf = s.engine.Service, s.self.WritesTo
+	}
+	return o
+}
