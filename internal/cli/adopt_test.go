@@ -246,7 +246,7 @@ func TestCacheCommands(t *testing.T) {
 		Entries int
 		Repos   map[string]int
 	}
-	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos["test"] != s.Entries {
+	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos[trial.Repository(t)] != s.Entries {
 		t.Errorf("%+v, %v", s, err)
 	}
 	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "none is damaged") {

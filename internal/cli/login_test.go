@@ -69,17 +69,17 @@ func TestATokenIsRotated(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	if a := r.Grayloft("login", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, "test has a new token") {
+	if a := r.Grayloft("login", "--rotate"); a.Code != 0 || !strings.Contains(a.Out, s.Repo+" has a new token") {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)
 	}
-	if _, err := s.DB.Exec("UPDATE tokens SET old_until = now() WHERE old_until IS NOT NULL"); err != nil {
+	if _, err := s.DB.Exec("UPDATE tokens SET old_until = now() WHERE old_until IS NOT NULL AND repository_id = (SELECT id FROM repositories WHERE name = $1)", s.Repo); err != nil {
 		t.Fatal(err)
 	}
 	if rep := r.Run("--pick", "all"); !rep.OK || rep.Answer.Err != "" {
 		t.Errorf("with the new one: %v %s", rep.Totals, rep.Answer.Err)
 	}
 	// A token that expires soon causes a warning.
-	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days'"); err != nil {
+	if _, err := s.DB.Exec("UPDATE tokens SET expires_at = now() + interval '2 days' WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", s.Repo); err != nil {
 		t.Fatal(err)
 	}
 	trial.Wait(t, "the service to know", func() bool {

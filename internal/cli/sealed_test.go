@@ -398,7 +398,7 @@ func TestDoctorNamesWhatIsMissing(t *testing.T) {
 	s := trial.Serve(t)
 	ci, _ := everyone(t, s)
 	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n[task.a]\nrun = \"true\"\n"})
-	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "service       none: only this machine's cache") || !strings.Contains(a.Out, "test: 1 project, 1 task") {
+	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "service       none: only this machine's cache") || !strings.Contains(a.Out, s.Repo+": 1 project, 1 task") {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	r.Login(s.URL, ci, "here")

@@ -279,7 +279,7 @@ func TestEntriesWithMissingBlobs(t *testing.T) {
 	ci, brenna := everyone(t, s)
 	r := trial.New(t, sample).Login(s.URL, ci, "ci")
 	r.Run("--pick", "all")
-	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
+	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs) AND repository_id = (SELECT id FROM repositories WHERE name = $1)`, s.Repo); err != nil {
 		t.Fatal(err)
 	}
 	c := r.Clone().Login(s.URL, brenna, "home")
@@ -289,7 +289,7 @@ func TestEntriesWithMissingBlobs(t *testing.T) {
 	}
 	d := r.Clone().Login(s.URL, s.Token(t, "oskar", "", "trusted"), "office")
 	d.Append("lib/test/t", "more\n")
-	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs)`); err != nil {
+	if _, err := s.DB.Exec(`DELETE FROM blobs WHERE digest IN (SELECT blob FROM listing_blobs) AND repository_id = (SELECT id FROM repositories WHERE name = $1)`, s.Repo); err != nil {
 		t.Fatal(err)
 	}
 	rep = d.Run("test@lib") // generate is cached until test must run, and its blobs are missing

@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/cli"
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/cluster"
 	"grayloft.example/grayloft/internal/service/records"
@@ -36,6 +38,9 @@ func Main(m *testing.M) {
 		os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdout, os.Stderr))
 	}
 	code := m.Run()
+	if served.stop != nil {
+		served.stop()
+	}
 	if shared.stop != nil {
 		shared.stop()
 	}
@@ -90,6 +95,7 @@ func (r *Repo) Write(name, text string) {
 	if err := os.MkdirAll(filepath.Dir(r.Path(name)), 0o755); err != nil {
 		r.T.Fatal(err)
 	}
+	text = atService(text, Repository(r.T))
 	if err := os.WriteFile(r.Path(name), []byte(text), 0o644); err != nil {
 		r.T.Fatal(err)
 	}
@@ -335,44 +341,106 @@ func Database(t testing.TB) string {
 	return shared.c.URL(name)
 }
 
-// Service is a running service with its own database.
+// Service is a running service.
 type Service struct {
 	*service.Service
 	Config service.Config
 	DB     *records.DB
+	Repo   string // the repository of this test
 }
 
-// Serve starts a service.
-func Serve(t testing.TB) *Service { return ServeWith(t, func(*service.Config) {}) }
+// atService gives a repository that is called "test" its own name. A project at
+// the root stays "test".
+func atService(text, name string) string {
+	const before = "[repo]\nname = \"test\"\n"
+	if !strings.Contains(text, before) {
+		return text
+	}
+	text = strings.Replace(text, before, fmt.Sprintf("[repo]\nname = %q\n", name), 1)
+	if strings.Contains(text, "\n[task.") {
+		text = strings.Replace(text, "\n[task.", "\n[project]\nname = \"test\"\n[task.", 1)
+	}
+	return text
+}
 
-// ServeWith is [Serve] with a changed configuration.
+// Repository is the name that the repository of a test has at the service: the
+// tests of a package share one. [Repo.Write] writes it for "test".
+func Repository(t testing.TB) string {
+	name, _, _ := strings.Cut(t.Name(), "/")
+	return "test-" + digest.Of([]byte(name)).Short()
+}
+
+var served struct {
+	once sync.Once
+	s    *Service
+	err  error
+	stop func()
+}
+
+// Serve returns the service that the tests of a package share. It runs until
+// [Main] ends.
+func Serve(t testing.TB) *Service {
+	t.Helper()
+	served.once.Do(func() {
+		var dir string
+		if dir, served.err = os.MkdirTemp("", "grayloft-served-"); served.err == nil {
+			served.s, served.err = start(t, dir, func(*service.Config) {})
+		}
+		served.stop = func() {
+			if served.s != nil {
+				served.s.DB.Close()
+				_ = served.s.Stop()
+			}
+			os.RemoveAll(dir)
+		}
+	})
+	if served.err != nil {
+		t.Fatal(served.err)
+	}
+	mine := *served.s
+	mine.Repo = Repository(t)
+	return &mine
+}
+
+// ServeWith starts a service and a database for one test alone, with a changed
+// configuration.
 func ServeWith(t testing.TB, change func(*service.Config)) *Service {
 	t.Helper()
-	cfg := service.Defaults()
-	cfg.Data, cfg.Database, cfg.Listen = t.TempDir(), Database(t), "127.0.0.1:0"
-	cfg.Log, cfg.CleanupInterval = slog.New(slog.NewTextHandler(io.Discard, nil)), 0
-	change(&cfg)
-	s, err := service.Start(context.Background(), cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := records.Open(context.Background(), cfg.Database)
+	s, err := start(t, t.TempDir(), change)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		db.Close()
+		s.DB.Close()
 		if err := s.Stop(); err != nil {
 			t.Error(err)
 		}
 	})
-	return &Service{s, cfg, db}
+	s.Repo = Repository(t)
+	return s
 }
 
-// Token makes a token for the repository "test".
+func start(t testing.TB, dir string, change func(*service.Config)) (*Service, error) {
+	t.Helper()
+	cfg := service.Defaults()
+	cfg.Data, cfg.Database, cfg.Listen = dir, Database(t), "127.0.0.1:0"
+	cfg.Log, cfg.CleanupInterval = slog.New(slog.NewTextHandler(io.Discard, nil)), 0
+	change(&cfg)
+	s, err := service.Start(context.Background(), cfg)
+	if err != nil {
+		return nil, err
+	}
+	db, err := records.Open(context.Background(), cfg.Database)
+	if err != nil {
+		return nil, errors.Join(err, s.Stop())
+	}
+	return &Service{Service: s, Config: cfg, DB: db}, nil
+}
+
+// Token makes a token for the test's repository.
 func (s *Service) Token(t testing.TB, name, putsOn string, takesFrom ...string) string {
 	t.Helper()
-	return s.TokenFor(t, "test", name, putsOn, takesFrom...)
+	return s.TokenFor(t, s.Repo, name, putsOn, takesFrom...)
 }
 
 // TokenFor makes a token for a repository.

@@ -25,6 +25,7 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/records"
 	"grayloft.example/grayloft/internal/trial"
 )
@@ -71,7 +72,7 @@ func callerOf(t *testing.T, s *trial.Service, token func(*trial.Service) string)
 
 func ci(s *trial.Service) string {
 	secret, err := s.DB.NewToken(context.Background(), records.Token{
-		Repository: "test", Name: "ci", WritesTo: "trusted", ReadsFrom: []string{"trusted"}, MayView: true})
+		Repository: s.Repo, Name: "ci", WritesTo: "trusted", ReadsFrom: []string{"trusted"}, MayView: true})
 	if err != nil {
 		panic(err)
 	}
@@ -102,6 +103,7 @@ func (c *caller) call(method, path string, body any) (int, []byte) {
 			c.t.Fatal(err)
 		}
 	}
+	path = strings.Replace(path, "/v1/test/", "/v1/"+c.s.Repo+"/", 1)
 	req, err := http.NewRequest(method, c.s.URL+path, bytes.NewReader(data))
 	if err != nil {
 		c.t.Fatal(err)
@@ -213,7 +215,7 @@ func TestEntriesAreFiledOnceAndFound(t *testing.T) {
 		t.Errorf("%+v, %v", filed, err)
 	}
 	var n int
-	if err := c.s.DB.Get(&n, "SELECT count(*) FROM divergences"); err != nil || n != 1 {
+	if err := c.s.DB.Get(&n, "SELECT count(*) FROM divergences WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil || n != 1 {
 		t.Errorf("%d divergences are on record, %v", n, err)
 	}
 
@@ -272,13 +274,13 @@ func TestHostileEntriesAreRefused(t *testing.T) {
 	e = c.entry(good, in)
 	c.want(400, "PUT", "/v1/test/entries/"+digest.Of(nil).String()+"?shelf=trusted", e)
 	var n int
-	if err := c.s.DB.Get(&n, "SELECT count(*) FROM entries"); err != nil || n != 0 {
+	if err := c.s.DB.Get(&n, "SELECT count(*) FROM entries WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil || n != 0 {
 		t.Errorf("%d entries were filed, %v", n, err)
 	}
 }
 
 func TestWrongBodiesAreNotStored(t *testing.T) {
-	c := newCaller(t, ci)
+	c := callerOf(t, trial.ServeWith(t, func(*service.Config) {}), ci) // it looks at the files of the service
 	d := digest.Of([]byte("hello"))
 	for what, body := range map[string][]byte{"a flipped bit": []byte("hellp"), "cut off": []byte("hell"), "nothing": {}} {
 		if status, _ := c.call("PUT", "/v1/test/blobs/"+d.String(), body); status != 422 {
@@ -345,7 +347,7 @@ func TestTokens(t *testing.T) {
 	c.want(403, "PUT", "/v1/test/blobs/"+digest.Of([]byte("x")).String(), []byte("x"))
 	c.want(403, "PUT", path(e, "trusted"), e)
 
-	branch, err := c.s.DB.NewToken(ctx, records.Token{Repository: "test", Name: "pr", WritesTo: "branch/*", ReadsFrom: []string{"branch/fix", "trusted"}})
+	branch, err := c.s.DB.NewToken(ctx, records.Token{Repository: c.s.Repo, Name: "pr", WritesTo: "branch/*", ReadsFrom: []string{"branch/fix", "trusted"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -359,7 +361,7 @@ func TestTokens(t *testing.T) {
 		c.want(401, "GET", "/v1/test/self", nil)
 	}
 	past := time.Now().Add(-time.Hour)
-	old, err := c.s.DB.NewToken(ctx, records.Token{Repository: "test", Name: "old", ExpiresAt: &past})
+	old, err := c.s.DB.NewToken(ctx, records.Token{Repository: c.s.Repo, Name: "old", ExpiresAt: &past})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -368,10 +370,10 @@ func TestTokens(t *testing.T) {
 		t.Errorf("%s", b)
 	}
 	for what, bad := range map[string]records.Token{
-		"takes from an untrusted shelf, puts on the trusted one": {Repository: "test", Name: "x", WritesTo: "trusted", ReadsFrom: []string{"trusted", "person/x"}},
-		"no name":       {Repository: "test"},
+		"takes from an untrusted shelf, puts on the trusted one": {Repository: c.s.Repo, Name: "x", WritesTo: "trusted", ReadsFrom: []string{"trusted", "person/x"}},
+		"no name":       {Repository: c.s.Repo},
 		"no repository": {Name: "x"},
-		"no such shelf": {Repository: "test", Name: "x", WritesTo: "elsewhere"},
+		"no such shelf": {Repository: c.s.Repo, Name: "x", WritesTo: "elsewhere"},
 	} {
 		if _, err := c.s.DB.NewToken(ctx, bad); err == nil {
 			t.Errorf("%s: made", what)
@@ -387,7 +389,7 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	c := newCaller(t, ci)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.s.URL+"/v1/test/live", nil)
+	req, err := http.NewRequestWithContext(ctx, "GET", c.s.URL+"/v1/"+c.s.Repo+"/live", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

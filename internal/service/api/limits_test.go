@@ -30,7 +30,7 @@ func TestRangesAndPieces(t *testing.T) {
 	c.want(204, "PUT", "/v1/test/blobs/"+d.String(), []byte(text))
 	get := func(query, header string) (int, string, string) {
 		t.Helper()
-		req, _ := http.NewRequest("GET", c.s.URL+"/v1/test/blobs/"+d.String()+query, nil)
+		req, _ := http.NewRequest("GET", c.s.URL+"/v1/"+c.s.Repo+"/blobs/"+d.String()+query, nil)
 		req.Header.Set("Authorization", "Bearer "+c.token)
 		if header != "" {
 			req.Header.Set("Range", header)
@@ -104,7 +104,7 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 	// An upload that never ends occupies the only slot.
 	body, feed := io.Pipe()
 	text := []byte("slow tide")
-	req, _ := http.NewRequest("PUT", s.URL+"/v1/test/blobs/"+digest.Of(text).String(), body)
+	req, _ := http.NewRequest("PUT", s.URL+"/v1/"+s.Repo+"/blobs/"+digest.Of(text).String(), body)
 	req.ContentLength = int64(len(text))
 	req.Header.Set("Authorization", "Bearer "+c.token)
 	var wg sync.WaitGroup
@@ -167,7 +167,7 @@ func TestATokenGetsANewSecret(t *testing.T) {
 			t.Errorf("%s one: %d", what, status)
 		}
 	}
-	if _, err := c.s.DB.Exec("UPDATE tokens SET old_until = now() - interval '1 second'"); err != nil {
+	if _, err := c.s.DB.Exec("UPDATE tokens SET old_until = now() - interval '1 second' WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil {
 		t.Fatal(err)
 	}
 	c.token = old
@@ -212,7 +212,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 				body[rnd.IntN(len(body))] ^= 1 << rnd.IntN(8)
 			}
 		}
-		req, _ := http.NewRequest("POST", c.s.URL+"/v1/test/packs", bytes.NewReader(body))
+		req, _ := http.NewRequest("POST", c.s.URL+"/v1/"+c.s.Repo+"/packs", bytes.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+c.token)
 		if encoding != "" {
 			req.Header.Set("Content-Encoding", encoding)
@@ -255,7 +255,7 @@ func TestUnreferencedBlobsAreDeletedFromDiskAndMetrics(t *testing.T) {
 	c.want(204, "PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
 	stored := func(what, n string) func() bool {
 		return func() bool {
-			return strings.Contains(string(get(t, s.URL+"/metrics")), `grayloft_stored_`+what+`{repo="test"} `+n+"\n")
+			return strings.Contains(string(get(t, s.URL+"/metrics")), `grayloft_stored_`+what+`{repo="`+s.Repo+`"} `+n+"\n")
 		}
 	}
 	trial.Wait(t, "the metrics to count it", stored("bytes", "17"))
