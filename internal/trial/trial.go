@@ -357,10 +357,7 @@ func atService(text, name string) string {
 		return text
 	}
 	text = strings.Replace(text, before, fmt.Sprintf("[repo]\nname = %q\n", name), 1)
-	if strings.Contains(text, "\n[task.") {
-		text = strings.Replace(text, "\n[task.", "\n[project]\nname = \"test\"\n[task.", 1)
-	}
-	return text
+	return strings.Replace(text, "\n[task.", "\n[project]\nname = \"test\"\n[task.", 1)
 }
 
 // Repository is the name that the repository of a test has at the service: the
