@@ -24,7 +24,7 @@ var may = map[string][]string{
 	"internal/term":      {"internal/core", "internal/machine"},
 	"internal/cli":       {"internal/core", "internal/machine", "internal/protocol", "internal/remote", "internal/term"},
 	"internal/browser":   {},
-	"internal/trial":     {"internal/cli", "internal/service"},
+	"internal/trial":     {"internal/cli", "internal/core", "internal/service"},
 	"internal/structure": {},
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
