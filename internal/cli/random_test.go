@@ -297,7 +297,7 @@ func (w *world) compare(what string) {
 		dir := fmt.Sprintf("p%d/out", i)
 		got, want := snapshot(w.t, w.r.Path(dir)), snapshot(w.t, clean.Path(dir))
 		if got != want {
-			w.t.Errorf("%s: p%d came out\n%s\nand in a clean run\n%s\noutcomes %v", what, i, got, want, rep.Outcomes())
+			w.t.Errorf("%s: the outputs of p%d are\n%s\nin a clean run\n%s\noutcomes %v", what, i, got, want, rep.Outcomes())
 		}
 	}
 	if len(rep.Ran()) == 1 {
@@ -320,7 +320,7 @@ func (w *world) foreseen(what string, args ...string) trial.Report {
 			w.open++
 			continue
 		case x.Outcome != got.Outcome && !moved:
-			w.t.Errorf("%s: %v: %s was planned as %s %v and came out %s %v", what, args, x.Task, x.Outcome, x.Detail, got.Outcome, got.Detail)
+			w.t.Errorf("%s: %v: %s was planned as %s %v and was %s %v", what, args, x.Task, x.Outcome, x.Detail, got.Outcome, got.Detail)
 		case x.Outcome == "ran" && (*x.Reason != *got.Reason || fmt.Sprint(x.Detail) != fmt.Sprint(got.Detail)):
 			w.t.Errorf("%s: %v: %s was planned to run for %s %v and ran for %s %v", what, args, x.Task, *x.Reason, x.Detail, *got.Reason, got.Detail)
 		}

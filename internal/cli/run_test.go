@@ -202,7 +202,7 @@ writes = []
 	}
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "false;", "true;", 1))
 	if rep := r.Run("--pick", "all"); !rep.OK || strings.Contains(rep.Answer.Err, "displaced") {
-		t.Errorf("mended, %v\n%s", rep.Outcomes(), rep.Answer.Err)
+		t.Errorf("after the repair: %v\n%s", rep.Outcomes(), rep.Answer.Err)
 	}
 }
 

@@ -78,7 +78,7 @@ touch $HOME/a $TMPDIR/b left-behind
 		t.Error("it wrote beside the checkout")
 	}
 	if r.Has("lib/left-behind") {
-		t.Error("what is not among its writes came out of the stage")
+		t.Error("a file that is not in its writes was moved to the checkout")
 	}
 	if r.Has(".grayloft/sealed/" + rep.Run) {
 		t.Error("the stage is still there")
@@ -310,7 +310,7 @@ run = "printf 'at %s.' $(date +%s) > stamp; cat out > same; pwd > long"
 		}
 	}
 	if strings.Contains(a.Out, "same") {
-		t.Errorf("an output that came out the same is shown:\n%s", a.Out)
+		t.Errorf("an output that is equal in both runs is shown:\n%s", a.Out)
 	}
 	if r.Write("lib/in", "x\n"); r.Grayloft("reproduce", "nothing@lib").Code != 2 {
 		t.Error("a task that is not there")
@@ -388,7 +388,7 @@ run = "cat in out > copy"
 	}
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), `"old/*"`, `"other"`, 1))
 	if a := r.Grayloft("drift", "make@lib"); a.Code != 0 || !strings.Contains(a.Out, "1 task opened exactly what was declared.") {
-		t.Errorf("mended: %d %s%s", a.Code, a.Out, a.Err)
+		t.Errorf("after the repair: %d %s%s", a.Code, a.Out, a.Err)
 	}
 	want(t, "a run after it", r.Run("make@lib").Outcomes(), map[string]string{"make@lib": "ran"})
 }
