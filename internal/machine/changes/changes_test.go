@@ -1,0 +1,145 @@
+package changes
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/git"
+)
+
+type repo struct {
+	t   *testing.T
+	dir string
+}
+
+func newRepo(t *testing.T) repo {
+	t.Helper()
+	r := repo{t, t.TempDir()}
+	r.git("init", "-q", "-b", "main")
+	r.write("grayloft.toml", "schema = 1\n[repo]\nprojects = [\"*\"]\n")
+	for _, p := range []string{"a", "b"} {
+		r.write(p+"/loft.toml", "[task.make]\nrun = \"true\"\nreads = [\"in\"]\nwrites = []\n")
+		r.write(p+"/in", "one\n")
+	}
+	r.commit("start")
+	return r
+}
+
+func (r repo) write(name, text string) {
+	r.t.Helper()
+	full := filepath.Join(r.dir, name)
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		r.t.Fatal(err)
+	}
+	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r repo) git(args ...string) string {
+	r.t.Helper()
+	out, err := exec.Command("git", append([]string{"-C", r.dir, "-c", "user.name=t", "-c", "user.email=t@skerry.example"}, args...)...).CombinedOutput()
+	if err != nil {
+		r.t.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+func (r repo) commit(message string) string {
+	r.t.Helper()
+	r.git("add", "-A")
+	r.git("commit", "-qm", message)
+	return r.git("rev-parse", "HEAD")
+}
+
+func (r repo) find(q Question) (Answer, string, error) {
+	r.t.Helper()
+	g, err := graph.Load(os.DirFS(r.dir), "r")
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	q.Graph = g
+	a, err := Find(r.t.Context(), git.Repo{Dir: r.dir}, q)
+	var touched []string
+	for _, x := range a.Touched {
+		touched = append(touched, x.Task.Addr())
+	}
+	return a, strings.Join(touched, " "), err
+}
+
+func TestFindMeasuresAgainstTheBase(t *testing.T) {
+	r := newRepo(t)
+	first := r.git("rev-parse", "HEAD")
+	r.write("a/in", "two\n")
+	if a, got, err := r.find(Question{}); err != nil || got != "make@a" || a.Base != "HEAD" {
+		t.Errorf("an edited file: %q against %s, %v", got, a.Base, err)
+	}
+	r.commit("a")
+	r.write("b/loft.toml", "[task.make]\nrun = \"false\"\nreads = [\"in\"]\nwrites = []\n")
+	if _, got, err := r.find(Question{}); err != nil || got != "make@b" {
+		t.Errorf("an edited declaration: %q, %v", got, err)
+	}
+	if _, got, err := r.find(Question{Since: first}); err != nil || got != "make@a make@b" {
+		t.Errorf("since the first commit: %q, %v", got, err)
+	}
+	if _, got, err := r.find(Question{Paths: []string{"a/in"}}); err != nil || got != "make@a" {
+		t.Errorf("a named file: %q, %v", got, err)
+	}
+}
+
+func TestAMissingBaseTouchesEverything(t *testing.T) {
+	r := newRepo(t)
+	var since *SinceError
+	if _, _, err := r.find(Question{Since: "nowhere"}); !errors.As(err, &since) {
+		t.Errorf("a revision that does not exist: %v", err)
+	}
+	r.git("checkout", "-q", "--orphan", "other")
+	r.commit("unrelated")
+	if a, got, err := r.find(Question{Since: "main"}); err != nil || got != "make@a make@b" || !strings.Contains(a.Warning, "no common ancestor") {
+		t.Errorf("%q, %q, %v", got, a.Warning, err)
+	}
+	r.git("checkout", "-q", "main")
+	r.write("grayloft.toml", "broken")
+	r.commit("broken")
+	broken := r.git("rev-parse", "HEAD")
+	r.write("grayloft.toml", "schema = 1\n[repo]\nprojects = [\"*\"]\n")
+	if a, got, err := r.find(Question{Since: broken}); err != nil || got != "make@a make@b" || !strings.Contains(a.Warning, "cannot be read") {
+		t.Errorf("declarations that cannot be read: %q, %q, %v", got, a.Warning, err)
+	}
+}
+
+func TestLastGoodIsAnAncestor(t *testing.T) {
+	r := newRepo(t)
+	good := r.git("rev-parse", "HEAD")
+	r.git("checkout", "-qb", "side")
+	r.write("b/in", "side\n")
+	elsewhere := r.commit("side")
+	r.git("checkout", "-q", "main")
+	r.write("a/in", "two\n")
+	r.commit("a")
+	ask := func(commits []string, err error) Question {
+		return Question{Since: LastGood, LastGood: func(_ context.Context, branch string) ([]string, error) {
+			if branch != "main" {
+				t.Errorf("asked about branch %q", branch)
+			}
+			return commits, err
+		}}
+	}
+	if a, got, err := r.find(ask([]string{elsewhere, good}, nil)); err != nil || got != "make@a" || a.Warning != "" {
+		t.Errorf("%q, %q, %v", got, a.Warning, err)
+	}
+	for what, q := range map[string]Question{
+		"has no run on the trusted shelf":       ask([]string{elsewhere}, nil),
+		"did not name the last good commit (x)": ask(nil, errors.New("x")),
+	} {
+		if a, got, err := r.find(q); err != nil || got != "make@a make@b" || !strings.Contains(a.Warning, what) {
+			t.Errorf("%q, %q, %v", got, a.Warning, err)
+		}
+	}
+}
