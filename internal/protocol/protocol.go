@@ -24,6 +24,8 @@ const (
 	PieceBytes   = 4 << 20   // bytes of a larger blob that are transferred at a time
 	MaxPieces    = 10000     // pieces of one blob
 	MaxBody      = 16 << 20  // bytes of a JSON body
+	MaxAnswer    = 32 << 20  // bytes of a JSON answer
+	MaxPart      = 64 << 20  // bytes of a listing or a list of ingredients
 	MaxEvents    = 1000      // events in a request
 	MaxParts     = 100000    // tasks in a request for durations
 	EarlyAnswers = 4         // entries per shelf for an early key
@@ -76,11 +78,12 @@ var ErrDown = errors.New("the shared cache does not answer")
 
 // Problem is an RFC 9457 problem document.
 type Problem struct {
-	Type    string          `json:"type"`
-	Title   string          `json:"title"`
-	Status  int             `json:"status"`
-	Detail  string          `json:"detail,omitempty"`
-	Missing []digest.Digest `json:"missing,omitempty"` // blobs that an entry names but the service does not have
+	Type     string          `json:"type"`
+	Title    string          `json:"title"`
+	Status   int             `json:"status"`
+	Detail   string          `json:"detail,omitempty"`
+	Instance string          `json:"instance,omitempty"` // names the request, in the service's log as well
+	Missing  []digest.Digest `json:"missing,omitempty"`  // blobs that an entry names but the service does not have
 }
 
 // Maker is who made an output, where and when.
@@ -182,6 +185,7 @@ type Assembly struct {
 
 // Self describes the token of the caller.
 type Self struct {
+	ID        int64      `json:"id"` // of the token; it stays when the secret is rotated
 	Name      string     `json:"name"`
 	Repo      string     `json:"repo"`
 	WritesTo  string     `json:"writes_to"` // a shelf or a pattern; empty: none
@@ -189,6 +193,12 @@ type Self struct {
 	View      bool       `json:"view"`
 	Manage    bool       `json:"manage"`
 	Expires   *time.Time `json:"expires,omitempty"`
+}
+
+// SignedIn is the answer to POST session.
+type SignedIn struct {
+	Self
+	PageToken string `json:"page_token"` // for the header X-Page-Token of requests that change something
 }
 
 // Run is a run as its client announces it.

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"grayloft.example/grayloft/internal/core/digest"
 )
 
 // CheckPath refuses a path that is not relative and clean, is not UTF-8, or
@@ -108,6 +110,29 @@ func (l List) CheckLinks(dir string) error {
 		if err := CheckPath(to); to != "." && err != nil {
 			return fmt.Errorf("the link %q: %w", r.Path, err)
 		}
+	}
+	return nil
+}
+
+// MaxFile is the size, in bytes, of the largest file that a listing may name.
+const MaxFile = 8 << 30
+
+// checkSizes refuses sizes that no file has: larger than [MaxFile], or two of
+// them for the same contents.
+func checkSizes(rows []Row) error {
+	sizes := make(map[digest.Digest]int64, len(rows))
+	for _, r := range rows {
+		d, ok := r.Blob()
+		if !ok {
+			continue
+		}
+		if r.Size > MaxFile {
+			return fmt.Errorf("%q has %d bytes; at most %d are allowed", r.Path, r.Size, int64(MaxFile))
+		}
+		if size, seen := sizes[d]; seen && size != r.Size {
+			return fmt.Errorf("%q is declared with %d bytes, and the same contents elsewhere with %d", r.Path, r.Size, size)
+		}
+		sizes[d] = r.Size
 	}
 	return nil
 }

@@ -165,6 +165,9 @@ func Parse(text []byte) (List, error) {
 	if err := checkTogether(rows); err != nil {
 		return nil, fmt.Errorf("listing: %w", err)
 	}
+	if err := checkSizes(rows); err != nil {
+		return nil, fmt.Errorf("listing: %w", err)
+	}
 	return rows, nil
 }
 

@@ -6,7 +6,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -34,22 +33,27 @@ type Server struct {
 	limits  *limits
 	uses    *uses
 
-	tokensKnown *answers[string, records.Token]
-	blobsKnown  *answers[blobKey, records.Blob]
+	ledger *ledger
+
+	tokensKnown   *answers[string, records.Token]
+	sessionsKnown *answers[records.Session, knownSession]
+	blobsKnown    *answers[blobKey, records.Blob]
 }
 
 // Handler returns the server's routes. Ctx ends background work.
 func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s.hub = newHub(s.Log)
+	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
+	s.sessionsKnown = newAnswers[records.Session, knownSession](tokenHolds)
+	s.hub = newHub(s.Log, func() { s.tokensKnown.clear(); s.sessionsKnown.clear() })
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
-	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
+	s.ledger = &ledger{records: s.Records, quota: s.Limits.Quota, of: map[int64]*account{}}
 	go s.flushUses(ctx)
 
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(s.recover, s.measure)
+	r.Use(s.name, s.recover, s.measure, s.secureHeaders, s.keepSteady, s.cleanAddress)
 	r.GET("/healthz", s.health)
 	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
 	r.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", document) })
@@ -61,19 +65,20 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.GET("/self", s.self)
 	v.POST("/self/rotate", s.rotate)
 	v.POST("/entries/lookup", s.lookup)
-	v.PUT("/entries/:key", s.file)
 	v.POST("/blobs/missing", s.missing)
-	v.PUT("/blobs/:digest", s.limitUploads, s.putBlob)
-	v.POST("/blobs/:digest/assembly", s.limitUploads, s.assemble)
 	v.GET("/blobs/:digest", s.getBlob)
 	v.HEAD("/blobs/:digest", s.getBlob)
-	v.POST("/packs", s.limitUploads, s.putPack)
 	v.POST("/packs/fetch", s.fetchPack)
-	v.POST("/runs", s.startRun)
-	v.POST("/runs/:id/events", s.addEvents)
 	v.GET("/entries", s.entries)
 	v.GET("/last-good", s.lastGood)
-	v.POST("/parts/:digest", s.parts)
+	write := v.Group("", s.requireWrite)
+	write.PUT("/entries/:key", s.file)
+	write.PUT("/blobs/:digest", s.limitUploads, s.putBlob)
+	write.POST("/blobs/:digest/assembly", s.limitUploads, s.assemble)
+	write.POST("/packs", s.limitUploads, s.putPack)
+	write.POST("/runs", s.startRun)
+	write.POST("/runs/:id/events", s.addEvents)
+	write.POST("/parts/:digest", s.parts)
 	look := v.Group("", s.requireView)
 	look.GET("/runs", s.runs)
 	look.GET("/runs/:id", s.run)
@@ -92,44 +97,6 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		s.Console.ServeHTTP(c.Writer, c.Request)
 	})
 	return r
-}
-
-// problem answers with an RFC 9457 document.
-func problem(c *gin.Context, status int, title, detail string) {
-	answerProblem(c, protocol.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail})
-}
-
-func answerProblem(c *gin.Context, p protocol.Problem) {
-	c.Header("Content-Type", protocol.TypeProblem)
-	c.AbortWithStatusJSON(p.Status, p)
-}
-
-// fault answers with the problem for an error of records or blobs.
-func (s *Server) fault(c *gin.Context, err error) {
-	switch {
-	case errors.Is(err, records.ErrNotExist), errors.Is(err, blobs.ErrNotExist):
-		problem(c, http.StatusNotFound, "not found", err.Error())
-	case errors.Is(err, records.ErrTooLate):
-		problem(c, http.StatusConflict, "the upload was not stored", err.Error())
-	case errors.Is(err, context.Canceled):
-		problem(c, 499, "the client closed the connection", "")
-	default:
-		s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
-		problem(c, http.StatusServiceUnavailable, "the service cannot do this now", "see the service's log for the reason; try again later")
-	}
-}
-
-func (s *Server) recover(c *gin.Context) {
-	defer func() {
-		if p := recover(); p != nil {
-			if p == http.ErrAbortHandler {
-				panic(p)
-			}
-			s.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", p)
-			problem(c, http.StatusInternalServerError, "the service failed", "")
-		}
-	}()
-	c.Next()
 }
 
 func (s *Server) health(c *gin.Context) {

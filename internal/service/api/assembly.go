@@ -22,7 +22,7 @@ import (
 func (s *Server) assemble(c *gin.Context) {
 	d, ok := digestParam(c)
 	var in protocol.Assembly
-	if !ok || !mayWrite(c) || !decode(c, &in) {
+	if !ok || !s.decode(c, digestBody, &in) {
 		return
 	}
 	if len(in.Pieces) > protocol.MaxPieces || in.Size > protocol.MaxBlob || in.Size < 1 {
@@ -32,9 +32,6 @@ func (s *Server) assemble(c *gin.Context) {
 			"the blob cannot be assembled",
 			fmt.Sprintf("at most %d pieces and %d bytes are allowed", protocol.MaxPieces, int64(protocol.MaxBlob)),
 		)
-		return
-	}
-	if !s.room(c, in.Size) {
 		return
 	}
 	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, in.Pieces)
@@ -48,6 +45,11 @@ func (s *Server) assemble(c *gin.Context) {
 			Detail: fmt.Sprintf("%d of %d", len(missing), len(in.Pieces)), Missing: missing})
 		return
 	}
+	if !fits(pieces, in.Size) {
+		problem(c, http.StatusUnprocessableEntity, "the blob cannot be assembled", errLength.Error())
+		return
+	}
+	answerWithin(c, in.Size)
 	// It can take longer than a client waits for an answer to begin.
 	stored := make(chan error, 1)
 	go func() { stored <- s.assembleFrom(c, d, in, pieces) }()
@@ -63,13 +65,14 @@ func (s *Server) assemble(c *gin.Context) {
 
 // assemblyError is the part of an error that concerns the client.
 func (s *Server) assemblyError(c *gin.Context, err error) string {
+	var full fullError
 	switch {
-	case errors.Is(err, errMismatch), errors.Is(err, errLength), errors.Is(err, records.ErrTooLate):
+	case errors.Is(err, errMismatch), errors.Is(err, errLength), errors.Is(err, records.ErrTooLate), errors.As(err, &full):
 		return err.Error()
 	case errors.Is(err, blobs.ErrNotExist):
 		return "a piece was deleted: send it again"
 	}
-	s.Log.Error("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+	s.logFault(c, err)
 	return "the service cannot do this now; try again later"
 }
 
@@ -103,20 +106,24 @@ func inOrder(list []digest.Digest, have map[digest.Digest]records.Blob) (pieces 
 	return pieces, missing
 }
 
+// fits tells whether pieces have so many bytes together.
+func fits(pieces []records.Blob, size int64) bool {
+	for _, b := range pieces {
+		size -= b.Size
+	}
+	return size == 0
+}
+
 // assembleFrom stores the concatenation of pieces, if it matches the digest. The
 // pieces are then left to the cleanup.
 func (s *Server) assembleFrom(c *gin.Context, d digest.Digest, in protocol.Assembly, pieces []records.Blob) error {
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
+	ctx := c.Request.Context()
 	body := &concatenation{ctx: ctx, from: s.Blobs, left: pieces}
 	defer body.close()
-	stored, err := s.store(c, d, body, in.Size)
-	if err != nil {
+	if err := s.receive(c, d, body, in.Size); err != nil {
 		return err
 	}
-	if err := s.Records.PutBlobs(ctx, repo, []records.Stored{stored}); err != nil {
-		return err
-	}
-	return s.Records.EndLeases(ctx, repo, in.Pieces)
+	return s.Records.EndLeases(ctx, token(c).RepositoryID, in.Pieces)
 }
 
 // concatenation reads objects one after another.

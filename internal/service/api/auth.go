@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -14,21 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-const (
-	cookie   = "grayloft_session"
-	tokenKey = "token"
-)
-
-func (s *Server) measure(c *gin.Context) {
-	began := time.Now()
-	c.Next()
-	route := c.FullPath()
-	if route == "" {
-		route = "console"
-	}
-	s.metrics.http.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(c.Writer.Status())).Inc()
-	s.metrics.http.seconds.WithLabelValues(c.Request.Method, route).Observe(time.Since(began).Seconds())
-}
+const tokenKey = "token"
 
 // find returns the token with a secret, or answers with a problem.
 func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
@@ -49,6 +34,7 @@ func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 		)
 		return t, false
 	case errors.Is(err, records.ErrNotExist):
+		s.noteFailure(c)
 		c.Header("WWW-Authenticate", "Bearer")
 		problem(c, http.StatusUnauthorized, "unknown token", "it is misspelled, revoked, or belongs to another service")
 		return t, false
@@ -59,18 +45,31 @@ func (s *Server) find(c *gin.Context, secret string) (records.Token, bool) {
 	return t, true
 }
 
-func secretOf(r *http.Request) string {
-	if s, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-		return strings.TrimSpace(s)
+func bearer(r *http.Request) string {
+	secret, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	return strings.TrimSpace(secret)
+}
+
+// caller returns the token of whoever sent a request, by its secret or by a
+// session of the console, or answers with a problem.
+func (s *Server) caller(c *gin.Context) (records.Token, bool) {
+	if secret := bearer(c.Request); secret != "" {
+		if s.isGuessing(c, secret) {
+			return records.Token{}, false
+		}
+		return s.find(c, secret)
 	}
-	if ck, err := r.Cookie(cookie); err == nil {
-		return ck.Value
+	if session, ok := s.sessionOf(c.Request); ok {
+		if s.isGuessing(c, "") {
+			return records.Token{}, false
+		}
+		return s.bySession(c, session)
 	}
-	return ""
+	return s.find(c, "")
 }
 
 func (s *Server) authenticate(c *gin.Context) {
-	t, ok := s.find(c, secretOf(c.Request))
+	t, ok := s.caller(c)
 	if !ok {
 		return
 	}
@@ -94,9 +93,22 @@ func (s *Server) requireView(c *gin.Context) {
 	}
 }
 
+// requireWrite refuses everything that stores something from a token that writes
+// to no shelf.
+func (s *Server) requireWrite(c *gin.Context) {
+	if token(c).WritesTo == "" {
+		problem(
+			c,
+			http.StatusForbidden,
+			"this token does not have the right to write",
+			fmt.Sprintf("the token %q writes to no shelf", token(c).Name),
+		)
+	}
+}
+
 func selfOf(t records.Token) protocol.Self {
 	return protocol.Self{
-		Name: t.Name, Repo: t.Repository, WritesTo: t.WritesTo, ReadsFrom: append([]string{}, t.ReadsFrom...),
+		ID: t.ID, Name: t.Name, Repo: t.Repository, WritesTo: t.WritesTo, ReadsFrom: append([]string{}, t.ReadsFrom...),
 		View: t.MayView, Manage: t.MayManage, Expires: t.ExpiresAt,
 	}
 }
@@ -107,51 +119,25 @@ func (s *Server) self(c *gin.Context) { c.JSON(http.StatusOK, selfOf(token(c))) 
 // rotation.
 const rotateGrace = time.Hour
 
-// rotate gives the calling token a new secret. Its expiry does not change.
+// rotate gives the calling token a new secret. Its expiry does not change. A
+// previous secret, which may have leaked, cannot do it: it would outlive its
+// owner's.
 func (s *Server) rotate(c *gin.Context) {
-	secret, err := s.Records.Rotate(c.Request.Context(), token(c).ID, rotateGrace, nil)
+	secret := bearer(c.Request)
+	if secret == "" || !token(c).Current {
+		problem(c, http.StatusForbidden, "only the current secret can be rotated", "this one was rotated out: use the new one")
+		return
+	}
+	fresh, err := s.Records.Rotate(c.Request.Context(), token(c).ID, records.Rotation{Current: secret, Grace: rotateGrace})
+	if errors.Is(err, records.ErrNotExist) {
+		problem(c, http.StatusForbidden, "only the current secret can be rotated", "it was rotated at the same moment")
+		return
+	}
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
+	s.tokensKnown.clear()
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusOK, protocol.Rotated{Token: secret, OldUntil: time.Now().Add(rotateGrace).UTC().Truncate(time.Second)})
-}
-
-// signIn exchanges a token for a cookie that scripts cannot read.
-func (s *Server) signIn(c *gin.Context) {
-	var in struct {
-		Token string `json:"token"`
-	}
-	if !decode(c, &in) {
-		return
-	}
-	t, ok := s.find(c, strings.TrimSpace(in.Token))
-	if !ok {
-		return
-	}
-	if !t.MayView {
-		problem(c, http.StatusForbidden, "this token does not have the right to view records", "use a token that was made with --view")
-		return
-	}
-	s.setCookie(c, strings.TrimSpace(in.Token), 30*24*3600)
-	c.JSON(http.StatusOK, selfOf(t))
-}
-
-func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
-	http.SetCookie(c.Writer, &http.Cookie{
-		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode,
-	})
-}
-
-func (s *Server) session(c *gin.Context) {
-	t, ok := s.find(c, secretOf(c.Request))
-	if ok {
-		c.JSON(http.StatusOK, selfOf(t))
-	}
-}
-
-func (s *Server) signOut(c *gin.Context) {
-	s.setCookie(c, "", -1)
-	c.Status(http.StatusNoContent)
+	c.JSON(http.StatusOK, protocol.Rotated{Token: fresh, OldUntil: time.Now().Add(rotateGrace).UTC().Truncate(time.Second)})
 }

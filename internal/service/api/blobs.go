@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -20,7 +21,7 @@ import (
 
 func (s *Server) digests(c *gin.Context) ([]digest.Digest, bool) {
 	var in protocol.Digests
-	if !decode(c, &in) {
+	if !s.decode(c, digestBody, &in) {
 		return nil, false
 	}
 	if len(in.Digests) > protocol.MaxDigests {
@@ -50,6 +51,9 @@ func (s *Server) missing(c *gin.Context) {
 
 func digestParam(c *gin.Context) (digest.Digest, bool) {
 	d, err := digest.Parse(c.Param("digest"))
+	if err == nil && d.IsZero() {
+		err = errors.New("the zero digest is not the digest of anything")
+	}
 	if err != nil {
 		problem(c, http.StatusBadRequest, "this is not a digest", err.Error())
 	}
@@ -62,23 +66,9 @@ var (
 	errLength   = errors.New("the body does not have the declared length")
 )
 
-// mayWrite refuses blobs from a token that writes to no shelf.
-func mayWrite(c *gin.Context) bool {
-	if token(c).WritesTo == "" {
-		problem(
-			c,
-			http.StatusForbidden,
-			"this token does not have the right to write",
-			fmt.Sprintf("the token %q writes to no shelf", token(c).Name),
-		)
-		return false
-	}
-	return true
-}
-
 func (s *Server) putBlob(c *gin.Context) {
 	d, ok := digestParam(c)
-	if !ok || !mayWrite(c) {
+	if !ok {
 		return
 	}
 	size := c.Request.ContentLength
@@ -95,22 +85,33 @@ func (s *Server) putBlob(c *gin.Context) {
 		)
 		return
 	}
-	if !s.room(c, size) {
+	lack, err := s.Records.Missing(c.Request.Context(), token(c).RepositoryID, []digest.Digest{d})
+	if err == nil && len(lack) == 0 { // stored once, and now leased
+		_, err = io.Copy(io.Discard, io.LimitReader(c.Request.Body, size))
+	} else if err == nil {
+		err = s.receive(c, d, c.Request.Body, size)
+	}
+	if err != nil {
+		s.refuseBody(c, err)
 		return
 	}
-	stored, err := s.store(c, d, c.Request.Body, size)
-	if err == nil {
-		err = s.Records.PutBlobs(c.Request.Context(), token(c).RepositoryID, []records.Stored{stored})
-	}
+	c.Status(http.StatusNoContent)
+}
+
+// refuseBody answers with the problem of an upload.
+func (s *Server) refuseBody(c *gin.Context, err error) {
+	var full fullError
 	switch {
+	case errors.As(err, &full):
+		s.noRoom(c, full)
 	case errors.Is(err, errMismatch), errors.Is(err, errLength):
 		problem(c, http.StatusUnprocessableEntity, "the blob is refused", err.Error())
+	case errors.Is(err, errSlow):
+		problem(c, http.StatusRequestTimeout, errSlow.Error(), "")
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		problem(c, http.StatusBadRequest, "the body was cut off", "")
-	case err != nil:
-		s.fault(c, err)
 	default:
-		c.Status(http.StatusNoContent)
+		s.fault(c, err)
 	}
 }
 
@@ -122,20 +123,44 @@ func objectName(repository int64, d digest.Digest) string {
 	return fmt.Sprintf("%d/%s/%s-%s", repository, d.String()[:2], d, hex.EncodeToString(upload[:]))
 }
 
-// store stores one blob, if it matches its digest.
-func (s *Server) store(c *gin.Context, d digest.Digest, body io.Reader, size int64) (records.Stored, error) {
-	repo := token(c).RepositoryID
-	st := records.Stored{Digest: d, Object: objectName(repo, d), Size: size}
-	if err := s.Records.Announce(c.Request.Context(), repo, st.Object); err != nil {
-		return st, err
+// newObject names an object for a blob that the caller uploads.
+func newObject(c *gin.Context, d digest.Digest, size int64) records.Stored {
+	t := token(c)
+	return records.Stored{Digest: d, Object: objectName(t.RepositoryID, d), Size: size, Owner: t.WritesTo}
+}
+
+// receive reserves room for one blob, stores it if it matches its digest, and
+// records it.
+func (s *Server) receive(c *gin.Context, d digest.Digest, body io.Reader, size int64) error {
+	room, err := s.reserve(c, size)
+	if err != nil {
+		return err
 	}
-	r := &checked{r: body, h: digest.New(), want: d, left: size}
-	if err := s.Blobs.Put(c.Request.Context(), st.Object, r); err != nil {
-		return st, err
+	st := newObject(c, d, size)
+	err = s.store(c, st, body)
+	room.end(err == nil)
+	if err == nil {
+		s.metrics.cache.received.Add(float64(size))
 	}
-	s.metrics.cache.received.Add(float64(size))
-	s.took(repo, size)
-	return st, nil
+	return err
+}
+
+func (s *Server) store(c *gin.Context, st records.Stored, body io.Reader) error {
+	ctx, repo := c.Request.Context(), token(c).RepositoryID
+	if err := s.Records.Announce(ctx, repo, st); err != nil {
+		return err
+	}
+	err := s.Blobs.Put(ctx, st.Object, &checked{r: body, h: digest.New(), want: st.Digest, left: st.Size})
+	// From here on the end of the connection changes nothing: what is stored is
+	// recorded, and what is not is deleted.
+	ctx = context.WithoutCancel(ctx)
+	if err == nil {
+		err = s.Records.PutBlobs(ctx, repo, []records.Stored{st})
+	}
+	if err != nil {
+		err = errors.Join(err, s.Records.Withdraw(ctx, st))
+	}
+	return err
 }
 
 // checked reads a body of exactly the declared length: instead of the end it
@@ -181,6 +206,7 @@ func (s *Server) getBlob(c *gin.Context) {
 		s.getPiece(c, b)
 		return
 	}
+	answerWithin(c, b.Size)
 	content := &seekable{size: b.Size, open: func(from int64) (r io.ReadCloser, err error) {
 		err = s.openBlob(c, d, func(b records.Blob) error {
 			r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, b.Size-from)
@@ -221,6 +247,7 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 		return
 	}
 	length = min(length, b.Size-from)
+	answerWithin(c, length)
 	var r io.ReadCloser
 	err := s.openBlob(c, asDigest(b), func(b records.Blob) (err error) {
 		r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, length)

@@ -15,32 +15,13 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/bounds"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-// decode reads a JSON body, or answers with a problem.
-func decode(c *gin.Context, to any) bool {
-	d := gojson.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxBody))
-	d.DisallowUnknownFields()
-	err := d.Decode(to)
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		problem(
-			c,
-			http.StatusRequestEntityTooLarge,
-			"the body is too large",
-			fmt.Sprintf("at most %d bytes are allowed here", protocol.MaxBody),
-		)
-	case err != nil:
-		problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
-	}
-	return err == nil
-}
-
 func (s *Server) lookup(c *gin.Context) {
 	var in protocol.Lookup
-	if !decode(c, &in) {
+	if !s.decode(c, lookupBody, &in) {
 		return
 	}
 	if len(in.Tasks) > protocol.MaxLookup {
@@ -81,7 +62,7 @@ func (s *Server) file(c *gin.Context) {
 	t := token(c)
 	shelf := c.Query("shelf")
 	var e protocol.Entry
-	if !decode(c, &e) {
+	if !s.decode(c, protocol.MaxBody, &e) {
 		return
 	}
 	if !t.MayWrite(shelf) {
@@ -96,10 +77,14 @@ func (s *Server) file(c *gin.Context) {
 		problem(c, http.StatusBadRequest, "the key in the address differs from the key of the entry", "")
 		return
 	}
+	if !accept(c, bounds.Entry(e)) {
+		return
+	}
 	list, ok := s.checkEntry(c, e)
 	if !ok {
 		return
 	}
+	e.Bytes = list.Bytes()
 	filed, err := s.Records.File(c.Request.Context(), t, shelf, e, list)
 	var lack records.MissingError
 	var size records.SizeError
@@ -125,7 +110,7 @@ func (s *Server) missingBlobs(c *gin.Context, list []digest.Digest) {
 }
 
 // maxPart bounds listings and ingredients, in bytes.
-const maxPart = 64 << 20
+const maxPart = protocol.MaxPart
 
 // checkEntry reads what an entry names, recomputes its key from its
 // ingredients, and refuses a listing that could do harm.
@@ -134,9 +119,6 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 	refuse := func(detail string) (listing.List, bool) {
 		problem(c, http.StatusUnprocessableEntity, "the entry is refused", detail)
 		return nil, false
-	}
-	if e.Listing.IsZero() || e.Ingredients.IsZero() || e.Task == "" {
-		return refuse("task, listing and ingredients are required")
 	}
 	have, err := s.Records.Blobs(c.Request.Context(), repo, []digest.Digest{e.Listing, e.Ingredients})
 	if err != nil {
@@ -153,6 +135,11 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 		if b.Size > maxPart {
 			return refuse(fmt.Sprintf("a listing or list of ingredients of %d bytes is too large", b.Size))
 		}
+		done, ok := s.mayParse(c, b.Size*listingGrows)
+		if !ok {
+			return nil, false
+		}
+		defer done()
 		if texts[d], err = s.read(c, b); err != nil {
 			s.fault(c, err)
 			return nil, false
@@ -191,6 +178,9 @@ func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
 	return text, nil
 }
 
+// entries lists the entries of one task on the shelves that the token reads
+// from. A lookup answers the same to the same token, so the right to view
+// records is not required.
 func (s *Server) entries(c *gin.Context) {
 	limit, ok := number(c, "limit", 50, 500)
 	if !ok {
@@ -222,8 +212,14 @@ func (s *Server) entries(c *gin.Context) {
 	c.JSON(http.StatusOK, page)
 }
 
-// lastGood lists commits whose run on the trusted shelf passed.
+// lastGood lists commits whose run on the trusted shelf passed. It shows no more
+// of a run than that, so whoever reads that shelf may ask, without the right to
+// view records: a client needs it to select what changed since.
 func (s *Server) lastGood(c *gin.Context) {
+	if !token(c).MayRead(records.Trusted) {
+		problem(c, http.StatusForbidden, "this token does not read from the shelf \"trusted\"", "")
+		return
+	}
 	rows, err := s.Records.LastGood(c.Request.Context(), token(c).RepositoryID, c.Query("branch"))
 	if err != nil {
 		s.fault(c, err)

@@ -3,11 +3,14 @@ package api
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/hashicorp/golang-lru/v2/expirable"
 	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
 )
@@ -15,39 +18,64 @@ import (
 // Limits bound what clients may do. 0 means no limit.
 type Limits struct {
 	Rate    float64 // requests per second and token; bursts up to twice as many
-	Uploads int64   // concurrent uploads, of all tokens
+	Uploads int64   // concurrent uploads, of all tokens; one token gets at most a quarter
 	Quota   int64   // bytes per repository, unless its own row has a quota
 }
 
 // limits tracks how much of the limits is used.
 type limits struct {
 	Limits
-	uploads *semaphore.Weighted
+	uploads *semaphore.Weighted // nil: no limit
+	parsing *semaphore.Weighted
 	mu      sync.Mutex
-	of      map[int64]*rate.Limiter // by token
-	held    map[int64]*storedUsage  // by repository
+	of      map[int64]*share // by token
+	guesses *expirable.LRU[netip.Prefix, *rate.Limiter]
 }
 
-// storedUsage is what a repository stores: the last count and what was added
-// since.
-type storedUsage struct {
-	bytes, quota int64
-	counted      time.Time
+// share is what one token uses.
+type share struct {
+	requests *rate.Limiter
+	uploads  *semaphore.Weighted
 }
-
-// recountAfter is the age at which the stored bytes of a repository are counted
-// again.
-const recountAfter = 30 * time.Second
 
 // uploadWait is how long an upload waits for a free slot.
 const uploadWait = 5 * time.Second
 
+// uploadsShare is the part of all upload slots that one token may take.
+const uploadsShare = 4
+
+// An address may be wrong about its token this often; then only tokens that the
+// service has just seen are looked at.
+const (
+	guessesPerSecond = 5
+	guessesAtOnce    = 50
+	guessesKept      = 50_000 // addresses
+)
+
 func newLimits(l Limits) *limits {
-	out := &limits{Limits: l, of: map[int64]*rate.Limiter{}, held: map[int64]*storedUsage{}}
+	out := &limits{
+		Limits: l, of: map[int64]*share{}, parsing: semaphore.NewWeighted(parseBudget),
+		guesses: expirable.NewLRU[netip.Prefix, *rate.Limiter](guessesKept, nil, 10*time.Minute),
+	}
 	if l.Uploads > 0 {
 		out.uploads = semaphore.NewWeighted(l.Uploads)
 	}
 	return out
+}
+
+// share returns what a token uses.
+func (l *limits) share(token int64) *share {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	u, ok := l.of[token]
+	if !ok {
+		u = &share{
+			requests: rate.NewLimiter(rate.Limit(l.Rate), max(1, int(2*l.Rate))),
+			uploads:  semaphore.NewWeighted(max(1, l.Uploads/uploadsShare)),
+		}
+		l.of[token] = u
+	}
+	return u
 }
 
 func later(c *gin.Context, after time.Duration, title, detail string) {
@@ -58,110 +86,91 @@ func later(c *gin.Context, after time.Duration, title, detail string) {
 // limitRate enforces the request rate of a token.
 func (s *Server) limitRate(c *gin.Context) {
 	l := s.limits
-	if l.Rate <= 0 {
-		return
-	}
-	id := token(c).ID
-	l.mu.Lock()
-	r, ok := l.of[id]
-	if !ok {
-		r = rate.NewLimiter(rate.Limit(l.Rate), max(1, int(2*l.Rate)))
-		l.of[id] = r
-	}
-	l.mu.Unlock()
-	if !r.Allow() {
+	if l.Rate > 0 && !l.share(token(c).ID).requests.Allow() {
 		s.metrics.http.limited.WithLabelValues("rate").Inc()
 		later(c, time.Second, "too many requests", fmt.Sprintf("the token %q is limited to %g per second", token(c).Name, l.Rate))
 	}
 }
 
-// limitUploads limits the number of concurrent uploads.
-func (s *Server) limitUploads(c *gin.Context) {
+// address returns the network that a request comes from: an IPv4 address, or the
+// 64 bits of an IPv6 address that one customer gets.
+func address(r *http.Request) netip.Prefix {
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	ip, err := netip.ParseAddr(host)
+	if err != nil {
+		return netip.Prefix{}
+	}
+	ip = ip.Unmap().WithZone("")
+	bits := 32
+	if ip.Is6() {
+		bits = 64
+	}
+	p, _ := ip.Prefix(bits)
+	return p
+}
+
+func (s *Server) guessesOf(c *gin.Context) *rate.Limiter {
+	from := address(c.Request)
+	r, ok := s.limits.guesses.Get(from)
+	if !ok {
+		r = rate.NewLimiter(guessesPerSecond, guessesAtOnce)
+		s.limits.guesses.Add(from, r)
+	}
+	return r
+}
+
+// noteFailure counts a token or a session that does not exist.
+func (s *Server) noteFailure(c *gin.Context) { s.guessesOf(c).Allow() }
+
+// isGuessing refuses a request from an address that was wrong too often, before
+// the database is asked, unless its token is known to be right.
+func (s *Server) isGuessing(c *gin.Context, secret string) bool {
+	if s.tokensKnown.has(secret) || s.guessesOf(c).Tokens() >= 1 {
+		return false
+	}
+	s.metrics.http.limited.WithLabelValues("address").Inc()
+	later(c, time.Second, "too many unknown tokens", "this address was wrong too often; wait a moment")
+	return true
+}
+
+// takeSlot waits for a slot for an upload, or answers that there is none.
+func (s *Server) takeSlot(c *gin.Context) (free func(), ok bool) {
 	l := s.limits
 	if l.uploads == nil {
-		return
+		return func() {}, true
 	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), uploadWait)
 	defer cancel()
-	if l.uploads.Acquire(ctx, 1) != nil {
+	mine := l.share(token(c).ID).uploads
+	err := mine.Acquire(ctx, 1)
+	if err == nil {
+		if err = l.uploads.Acquire(ctx, 1); err != nil {
+			mine.Release(1)
+		}
+	}
+	if err != nil {
 		s.metrics.http.limited.WithLabelValues("uploads").Inc()
 		later(
 			c,
 			uploadWait,
 			"too many concurrent uploads",
-			fmt.Sprintf("%d are in progress, and no slot became free within %s", l.Limits.Uploads, uploadWait),
+			fmt.Sprintf("%d are in progress, %d of one token, and no slot became free within %s", l.Uploads,
+				max(1, l.Uploads/uploadsShare), uploadWait),
 		)
-		return
+		return nil, false
 	}
 	s.metrics.cache.uploads.Inc()
-	defer func() {
+	return func() {
 		s.metrics.cache.uploads.Dec()
 		l.uploads.Release(1)
-	}()
-	c.Next()
+		mine.Release(1)
+	}, true
 }
 
-// room tells whether a repository's quota has room for more bytes, or answers
-// that it does not.
-func (s *Server) room(c *gin.Context, more int64) bool {
-	repo := token(c).RepositoryID
-	h, err := s.storedBytes(c.Request.Context(), repo)
-	if err != nil {
-		s.fault(c, err)
-		return false
+// limitUploads limits the number of concurrent uploads.
+func (s *Server) limitUploads(c *gin.Context) {
+	if free, ok := s.takeSlot(c); ok {
+		defer free()
+		c.Next()
 	}
-	if h.quota > 0 && h.bytes+more > h.quota {
-		s.metrics.http.limited.WithLabelValues("quota").Inc()
-		problem(
-			c,
-			http.StatusInsufficientStorage,
-			"the repository's quota is used up",
-			fmt.Sprintf(
-				"it stores %d of %d bytes; the service removes the least recently used results, so there is room again after a while",
-				h.bytes,
-				h.quota,
-			),
-		)
-		return false
-	}
-	return true
-}
-
-func (s *Server) storedBytes(ctx context.Context, repo int64) (storedUsage, error) {
-	l := s.limits
-	l.mu.Lock()
-	h, ok := l.held[repo]
-	if ok && time.Since(h.counted) < recountAfter {
-		defer l.mu.Unlock()
-		return *h, nil
-	}
-	l.mu.Unlock()
-	bytes, quota, err := s.Records.StoredBytes(ctx, repo)
-	if err != nil {
-		return storedUsage{}, err
-	}
-	if quota == 0 {
-		quota = l.Quota
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.held[repo] = &storedUsage{bytes, quota, time.Now()}
-	return *l.held[repo], nil
-}
-
-// took adds received bytes to the stored bytes of a repository.
-func (s *Server) took(repo, bytes int64) {
-	s.limits.mu.Lock()
-	defer s.limits.mu.Unlock()
-	if h := s.limits.held[repo]; h != nil {
-		h.bytes += bytes
-	}
-}
-
-// Recount makes the service count the stored bytes of repositories again, after
-// a cleanup.
-func (s *Server) Recount() {
-	s.limits.mu.Lock()
-	defer s.limits.mu.Unlock()
-	clear(s.limits.held)
 }

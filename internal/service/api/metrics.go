@@ -1,6 +1,11 @@
 package api
 
 import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 
 	"grayloft.example/grayloft/internal/service/records"
@@ -142,4 +147,23 @@ func (s *Server) ReportUsage(list []records.Usage, done records.Cleanup) {
 	c.unmarked.Add(float64(done.Unmarked))
 	c.blobs.Add(float64(done.Deleted))
 	c.bytes.Add(float64(done.Bytes))
+}
+
+// measure counts a request. Methods that no route has are one label value:
+// anybody can invent more.
+func (s *Server) measure(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	method := c.Request.Method
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodOptions:
+	default:
+		method = "other"
+	}
+	s.metrics.http.requests.WithLabelValues(method, route, strconv.Itoa(c.Writer.Status())).Inc()
+	s.metrics.http.seconds.WithLabelValues(method, route).Observe(time.Since(began).Seconds())
 }

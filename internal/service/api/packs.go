@@ -3,10 +3,12 @@ package api
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -24,11 +26,21 @@ const (
 	storing    = 16      // members stored in parallel
 )
 
-// batch is a set of verified members of a pack.
+// batch is a set of verified members of a pack, with the room that is reserved
+// for them.
 type batch struct {
 	list  []records.Stored
 	texts [][]byte
+	rooms []*reservation
 	bytes int64
+}
+
+// end ends the reservations of a batch.
+func (b *batch) end(stored bool) {
+	for _, r := range b.rooms {
+		r.end(stored)
+	}
+	*b = batch{}
 }
 
 // keep stores the batch, and records it once all of it is on disk.
@@ -36,50 +48,119 @@ func (s *Server) keep(c *gin.Context, b *batch) error {
 	if len(b.list) == 0 {
 		return nil
 	}
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
-	names := make([]string, len(b.list))
-	for i := range b.list {
-		names[i] = b.list[i].Object
+	bytes := b.bytes
+	err := s.keepNew(c, b)
+	b.end(err == nil)
+	if err == nil {
+		s.metrics.cache.received.Add(float64(bytes))
 	}
-	if err := s.Records.Announce(ctx, repo, names...); err != nil {
+	return err
+}
+
+// keepNew stores the members that the repository does not have, and leases the
+// others.
+func (s *Server) keepNew(c *gin.Context, b *batch) error {
+	ctx, repo := c.Request.Context(), token(c).RepositoryID
+	all := make([]digest.Digest, len(b.list))
+	for i := range b.list {
+		all[i] = b.list[i].Digest
+	}
+	lack, err := s.Records.Missing(ctx, repo, all)
+	if err != nil || len(lack) == 0 {
+		return err
+	}
+	var list []records.Stored
+	var texts [][]byte
+	for i := range b.list {
+		if n := slices.Index(lack, b.list[i].Digest); n >= 0 {
+			lack = slices.Delete(lack, n, n+1) // a member that is there twice is stored once
+			list, texts = append(list, b.list[i]), append(texts, b.texts[i])
+		}
+	}
+	if err := s.Records.Announce(ctx, repo, list...); err != nil {
 		return err
 	}
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(storing)
-	for i := range b.list {
-		g.Go(func() error { return s.Blobs.Put(inner, b.list[i].Object, bytes.NewReader(b.texts[i])) })
+	for i := range list {
+		g.Go(func() error { return s.Blobs.Put(inner, list[i].Object, bytes.NewReader(texts[i])) })
 	}
-	if err := g.Wait(); err != nil {
-		return err
+	err = g.Wait()
+	ctx = context.WithoutCancel(ctx)
+	if err == nil {
+		err = s.Records.PutBlobs(ctx, repo, slices.Clone(list))
 	}
-	if err := s.Records.PutBlobs(ctx, repo, b.list); err != nil {
-		return err
+	if err != nil {
+		err = errors.Join(err, s.Records.Withdraw(ctx, list...))
 	}
-	s.metrics.cache.received.Add(float64(b.bytes))
-	s.took(repo, b.bytes)
-	*b = batch{}
-	return nil
+	return err
 }
 
+// pack reads the members of a pack within the limits.
+type pack struct {
+	tar  *tar.Reader
+	left int64 // bytes that the members may still have
+}
+
+// Errors of packs.
+var (
+	errName   = errors.New("its name is not a digest")
+	errMember = errors.New("only plain ustar members are allowed, without extensions")
+	errLarge  = errors.New("it is too large")
+)
+
+// next returns the next member, or what is wrong with it, before any of it is
+// read.
+func (p *pack) next() (d digest.Digest, size int64, err error) {
+	h, err := p.tar.Next()
+	if err != nil {
+		return d, 0, err
+	}
+	d, err = digest.Parse(h.Name)
+	switch {
+	case h.Format != tar.FormatUSTAR || h.Typeflag != tar.TypeReg || len(h.PAXRecords) > 0:
+		return d, 0, fmt.Errorf("%w: %.80q", errMember, h.Name)
+	case err != nil || d.IsZero():
+		return d, 0, fmt.Errorf("%w: %.80q", errName, h.Name)
+	case h.Size > protocol.PackedBlob:
+		return d, 0, fmt.Errorf("%w: the member %s has %d bytes; at most %d are allowed", errLarge, d.Short(), h.Size, protocol.PackedBlob)
+	case h.Size > p.left:
+		return d, 0, fmt.Errorf("%w: its members have more than %d bytes together", errLarge, protocol.MaxPack)
+	}
+	p.left -= h.Size
+	return d, h.Size, nil
+}
+
+// openPack returns the members of a request's pack. Done ends it.
+func openPack(c *gin.Context) (p *pack, done func(), err error) {
+	body := io.Reader(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxPack))
+	done = func() {}
+	if c.GetHeader("Content-Encoding") == "zstd" {
+		dec, err := zstd.NewReader(body, zstd.WithDecoderMaxMemory(packMemory), zstd.WithDecoderMaxWindow(packMemory),
+			zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return nil, done, err
+		}
+		done, body = dec.Close, dec
+	}
+	// The headers of members take room as well.
+	return &pack{tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4)), protocol.MaxPack}, done, nil
+}
+
+// packMemory is how many bytes decompressing a pack may take.
+const packMemory = 16 << 20
+
 func (s *Server) putPack(c *gin.Context) {
-	if !mayWrite(c) || !s.room(c, max(0, c.Request.ContentLength)) {
+	p, done, err := openPack(c)
+	if err != nil {
+		problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
 		return
 	}
-	body := io.Reader(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxPack))
-	if c.GetHeader("Content-Encoding") == "zstd" {
-		dec, err := zstd.NewReader(body, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
-		if err != nil {
-			problem(c, http.StatusBadRequest, "the body cannot be read", err.Error())
-			return
-		}
-		defer dec.Close()
-		body = dec
-	}
-	tr := tar.NewReader(io.LimitReader(body, protocol.MaxPack))
+	defer done()
 	answer := protocol.PackAnswer{Results: []protocol.PackResult{}}
 	var b batch
 	for {
-		h, err := tr.Next()
+		res, err := s.takeMember(c, p, &b)
 		if errors.Is(err, io.EOF) {
 			break
 		}
@@ -87,69 +168,63 @@ func (s *Server) putPack(c *gin.Context) {
 			s.cutOff(c, &b, answer, err)
 			return
 		}
-		res, err := s.takeMember(c, tr, h, &b)
-		switch {
-		case errors.Is(err, errName):
-			problem(c, http.StatusBadRequest, "a member of the pack is not named by a digest", h.Name)
-			return
-		case errors.Is(err, io.ErrUnexpectedEOF):
-			s.cutOff(c, &b, answer, err)
-			return
-		case err != nil:
-			s.fault(c, err)
-			return
-		}
 		answer.Results = append(answer.Results, res)
 	}
 	if err := s.keep(c, &b); err != nil {
-		s.fault(c, err)
+		s.refuseBody(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, answer)
 }
 
-// cutOff stores what arrived before the cut, which was verified, and says so.
+// cutOff stores what arrived before an error, which was verified, and says what
+// was wrong.
 func (s *Server) cutOff(c *gin.Context, b *batch, answer protocol.PackAnswer, cause error) {
 	if err := s.keep(c, b); err != nil {
-		s.fault(c, err)
+		s.refuseBody(c, err)
 		return
 	}
-	problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were stored: %v", len(answer.Results), cause))
+	var full fullError
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(cause, &full), errors.Is(cause, errSlow):
+		s.refuseBody(c, cause)
+	case errors.Is(cause, errName):
+		problem(c, http.StatusBadRequest, "a member of the pack is not named by a digest", cause.Error())
+	case errors.Is(cause, errMember):
+		problem(c, http.StatusBadRequest, "the pack is refused", cause.Error())
+	case errors.Is(cause, errLarge), errors.As(cause, &large):
+		problem(c, http.StatusRequestEntityTooLarge, "the pack is too large", cause.Error())
+	default:
+		problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were stored: %v", len(answer.Results), cause))
+	}
 }
 
-var errName = errors.New("its name is not a digest")
-
-// takeMember reads one member. Small ones are collected and stored together.
-func (s *Server) takeMember(c *gin.Context, tr *tar.Reader, h *tar.Header, b *batch) (protocol.PackResult, error) {
-	d, err := digest.Parse(h.Name)
-	res := protocol.PackResult{Digest: d, OK: true}
-	if err != nil || h.Typeflag != tar.TypeReg {
-		return res, errName
-	}
-	refuse := func(err error) (protocol.PackResult, error) {
-		if errors.Is(err, errMismatch) || errors.Is(err, errLength) {
-			res.OK, res.Error = false, err.Error()
-			return res, nil
-		}
-		return res, err
-	}
-	if h.Size > batchBytes {
-		st, err := s.store(c, d, tr, h.Size)
-		if err == nil {
-			err = s.Records.PutBlobs(c.Request.Context(), token(c).RepositoryID, []records.Stored{st})
-		}
-		return refuse(err)
-	}
-	text, err := io.ReadAll(&checked{r: tr, h: digest.New(), want: d, left: h.Size})
+// takeMember reads one member, after room for it is reserved. Members are
+// collected and stored together. After the last one the error is [io.EOF].
+func (s *Server) takeMember(c *gin.Context, p *pack, b *batch) (protocol.PackResult, error) {
+	d, size, err := p.next()
 	if err != nil {
-		return refuse(err)
+		return protocol.PackResult{}, err
 	}
-	b.list = append(b.list, records.Stored{Digest: d, Object: objectName(token(c).RepositoryID, d), Size: h.Size})
-	b.texts = append(b.texts, text)
-	if b.bytes += h.Size; len(b.list) == batchBlobs || b.bytes >= batchBytes {
-		return res, s.keep(c, b)
+	room, err := s.reserve(c, size)
+	if err != nil {
+		return protocol.PackResult{}, err
 	}
-	return res, nil
+	text, err := io.ReadAll(&checked{r: p.tar, h: digest.New(), want: d, left: size})
+	switch {
+	case errors.Is(err, errMismatch), errors.Is(err, errLength):
+		room.end(false)
+		return protocol.PackResult{Digest: d, Error: err.Error()}, nil
+	case err != nil:
+		room.end(false)
+		return protocol.PackResult{}, err
+	}
+	b.list, b.texts, b.rooms = append(b.list, newObject(c, d, size)), append(b.texts, text), append(b.rooms, room)
+	if b.bytes += size; len(b.list) == batchBlobs || b.bytes >= batchBytes {
+		return protocol.PackResult{Digest: d, OK: true}, s.keep(c, b)
+	}
+	return protocol.PackResult{Digest: d, OK: true}, nil
 }
 
 // compressed returns a writer for the answer's body: compressed, if the client
@@ -174,6 +249,11 @@ func (s *Server) fetchPack(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
+	total := int64(0)
+	for _, b := range have {
+		total += b.Size
+	}
+	answerWithin(c, total)
 	c.Header("Content-Type", protocol.TypePack)
 	out, done, err := compressed(c)
 	if err != nil {

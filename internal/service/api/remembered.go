@@ -39,7 +39,7 @@ func (r *answers[K, V]) get(k K, ask func() (V, error)) (V, error) {
 	if v, ok := r.known.Get(k); ok {
 		return v, nil
 	}
-	v, err, _ := r.asking.Do(fmt.Sprint(k), func() (any, error) {
+	v, err, _ := r.asking.Do(fmt.Sprintf("%#v", k), func() (any, error) {
 		v, err := ask()
 		if err == nil {
 			r.known.Add(k, v)
@@ -50,6 +50,11 @@ func (r *answers[K, V]) get(k K, ask func() (V, error)) (V, error) {
 }
 
 func (r *answers[K, V]) forget(k K) { r.known.Remove(k) }
+
+func (r *answers[K, V]) has(k K) bool { return r.known.Contains(k) }
+
+// clear forgets everything.
+func (r *answers[K, V]) clear() { r.known.Purge() }
 
 // blobKey names a blob.
 type blobKey struct {

@@ -1,38 +1,24 @@
 package api
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
-	"regexp"
 	"strconv"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/bounds"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
-var runID = regexp.MustCompile(`^[0-9a-z-]{8,64}$`)
-
 func (s *Server) startRun(c *gin.Context) {
 	var in protocol.Run
-	if !decode(c, &in) {
-		return
-	}
-	if !runID.MatchString(in.ID) || in.Started.IsZero() {
-		problem(
-			c,
-			http.StatusBadRequest,
-			"the run cannot be recorded",
-			"it needs an id of 8 to 64 letters and digits, and the time at which it started",
-		)
+	if !s.decode(c, protocol.MaxBody, &in) || !accept(c, bounds.Run(in)) {
 		return
 	}
 	if err := s.Records.StartRun(c.Request.Context(), token(c), in); err != nil {
@@ -44,7 +30,7 @@ func (s *Server) startRun(c *gin.Context) {
 
 func (s *Server) addEvents(c *gin.Context) {
 	var in protocol.Events
-	if !decode(c, &in) {
+	if !s.decode(c, eventsBody, &in) {
 		return
 	}
 	if len(in.Events) > protocol.MaxEvents {
@@ -55,6 +41,11 @@ func (s *Server) addEvents(c *gin.Context) {
 			fmt.Sprintf("at most %d are allowed", protocol.MaxEvents),
 		)
 		return
+	}
+	for _, e := range in.Events {
+		if !accept(c, bounds.Event(e)) {
+			return
+		}
 	}
 	through, err := s.Records.AddEvents(c.Request.Context(), token(c), c.Param("id"), in.Events)
 	var gap records.GapError
@@ -165,91 +156,4 @@ func (s *Server) balance(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, b)
-}
-
-// live sends, as server-sent events, the ids of runs that change.
-func (s *Server) live(c *gin.Context) {
-	ch, stop := s.hub.subscribe(token(c).RepositoryID)
-	defer stop()
-	c.Header("Content-Type", "text/event-stream")
-	c.Header("Cache-Control", "no-store")
-	c.Header("X-Accel-Buffering", "no")
-	_, _ = io.WriteString(c.Writer, ": ready\n\n")
-	c.Writer.Flush()
-	alive := time.NewTicker(20 * time.Second)
-	defer alive.Stop()
-	for {
-		select {
-		case <-c.Request.Context().Done():
-			return
-		case <-s.hub.closed:
-			return
-		case <-alive.C:
-			_, _ = io.WriteString(c.Writer, ": alive\n\n")
-		case run := <-ch:
-			fmt.Fprintf(c.Writer, "event: run\ndata: {\"id\":%q}\n\n", run)
-		}
-		c.Writer.Flush()
-	}
-}
-
-// hub forwards the ids of changed runs to the followers of a repository. It
-// receives them from the database, so that replicas inform each other.
-type hub struct {
-	log    *slog.Logger
-	closed chan struct{}
-	mu     sync.Mutex
-	subs   map[int64]map[chan string]bool
-}
-
-func newHub(log *slog.Logger) *hub {
-	return &hub{log: log, closed: make(chan struct{}), subs: map[int64]map[chan string]bool{}}
-}
-
-func (h *hub) subscribe(repository int64) (<-chan string, func()) {
-	ch := make(chan string, 64)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.subs[repository] == nil {
-		h.subs[repository] = map[chan string]bool{}
-	}
-	h.subs[repository][ch] = true
-	return ch, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		delete(h.subs[repository], ch)
-	}
-}
-
-func (h *hub) changed(repository int64, run string) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for ch := range h.subs[repository] {
-		select {
-		case ch <- run:
-		default: // too slow: it receives the next change
-		}
-	}
-}
-
-// follow listens until the context ends, and reconnects if the connection is
-// lost.
-func (h *hub) follow(ctx context.Context, db *records.DB) {
-	defer close(h.closed)
-	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
-		began := time.Now()
-		err := db.Listen(ctx, h.changed)
-		if ctx.Err() != nil {
-			return
-		}
-		if time.Since(began) > time.Minute {
-			wait = time.Second
-		}
-		h.log.Warn("lost the connection for changes of runs", "error", err, "again_in", wait)
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(wait):
-		}
-	}
 }

@@ -158,7 +158,7 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 				at = &end
 			}
 			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
-				secret, err := db.Rotate(cmd.Context(), id, grace, at)
+				secret, err := db.Rotate(cmd.Context(), id, records.Rotation{Grace: grace, Expires: at})
 				if err == nil {
 					fmt.Fprintln(cmd.OutOrStdout(), secret)
 				}

@@ -77,6 +77,7 @@ type Stored struct {
 	Digest digest.Digest
 	Object string
 	Size   int64
+	Owner  string // the shelf, or the pattern of shelves, that is charged
 }
 
 // ErrTooLate is returned for objects that were not announced, or so long ago
@@ -90,8 +91,9 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 	slices.SortFunc(list, func(a, b Stored) int { return bytes.Compare(a.Digest[:], b.Digest[:]) })
 	list = slices.CompactFunc(list, func(a, b Stored) bool { return a.Digest == b.Digest })
 	ds, objects, sizes := make([][]byte, len(list)), make([]string, len(list)), make([]int64, len(list))
+	owners := make([]string, len(list))
 	for i := range list {
-		ds[i], objects[i], sizes[i] = list[i].Digest[:], list[i].Object, list[i].Size
+		ds[i], objects[i], sizes[i], owners[i] = list[i].Digest[:], list[i].Object, list[i].Size, list[i].Owner
 	}
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var announced []string
@@ -108,24 +110,30 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			INSERT INTO orphaned_objects (object, repository_id, delete_after)
-			SELECT object, repository_id, now() FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
+			INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
+			SELECT object, repository_id, now(), size FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
 			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, ds); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			INSERT INTO blobs (repository_id, digest, object, size, leased_until)
-			SELECT $1, d, o, s, now() + interval '`+lease+`'
-			FROM unnest($2::bytea[], $3::text[], $4::bigint[]) WITH ORDINALITY AS n (d, o, s, i) ORDER BY d
+			INSERT INTO blobs (repository_id, digest, object, size, owner, leased_until)
+			SELECT $1, d, o, s, w, now() + interval '`+lease+`'
+			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::text[]) WITH ORDINALITY AS n (d, o, s, w, i) ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
 				object = CASE WHEN blobs.marked_at IS NULL THEN blobs.object ELSE excluded.object END,
+				owner = CASE WHEN blobs.marked_at IS NULL THEN blobs.owner ELSE excluded.owner END,
 				leased_until = greatest(blobs.leased_until, excluded.leased_until), marked_at = NULL`,
-			repository, ds, objects, sizes); err != nil {
+			repository, ds, objects, sizes, owners); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `
+		if _, err := tx.ExecContext(ctx, `
 			DELETE FROM orphaned_objects d USING blobs b
-			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, objects, ds)
+			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, objects,
+			ds); err != nil {
+			return err
+		}
+		// What another upload was faster with is deleted by the next cleanup.
+		_, err := tx.ExecContext(ctx, `UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, objects)
 		return err
 	})
 }

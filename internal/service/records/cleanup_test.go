@@ -149,7 +149,7 @@ func TestAnUnfinishedUploadIsDeleted(t *testing.T) {
 	s := newFixture(t)
 	ctx := context.Background()
 	s.objects["half"] = true
-	if err := s.db.Announce(ctx, s.ci.RepositoryID, "half"); err != nil {
+	if err := s.db.Announce(ctx, s.ci.RepositoryID, records.Stored{Object: "half"}); err != nil {
 		t.Fatal(err)
 	}
 	s.cleanup()
@@ -174,7 +174,7 @@ func TestAQuotaEvictsTheLeastRecentlyUsed(t *testing.T) {
 		e := s.file(name, fmt.Sprintf("%0300d", i))
 		s.exec(`UPDATE entries SET last_used = current_date - $1::integer WHERE key = $2`, 9-3*i, e.Key[:])
 	}
-	s.retention.Quota = 900
+	s.retention.Quota = 1000
 	if got := s.cleanup(); got.Entries != 1 {
 		t.Errorf("%+v", got)
 	}
@@ -230,7 +230,7 @@ func TestCleaningUpWhileFilingLosesNothing(t *testing.T) {
 					s.mu.Lock()
 					s.objects[object] = true
 					s.mu.Unlock()
-					if err := s.db.Announce(ctx, s.ci.RepositoryID, object); err != nil {
+					if err := s.db.Announce(ctx, s.ci.RepositoryID, records.Stored{Object: object}); err != nil {
 						t.Error(err)
 					}
 					if err := s.db.PutBlobs(ctx, s.ci.RepositoryID, []records.Stored{{Digest: d, Object: object, Size: int64(len(text))}}); err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/shelf"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -50,8 +51,8 @@ const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, se
 // of each shelf.
 func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
 	shelves := matchesPattern(t.ReadsFrom)
-	rank := func(shelf string) int {
-		return slices.IndexFunc(t.ReadsFrom, func(p string) bool { return onShelf(p, shelf) })
+	rank := func(name string) int {
+		return slices.IndexFunc(t.ReadsFrom, func(p string) bool { return shelf.Matches(p, name) })
 	}
 	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
 		return db.entryRows(ctx, len(part), `

@@ -117,17 +117,26 @@ func (db *DB) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
-const channel = "grayloft_runs"
+const (
+	runChannel   = "grayloft_runs"
+	tokenChannel = "grayloft_tokens"
+)
 
-// Listen calls changed with the repository and id of each run that any replica
-// changes, until the context ends or the connection is lost.
-func (db *DB) Listen(ctx context.Context, changed func(repository int64, run string)) error {
+// Listener receives what any replica changes.
+type Listener interface {
+	RunChanged(repository int64, run string)
+	TokenEnded(token int64) // revoked, or with a new secret
+}
+
+// Listen tells a listener about changes until the context ends or the connection
+// is lost.
+func (db *DB) Listen(ctx context.Context, to Listener) error {
 	conn, err := pgx.Connect(ctx, db.url)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel); err != nil {
 		return err
 	}
 	for {
@@ -135,15 +144,19 @@ func (db *DB) Listen(ctx context.Context, changed func(repository int64, run str
 		if err != nil {
 			return err
 		}
-		var repo int64
+		var id int64
 		var run string
-		if _, err := fmt.Sscanf(n.Payload, "%d %s", &repo, &run); err == nil {
-			changed(repo, run)
+		if n.Channel == tokenChannel {
+			if _, err := fmt.Sscan(n.Payload, &id); err == nil {
+				to.TokenEnded(id)
+			}
+		} else if _, err := fmt.Sscanf(n.Payload, "%d %s", &id, &run); err == nil {
+			to.RunChanged(id, run)
 		}
 	}
 }
 
 func notify(ctx context.Context, tx *sqlx.Tx, repository int64, run string) error {
-	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", channel, fmt.Sprintf("%d %s", repository, run))
+	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", runChannel, fmt.Sprintf("%d %s", repository, run))
 	return err
 }

@@ -44,7 +44,7 @@ func token(t *testing.T, db *records.DB, repo, name, puts string, takes ...strin
 func stored(t *testing.T, db *records.DB, tok records.Token, d digest.Digest, object string, size int64) {
 	t.Helper()
 	ctx := context.Background()
-	err := db.Announce(ctx, tok.RepositoryID, object)
+	err := db.Announce(ctx, tok.RepositoryID, records.Stored{Object: object})
 	if err == nil {
 		err = db.PutBlobs(ctx, tok.RepositoryID, []records.Stored{{Digest: d, Object: object, Size: size}})
 	}

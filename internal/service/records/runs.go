@@ -103,11 +103,16 @@ func apply(ctx context.Context, tx *sqlx.Tx, repository int64, run string, e pro
 		if err != nil {
 			return err
 		}
+		// What the records of tasks tell is computed from them.
 		_, err = tx.ExecContext(ctx, `
 			UPDATE runs SET finished_at = started_at + make_interval(secs => $3), ok = $4, interrupted = $5, seconds = $3,
-				saved_seconds = $6, cost_seconds = $7, bytes_in = $8, bytes_out = $9, totals = $10
+				cost_seconds = $6, bytes_out = $7, totals = $8, saved_seconds = t.saved, bytes_in = t.bytes
+			FROM (SELECT coalesce(sum((record->>'saved_seconds')::float8 + (record->>'seconds')::float8)
+					FILTER (WHERE (record->>'saved_seconds')::float8 <> 0), 0) AS saved,
+				coalesce(sum((record->>'bytes_in')::bigint), 0)::bigint AS bytes
+				FROM run_tasks WHERE repository_id = $1 AND run_id = $2 AND NOT running) t
 			WHERE repository_id = $1 AND id = $2`,
-			repository, run, f.Seconds, f.OK, f.Interrupted, f.SavedSeconds, f.CostSeconds, f.BytesIn, f.BytesOut, string(totals))
+			repository, run, f.Seconds, f.OK, f.Interrupted, f.CostSeconds, f.BytesOut, string(totals))
 		return err
 	}
 	return nil

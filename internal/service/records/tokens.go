@@ -2,8 +2,6 @@ package records
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base32"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,11 +11,11 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/shelf"
 )
 
-// Trusted is the shelf that everyone reads from, and only CI on protected
-// branches writes to.
-const Trusted = "trusted"
+// Trusted is the shelf that everyone reads from.
+const Trusted = shelf.Trusted
 
 // Token is the identity of a client. Only a hash of its secret is stored.
 type Token struct {
@@ -30,17 +28,15 @@ type Token struct {
 	MayView      bool       `db:"may_view"`
 	MayManage    bool       `db:"may_manage"`
 	ExpiresAt    *time.Time `db:"expires_at"`
+	Current      bool       `db:"current"` // it was found by its current secret
 }
+
+const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at`
+
+func (t Token) isExpired(now time.Time) bool { return t.ExpiresAt != nil && !t.ExpiresAt.After(now) }
 
 // MayWrite tells whether the token writes to a shelf.
-func (t Token) MayWrite(shelf string) bool { return t.WritesTo != "" && onShelf(t.WritesTo, shelf) }
-
-func onShelf(pattern, shelf string) bool {
-	if head, ok := strings.CutSuffix(pattern, "*"); ok {
-		return strings.HasPrefix(shelf, head) && len(shelf) > len(head)
-	}
-	return pattern == shelf
-}
+func (t Token) MayWrite(name string) bool { return t.WritesTo != "" && shelf.Matches(t.WritesTo, name) }
 
 // Check refuses rights that would let untrusted outputs onto the trusted shelf.
 func (t Token) Check() error {
@@ -51,7 +47,7 @@ func (t Token) Check() error {
 		return errors.New("a token needs a repository")
 	case strings.ContainsAny(t.Repository, "/ ?#"):
 		return fmt.Errorf("%q is not a valid name of a repository", t.Repository)
-	case onShelf(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
+	case shelf.Matches(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
 		return fmt.Errorf(
 			"a token that writes to %q may read only from %q: otherwise outputs of others could end up there",
 			Trusted,
@@ -59,9 +55,20 @@ func (t Token) Check() error {
 		)
 	}
 	for _, s := range append([]string{t.WritesTo}, t.ReadsFrom...) {
-		if s != "" && s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "person/") {
-			return fmt.Errorf("%q is not a shelf: use %q, \"branch/…\" or \"person/…\"", s, Trusted)
+		if s == "" {
+			continue
 		}
+		if err := checkShelf(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkShelf refuses what is neither a shelf nor a pattern of shelves.
+func checkShelf(s string) error {
+	if s != Trusted && !strings.HasPrefix(s, "branch/") && !strings.HasPrefix(s, "person/") {
+		return fmt.Errorf("%q is not a shelf: use %q, \"branch/…\" or \"person/…\"", s, Trusted)
 	}
 	return nil
 }
@@ -71,11 +78,7 @@ func hashSecret(secret string) []byte {
 	return d[:]
 }
 
-func newSecret() string {
-	var b [20]byte
-	_, _ = rand.Read(b[:])
-	return "loft-" + strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
-}
+func newSecret() string { return "loft-" + randomText() }
 
 // NewToken makes a token, and the repository if it is new. The secret is
 // returned once and not stored.
@@ -106,46 +109,72 @@ var ErrExpired = errors.New("the token has expired")
 func (db *DB) FindToken(ctx context.Context, secret string) (Token, error) {
 	var t Token
 	err := db.GetContext(ctx, &t, `
-		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at
+		SELECT `+tokenColumns+`, t.secret_hash = $1 AS current
 		FROM tokens t JOIN repositories r ON r.id = t.repository_id
 		WHERE t.revoked_at IS NULL AND (t.secret_hash = $1 OR t.old_hash = $1 AND t.old_until > now())`, hashSecret(secret))
 	if err != nil {
 		return t, missing(err, "token")
 	}
-	if t.ExpiresAt != nil && t.ExpiresAt.Before(time.Now()) {
+	if t.isExpired(time.Now()) {
 		return t, ErrExpired
 	}
 	return t, nil
 }
 
-// Rotate gives a token a new secret, returned once. The previous one stays
-// valid until grace is over, so that its user can switch. With expires, the
-// token's expiry changes; without, it does not.
-func (db *DB) Rotate(ctx context.Context, id int64, grace time.Duration, expires *time.Time) (secret string, err error) {
+// Rotation says how a token gets a new secret.
+type Rotation struct {
+	Current string        // must be the token's current secret; empty: the caller manages tokens
+	Grace   time.Duration // how long the previous secret stays valid, so that its user can switch
+	Expires *time.Time    // the token's new expiry; nil: it does not change
+}
+
+// Rotate gives a token a new secret, returned once, and ends its sessions.
+// [ErrNotExist] is returned if the token was revoked, or if another rotation was
+// first.
+func (db *DB) Rotate(ctx context.Context, id int64, how Rotation) (secret string, err error) {
 	secret = newSecret()
-	res, err := db.ExecContext(ctx, `
-		UPDATE tokens SET old_hash = secret_hash, old_until = now() + make_interval(secs => $3), secret_hash = $2,
-			expires_at = coalesce($4, expires_at)
-		WHERE id = $1 AND revoked_at IS NULL`, id, hashSecret(secret), grace.Seconds(), expires)
-	if err != nil {
-		return "", err
+	var only []byte
+	if how.Current != "" {
+		only = hashSecret(how.Current)
 	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return "", fmt.Errorf("%w: token %d", ErrNotExist, id)
+	return secret, db.inTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `
+			UPDATE tokens SET old_hash = secret_hash, old_until = now() + make_interval(secs => $3), secret_hash = $2,
+				expires_at = coalesce($4, expires_at)
+			WHERE id = $1 AND revoked_at IS NULL AND ($5::bytea IS NULL OR secret_hash = $5)`,
+			id, hashSecret(secret), how.Grace.Seconds(), how.Expires, only)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("%w: token %d with this secret", ErrNotExist, id)
+		}
+		return endToken(ctx, tx, id)
+	})
+}
+
+// endToken ends the sessions of a token, and tells every replica to forget what
+// it remembers of the token.
+func endToken(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE token_id = $1`, id); err != nil {
+		return err
 	}
-	return secret, nil
+	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", tokenChannel, fmt.Sprint(id))
+	return err
 }
 
 // Revoke revokes a token at once.
 func (db *DB) Revoke(ctx context.Context, id int64) error {
-	res, err := db.ExecContext(ctx, `UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL`, id)
-	if err != nil {
-		return err
-	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return fmt.Errorf("%w: token %d", ErrNotExist, id)
-	}
-	return nil
+	return db.inTx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `UPDATE tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL`, id)
+		if err != nil {
+			return err
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("%w: token %d", ErrNotExist, id)
+		}
+		return endToken(ctx, tx, id)
+	})
 }
 
 // Tokens returns the tokens of a repository that are not revoked, expired ones
@@ -153,8 +182,18 @@ func (db *DB) Revoke(ctx context.Context, id int64) error {
 func (db *DB) Tokens(ctx context.Context, repository string) ([]Token, error) {
 	out := []Token{}
 	err := db.SelectContext(ctx, &out, `
-		SELECT t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at
-		FROM tokens t JOIN repositories r ON r.id = t.repository_id
+		SELECT `+tokenColumns+`, true AS current FROM tokens t JOIN repositories r ON r.id = t.repository_id
 		WHERE r.name = $1 AND t.revoked_at IS NULL ORDER BY t.id`, repository)
 	return out, err
+}
+
+// MayRead tells whether the token reads from a shelf.
+func (t Token) MayRead(name string) bool {
+	return slices.ContainsFunc(t.ReadsFrom, func(p string) bool { return shelf.Matches(p, name) })
+}
+
+// IsValid tells whether a token is neither revoked nor expired.
+func (db *DB) IsValid(ctx context.Context, id int64) (valid bool, err error) {
+	return valid, db.GetContext(ctx, &valid, `
+		SELECT EXISTS (SELECT FROM tokens WHERE id = $1 AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > now()))`, id)
 }

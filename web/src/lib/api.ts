@@ -15,6 +15,18 @@ export type Outcome = TaskRecord["outcome"];
 
 const client = createClient<paths>({ baseUrl: "" });
 
+// The session's second secret. No other site, and no other port of this host,
+// can read it; without it a session may only look.
+const pageToken = "grayloft-page-token";
+
+client.use({
+  onRequest({ request }) {
+    const page = localStorage.getItem(pageToken);
+    if (page && request.method !== "GET") request.headers.set("X-Page-Token", page);
+    return request;
+  },
+});
+
 /** A request that was refused or failed, with a message for the person. */
 export class Failure extends Error {
   constructor(
@@ -37,8 +49,15 @@ async function ask<T>(request: Promise<{ data?: T; error?: Schemas["Problem"]; r
 }
 
 export const session = () => ask(client.GET("/session"));
-export const signIn = (token: string) => ask(client.POST("/session", { body: { token } }));
-export const signOut = () => ask(client.DELETE("/session"));
+export const signIn = async (token: string) => {
+  const { page_token: page, ...self } = await ask(client.POST("/session", { body: { token } }));
+  localStorage.setItem(pageToken, page);
+  return self;
+};
+export const signOut = () => {
+  localStorage.removeItem(pageToken);
+  return ask(client.DELETE("/session"));
+};
 export const runs = (repo: string, query: { days?: number; before?: string; limit?: number }) =>
   ask(client.GET("/v1/{repo}/runs", { params: { path: { repo }, query } }));
 export const run = (repo: string, id: string) =>

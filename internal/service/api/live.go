@@ -1,0 +1,152 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+const (
+	aliveEvery  = 20 * time.Second
+	streamsEach = 50 // streams of one token
+)
+
+// live sends, as server-sent events, the ids of runs that change. It ends when
+// its token does.
+func (s *Server) live(c *gin.Context) {
+	t := token(c)
+	sub, stop := s.hub.subscribe(t)
+	if sub == nil {
+		later(c, aliveEvery, "too many streams", fmt.Sprintf("at most %d of one token are open at a time", streamsEach))
+		return
+	}
+	defer stop()
+	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Time{}) // each write below has its own
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	send := func(format string, args ...any) bool {
+		_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(slowGrace))
+		_, err := fmt.Fprintf(c.Writer, format, args...)
+		c.Writer.Flush()
+		return err == nil
+	}
+	alive := time.NewTicker(aliveEvery)
+	defer alive.Stop()
+	for ok := send(": ready\n\n"); ok; {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-s.hub.closed:
+			return
+		case <-sub.ended:
+			return
+		case <-alive.C:
+			// In case the news of its end was lost with a connection.
+			valid, err := s.Records.IsValid(c.Request.Context(), t.ID)
+			ok = (valid || err != nil) && send(": alive\n\n")
+		case run := <-sub.runs:
+			ok = send("event: run\ndata: {\"id\":%q}\n\n", run)
+		}
+	}
+}
+
+// hub forwards the ids of changed runs to the followers of a repository. It
+// receives them from the database, so that replicas inform each other.
+type hub struct {
+	log    *slog.Logger
+	ended  func() // called when any token ended
+	closed chan struct{}
+	mu     sync.Mutex
+	subs   map[*subscription]bool
+}
+
+// subscription is one stream.
+type subscription struct {
+	repository, token int64
+	runs              chan string
+	ended             chan struct{} // closed when the token ended
+}
+
+func newHub(log *slog.Logger, ended func()) *hub {
+	return &hub{log: log, ended: ended, closed: make(chan struct{}), subs: map[*subscription]bool{}}
+}
+
+// subscribe returns nil if the token has too many streams.
+func (h *hub) subscribe(t records.Token) (*subscription, func()) {
+	s := &subscription{t.RepositoryID, t.ID, make(chan string, 64), make(chan struct{})}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	open := 0
+	for other := range h.subs {
+		if other.token == t.ID {
+			open++
+		}
+	}
+	if open >= streamsEach {
+		return nil, nil
+	}
+	h.subs[s] = true
+	return s, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.subs, s)
+	}
+}
+
+// RunChanged implements [records.Listener].
+func (h *hub) RunChanged(repository int64, run string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for s := range h.subs {
+		if s.repository != repository {
+			continue
+		}
+		select {
+		case s.runs <- run:
+		default: // too slow: it receives the next change
+		}
+	}
+}
+
+// TokenEnded implements [records.Listener].
+func (h *hub) TokenEnded(token int64) {
+	h.ended()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for s := range h.subs {
+		if s.token == token {
+			close(s.ended)
+			delete(h.subs, s)
+		}
+	}
+}
+
+// follow listens until the context ends, and reconnects if the connection is
+// lost.
+func (h *hub) follow(ctx context.Context, db *records.DB) {
+	defer close(h.closed)
+	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
+		began := time.Now()
+		err := db.Listen(ctx, h)
+		if ctx.Err() != nil {
+			return
+		}
+		if time.Since(began) > time.Minute {
+			wait = time.Second
+		}
+		h.log.Warn("lost the connection for changes of runs", "error", err, "again_in", wait)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+	}
+}

@@ -1,0 +1,209 @@
+// Package bounds checks what clients send before anything is done with it: every
+// text, number and list has a bound, and no text contains what the database or a
+// terminal cannot take. It knows the protocol's types and nothing else.
+package bounds
+
+import (
+	"fmt"
+	"math"
+	"regexp"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Limits of what a client may send.
+const (
+	MaxName    = 256        // bytes of a name: of a person, host, place, branch, task
+	MaxText    = 4096       // bytes of a sentence
+	MaxList    = 1000       // texts in a list
+	MaxRefs    = 100_000    // blobs that ingredients refer to
+	MaxSeconds = 30 * 86400 // of one task or run
+	MaxCount   = 1_000_000  // tasks, jobs, slots
+	MaxBytes   = 1 << 50    // of one run
+)
+
+// Error names a field with a value that is not accepted.
+type Error struct{ Field, Why string }
+
+func (e Error) Error() string { return e.Field + " " + e.Why }
+
+// checker collects the first error.
+type checker struct{ err error }
+
+func (c *checker) refuse(field, format string, args ...any) {
+	if c.err == nil {
+		c.err = Error{field, fmt.Sprintf(format, args...)}
+	}
+}
+
+func (c *checker) text(field, s string, most int) {
+	switch {
+	case len(s) > most:
+		c.refuse(field, "has %d bytes; at most %d are allowed", len(s), most)
+	case strings.ContainsRune(s, 0):
+		c.refuse(field, "must not contain a NUL character")
+	case !utf8.ValidString(s):
+		c.refuse(field, "must be UTF-8")
+	}
+}
+
+func (c *checker) texts(field string, list []string, most int) {
+	if len(list) > most {
+		c.refuse(field, "has %d elements; at most %d are allowed", len(list), most)
+		return
+	}
+	for _, s := range list {
+		c.text(field, s, MaxText)
+	}
+}
+
+func (c *checker) number(field string, n, least, most float64) {
+	if math.IsNaN(n) || n < least || n > most {
+		c.refuse(field, "must be a number from %.0f to %.0f", least, most)
+	}
+}
+
+func (c *checker) time(field string, at time.Time) {
+	if at.Year() < 2000 || at.Year() > 2200 {
+		c.refuse(field, "must be a time between the years 2000 and 2200")
+	}
+}
+
+func (c *checker) maker(field string, m protocol.Maker) {
+	c.text(field+".name", m.Name, MaxName)
+	c.text(field+".host", m.Host, MaxName)
+	c.text(field+".place", m.Place, MaxName)
+	c.text(field+".run", m.Run, MaxName)
+	c.time(field+".at", m.At)
+}
+
+func (c *checker) required(field string, d digest.Digest) {
+	if d.IsZero() {
+		c.refuse(field, "is required")
+	}
+}
+
+// Text checks a single text, such as a parameter of a query.
+func Text(field, s string) error {
+	var c checker
+	c.text(field, s, MaxText)
+	return c.err
+}
+
+// Entry checks an entry that a client wants to file. The size of its outputs is
+// not checked: the service computes it from the listing.
+func Entry(e protocol.Entry) error {
+	var c checker
+	c.required("key", e.Key)
+	c.required("listing", e.Listing)
+	c.required("ingredients", e.Ingredients)
+	c.text("task", e.Task, MaxText)
+	if e.Task == "" {
+		c.refuse("task", "is required")
+	}
+	c.number("seconds", e.Seconds, 0, MaxSeconds)
+	c.number("bytes", float64(e.Bytes), 0, MaxBytes)
+	c.maker("made_by", e.MadeBy)
+	c.texts("checkout_paths", e.CheckoutPaths, MaxRefs)
+	if len(e.Refs) > MaxRefs {
+		c.refuse("refs", "has %d elements; at most %d are allowed", len(e.Refs), MaxRefs)
+	}
+	for _, d := range e.Refs {
+		c.required("refs", d)
+	}
+	return c.err
+}
+
+var runID = regexp.MustCompile(`^[0-9a-z-]{8,64}$`)
+
+// Run checks a run that a client announces.
+func Run(r protocol.Run) error {
+	var c checker
+	if !runID.MatchString(r.ID) {
+		c.refuse("id", "must have 8 to 64 lower-case letters, digits and hyphens")
+	}
+	c.text("name", r.Name, MaxName)
+	c.text("host", r.Host, MaxName)
+	c.text("place", r.Place, MaxName)
+	c.text("branch", r.Branch, MaxText)
+	c.text("commit", r.Commit, MaxName)
+	c.text("shelf", r.Shelf, MaxName)
+	c.texts("requested", r.Requested, MaxList)
+	c.number("jobs", float64(r.Jobs), 0, MaxCount)
+	c.number("tasks", float64(r.Tasks), 0, MaxCount)
+	c.time("started", r.Started)
+	return c.err
+}
+
+// Event checks one event of a run.
+func Event(e protocol.Event) error {
+	var c checker
+	c.number("seq", float64(e.Seq), 1, 1e9)
+	parts := 0
+	if e.Start != nil {
+		parts++
+		c.text("start.task", e.Start.Task, MaxText)
+		c.number("start.at", e.Start.At, 0, MaxSeconds)
+		c.number("start.slot", float64(e.Start.Slot), 0, MaxCount)
+	}
+	if e.Task != nil {
+		parts++
+		c.record(*e.Task)
+	}
+	if e.Finish != nil {
+		parts++
+		c.finish(*e.Finish)
+	}
+	if parts != 1 {
+		c.refuse("event", "must have exactly one of start, task and finish")
+	}
+	return c.err
+}
+
+func (c *checker) record(r protocol.TaskRecord) {
+	c.text("task.task", r.Task, MaxText)
+	c.text("task.project", r.Project, MaxText)
+	c.outcome("task.outcome", r.Outcome)
+	c.text("task.reason", r.Reason, MaxName)
+	c.texts("task.detail", r.Detail, MaxList)
+	c.text("task.message", r.Message, MaxBody)
+	c.texts("task.dependencies", r.Dependencies, MaxRefs)
+	c.number("task.at", r.At, 0, MaxSeconds)
+	c.number("task.seconds", r.Seconds, 0, MaxSeconds)
+	c.number("task.slot", float64(r.Slot), 0, MaxCount)
+	c.number("task.saved_seconds", r.SavedSeconds, -MaxSeconds, MaxSeconds)
+	c.number("task.cost_seconds", r.CostSeconds, 0, MaxSeconds)
+	c.number("task.bytes_in", float64(r.BytesIn), 0, MaxBytes)
+	if r.MadeBy != nil {
+		c.maker("task.made_by", *r.MadeBy)
+	}
+}
+
+// MaxBody is how long, in bytes, a message of a task may be.
+const MaxBody = 64 << 10
+
+func (c *checker) finish(f protocol.RunFinish) {
+	c.number("finish.seconds", f.Seconds, 0, MaxSeconds)
+	c.number("finish.saved_seconds", f.SavedSeconds, -MaxSeconds*MaxCount, MaxSeconds*MaxCount)
+	c.number("finish.cost_seconds", f.CostSeconds, 0, 2*MaxSeconds)
+	c.number("finish.bytes_in", float64(f.BytesIn), 0, MaxBytes)
+	c.number("finish.bytes_out", float64(f.BytesOut), 0, MaxBytes)
+	for outcome, n := range f.Totals {
+		c.outcome("finish.totals", outcome)
+		c.number("finish.totals", float64(n), 0, MaxCount)
+	}
+}
+
+func (c *checker) outcome(field, outcome string) {
+	switch decide.Outcome(outcome) {
+	case decide.Current, decide.Cached, decide.Restored, decide.Fetched, decide.Ran, decide.Failed, decide.Blocked, decide.Stopped,
+		decide.NotStarted:
+	default:
+		c.refuse(field, "%.80q is not an outcome", outcome)
+	}
+}
