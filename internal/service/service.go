@@ -63,12 +63,19 @@ type Service struct {
 }
 
 // OpenRecords connects to the database that the configuration names, or to the
-// private cluster. Close stops a cluster that it started.
+// private cluster, for a command beside the service. Close stops a cluster that
+// it started.
 func OpenRecords(ctx context.Context, c Config) (db *records.DB, close func() error, err error) {
+	return openRecords(ctx, c, func() (*cluster.Cluster, error) { return cluster.Visit(ctx, c.cluster()) })
+}
+
+func (c Config) cluster() string { return filepath.Join(c.Data, "postgres") }
+
+func openRecords(ctx context.Context, c Config, private func() (*cluster.Cluster, error)) (db *records.DB, close func() error, err error) {
 	url := c.Database
 	stop := func() error { return nil }
 	if url == "" {
-		cl, err := cluster.Start(ctx, filepath.Join(c.Data, "postgres"))
+		cl, err := private()
 		if err != nil {
 			return nil, nil, err
 		}
@@ -93,7 +100,13 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listening: %w (choose another --listen, such as 127.0.0.1:0)", err)
 	}
-	db, closeDB, err := OpenRecords(ctx, c)
+	db, closeDB, err := openRecords(ctx, c, func() (*cluster.Cluster, error) {
+		cl, err := cluster.Start(ctx, c.cluster())
+		if err == nil {
+			cl.Watch(c.Log)
+		}
+		return cl, err
+	})
 	if err != nil {
 		l.Close()
 		return nil, err
@@ -109,7 +122,7 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	server := &api.Server{Records: db, Blobs: store, Console: console.Handler(), Log: c.Log, Secure: tls, Limits: c.Limits}
 
 	hs := &http.Server{
-		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
 	var cleaning sync.WaitGroup

@@ -29,6 +29,9 @@ func Main(m *testing.M) {
 		os.Exit(cli.Main(context.Background(), os.Args[1:], os.Stdout, os.Stderr))
 	}
 	code := m.Run()
+	for _, f := range atEnd {
+		f()
+	}
 	if served.stop != nil {
 		served.stop()
 	}
@@ -37,6 +40,11 @@ func Main(m *testing.M) {
 	}
 	os.Exit(code)
 }
+
+var atEnd []func()
+
+// AtEnd registers what [Main] does after the tests.
+func AtEnd(f func()) { atEnd = append(atEnd, f) }
 
 // Repo is a checkout with a git repository, a cache and an environment.
 type Repo struct {

@@ -35,6 +35,7 @@ type steadyBody struct {
 	control *http.ResponseController
 	began   time.Time
 	n       int64
+	ended   bool
 }
 
 func (b *steadyBody) Read(p []byte) (int, error) {
@@ -45,6 +46,7 @@ func (b *steadyBody) Read(p []byte) (int, error) {
 	case err == nil && late > 0 && float64(b.n) < late.Seconds()*slowestBody, errors.Is(err, os.ErrDeadlineExceeded):
 		return n, errSlow
 	case err != nil:
+		b.ended = true
 		_ = b.control.SetReadDeadline(time.Time{}) // later reads only notice that the client is gone
 	}
 	return n, err
@@ -54,9 +56,17 @@ func (b *steadyBody) Read(p []byte) (int, error) {
 // until [Server.answerWithin] says how large that is.
 func (s *Server) keepSteady(c *gin.Context) {
 	control := http.NewResponseController(c.Writer)
-	c.Request.Body = &steadyBody{ReadCloser: c.Request.Body, control: control, began: time.Now()}
+	body := &steadyBody{ReadCloser: c.Request.Body, control: control, began: time.Now()}
+	c.Request.Body = body
 	answerWithin(c, 0)
+	c.Next()
+	if !body.ended && c.Request.ContentLength != 0 { // the server reads the rest, for a moment
+		_ = control.SetReadDeadline(time.Now().Add(restLimit))
+	}
 }
+
+// restLimit is how long the rest of a body is waited for that nobody reads.
+const restLimit = time.Second
 
 // answerWithin gives an answer with that many bytes enough time on a slow line.
 // Reading and processing the request is part of the time.

@@ -22,51 +22,124 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
-// Cluster is a running server.
+// Cluster is a running server, and the lock that makes this process its owner.
 type Cluster struct {
-	dir     string
-	bin     string
-	port    int
-	started bool // by this process, so it also stops it
-	secret  string
+	dir    string
+	bin    string
+	port   int
+	secret string
+	owned  *flock.Flock // nil: another process owns it, so this one does not stop it
+	watch  watch
 }
 
 // ErrNotInstalled is returned if the server packages are missing.
 var ErrNotInstalled = errors.New("PostgreSQL's server is not installed: apt-get install postgresql (or name a database with --database)")
 
-// Start creates the cluster if necessary and starts its server, or finds it
-// running.
+// ErrInUse is wrapped by errors about a cluster that another process owns.
+var ErrInUse = errors.New("is in use")
+
+// Start creates the cluster if necessary and starts its server. One that an
+// earlier owner left running, because it was killed, is taken over. No other
+// process may own the cluster at the same time.
 func Start(ctx context.Context, dir string) (*Cluster, error) {
+	c, err := open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.own(ctx, "service"); err != nil {
+		return nil, err
+	}
+	return c, c.ensure(ctx)
+}
+
+// Visit finds the server of a running service, or, without one, starts it for
+// the time until [Cluster.Stop].
+func Visit(ctx context.Context, dir string) (*Cluster, error) {
+	c, err := open(dir)
+	if err != nil {
+		return nil, err
+	}
+	err = c.own(ctx, "command")
+	if err == nil {
+		return c, c.ensure(ctx)
+	}
+	if !errors.Is(err, ErrInUse) {
+		return nil, err
+	}
+	if err := c.password(); err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(startLimit); ; time.Sleep(100 * time.Millisecond) { // its owner may be starting it
+		if port, ok := c.running(ctx); ok {
+			c.port = port
+			return c, nil
+		}
+		if time.Now().After(end) || ctx.Err() != nil {
+			return nil, fmt.Errorf("the service that owns %s does not start its PostgreSQL: %w", c.dir, context.DeadlineExceeded)
+		}
+	}
+}
+
+// startLimit is how long a server may take to start.
+const startLimit = 30 * time.Second
+
+func open(dir string) (*Cluster, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
 	}
 	bin, err := binaries()
-	if err != nil {
-		return nil, err
+	return &Cluster{dir: dir, bin: bin}, err
+}
+
+// own takes the lock of the cluster. A command holds it only for a moment, so it
+// is waited for; a service is not.
+func (c *Cluster) own(ctx context.Context, role string) error {
+	if err := os.MkdirAll(filepath.Dir(c.dir), 0o755); err != nil {
+		return err
 	}
-	c := &Cluster{dir: dir, bin: bin}
-	if err := c.prepare(ctx); err != nil {
-		return nil, err
+	file := c.dir + ".lock"
+	l := flock.New(file)
+	for end := time.Now().Add(startLimit); ; time.Sleep(20 * time.Millisecond) {
+		ok, err := l.TryLock()
+		if err != nil {
+			return fmt.Errorf("locking the data directory: %w", err)
+		}
+		if ok {
+			c.owned = l
+			return os.WriteFile(file, fmt.Appendf(nil, "%s %d\n", role, os.Getpid()), 0o600)
+		}
+		holder, _ := os.ReadFile(file)
+		if strings.HasPrefix(string(holder), "service ") || time.Now().After(end) || ctx.Err() != nil {
+			return fmt.Errorf("the data directory %s %w by %s: stop that one first, or choose another --data",
+				filepath.Dir(c.dir), ErrInUse, strings.TrimSpace(strings.Replace(string(holder), " ", " with process id ", 1)))
+		}
 	}
-	if port, ok := c.running(ctx); ok {
+}
+
+// ensure makes the server run. On an error the lock is given back.
+func (c *Cluster) ensure(ctx context.Context) error {
+	err := c.prepare(ctx)
+	if port, ok := c.running(ctx); err == nil && ok {
 		c.port = port
-		return c, nil
+		return nil
 	}
-	for try := 0; ; try++ {
-		if c.port, err = freePort(); err != nil {
-			return nil, err
+	for try := 0; err == nil; try++ {
+		if c.port, err = freePort(); err == nil {
+			err = c.start(ctx)
 		}
-		if err = c.start(ctx); err == nil {
-			c.started = true
-			return c, nil
+		if err == nil {
+			return nil
 		}
-		if try == 3 || ctx.Err() != nil {
-			return nil, err
+		if try < 3 && ctx.Err() == nil {
+			err = nil
 		}
 	}
+	return errors.Join(err, c.owned.Unlock())
 }
 
 // URL returns the address of a database in the cluster.
@@ -74,15 +147,16 @@ func (c *Cluster) URL(database string) string {
 	return fmt.Sprintf("postgres://grayloft:%s@127.0.0.1:%d/%s?sslmode=disable", c.secret, c.port, database)
 }
 
-// Stop stops the server, if this process started it.
+// Stop stops the server, if this process owns it.
 func (c *Cluster) Stop() error {
-	if !c.started {
+	if c.owned == nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	c.watch.end()
+	ctx, cancel := context.WithTimeout(context.Background(), startLimit)
 	defer cancel()
 	_, err := c.run(ctx, "pg_ctl", "stop", "-D", c.dir, "-m", "fast", "-w")
-	return err
+	return errors.Join(err, c.owned.Unlock())
 }
 
 // binaries finds the newest installed server.
@@ -116,7 +190,7 @@ func (c *Cluster) prepare(ctx context.Context) error {
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return err
 	}
-	if err := c.own(); err != nil {
+	if err := c.giveToServer(); err != nil {
 		return err
 	}
 	if err := c.password(); err != nil {
@@ -179,7 +253,7 @@ func (c *Cluster) running(ctx context.Context) (int, bool) {
 func (c *Cluster) start(ctx context.Context) error {
 	opts := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories='' -c max_connections=100", c.port)
 	log := filepath.Join(c.dir, "server.log")
-	if _, err := c.run(ctx, "pg_ctl", "start", "-D", c.dir, "-l", log, "-o", opts, "-w", "-t", "30"); err != nil {
+	if _, err := c.run(ctx, "pg_ctl", "start", "-D", c.dir, "-l", log, "-o", opts, "-w", "-t", strconv.Itoa(int(startLimit.Seconds()))); err != nil {
 		text, _ := os.ReadFile(log)
 		return fmt.Errorf("%w\n%s", err, tail(text, 5))
 	}

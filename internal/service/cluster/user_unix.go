@@ -43,9 +43,9 @@ func asServer(cmd *exec.Cmd) error {
 	return nil
 }
 
-// own gives the directory to the server's user, and checks that this user can
+// giveToServer gives the directory to the server's user, and checks that this user can
 // reach it.
-func (c *Cluster) own() error {
+func (c *Cluster) giveToServer() error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
