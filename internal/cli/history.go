@@ -196,7 +196,7 @@ func (a *app) log(r *repository, t *graph.Task, run string) error {
 		return a.JSON(lines)
 	}
 	for _, l := range lines {
-		fmt.Fprintln(a.Out, l.Text)
+		fmt.Fprintln(a.Out, a.PrintableLog(l.Text))
 	}
 	return nil
 }

@@ -209,8 +209,8 @@ func (a *app) login(ctx context.Context, url string) error {
 // readToken takes the token from the environment, from a pipe, or from a
 // person, without showing it.
 func (a *app) readToken() (string, error) {
-	if t := os.Getenv("GRAYLOFT_TOKEN"); t != "" {
-		return t, nil
+	if a.token != "" {
+		return a.token, nil
 	}
 	var text []byte
 	var err error
@@ -255,24 +255,47 @@ func (a *app) logoutCommand() *cobra.Command {
 	}
 }
 
-// service returns the address and the token to use for a repository: from the
-// environment, else from the saved login; the address also from the
-// declarations.
+// tokenVar is the variable with a token; it is hidden from everything that the
+// client starts.
+const tokenVar = "GRAYLOFT_TOKEN"
+
+// service returns the address and the token to use for a repository. A token is
+// sent only to the address that it was given for, by a person: by login, or in
+// GRAYLOFT_SERVICE beside GRAYLOFT_TOKEN. What the repository declares only says
+// where to log in. A declared address that is not used is explained.
 func (a *app) service(r *repository) (url, token string) {
-	url, token = os.Getenv("GRAYLOFT_SERVICE"), os.Getenv("GRAYLOFT_TOKEN")
-	if url != "" && token != "" {
-		return url, token
-	}
+	given := strings.TrimSuffix(os.Getenv("GRAYLOFT_SERVICE"), "/")
 	at, err := readLogins()
 	if err != nil {
 		fmt.Fprintf(a.Err, "warning: %v\n", err)
 	}
 	kept := at.Repos[r.graph.Repo.Name]
-	if url == "" {
-		url = orElse(kept.URL != "", kept.URL, r.graph.Repo.ServiceURL)
+	declared := strings.TrimSuffix(r.graph.Repo.ServiceURL, "/")
+	switch {
+	case given != "" && a.token != "":
+		return given, a.token
+	case given != "" && kept.URL == given:
+		return given, kept.Token
+	case given != "":
+		return given, ""
+	case kept.URL == "" && a.token == "":
+		return declared, ""
+	case kept.URL == "":
+		a.explain("GRAYLOFT_TOKEN is sent only to an address that is given with it, not to the one that the repository declares. " +
+			"Set GRAYLOFT_SERVICE=" + orElse(declared != "", declared, "URL") + " if that service may have the token; until then no service is used")
+		return "", ""
 	}
-	if token == "" && kept.URL == strings.TrimSuffix(url, "/") { // a token belongs to the service that issued it
-		token = kept.Token
+	if declared != "" && declared != kept.URL {
+		a.explain("the repository declares the service " + declared + ", but you are logged in to " + kept.URL +
+			", which is used. If the service has moved: grayloft login " + declared)
 	}
-	return url, token
+	return kept.URL, orElse(a.token != "", a.token, kept.Token)
+}
+
+// explain prints a warning about the service, once.
+func (a *app) explain(sentence string) {
+	if !a.explained {
+		fmt.Fprintf(a.Err, "warning: %s\n", sentence)
+	}
+	a.explained = true
 }

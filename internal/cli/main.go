@@ -12,7 +12,6 @@ import (
 	"runtime"
 	"runtime/debug"
 
-	"github.com/charmbracelet/lipgloss"
 	"github.com/muesli/termenv"
 	"github.com/spf13/cobra"
 
@@ -34,8 +33,10 @@ type app struct {
 	env   environment.Environment
 	dir   string        // the working directory
 	in    *bufio.Reader // answers of a person
+	token string        // GRAYLOFT_TOKEN, which nothing that the client starts sees
 
-	called bool // the arguments were accepted, and the command has started
+	called    bool // the arguments were accepted, and the command has started
+	explained bool // a warning about the service was printed
 }
 
 // Enter must be called first in main: some of the processes that the client
@@ -48,7 +49,10 @@ func Enter() {
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	collectLate()
-	a := &app{Screen: &term.Screen{Out: out, Err: errs}, env: os.Environ(), in: bufio.NewReader(os.Stdin)}
+	token := environment.Hide(tokenVar)
+	a := &app{
+		Screen: &term.Screen{Out: term.Clean(out), Err: term.Clean(errs)}, env: os.Environ(), in: bufio.NewReader(os.Stdin), token: token,
+	}
 	root := a.command()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -65,7 +69,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 		}
 	}
 	if message != "" {
-		fmt.Fprintln(errs, message)
+		fmt.Fprintln(a.Err, message)
 	}
 	return code
 }
@@ -145,7 +149,10 @@ func (a *app) begin() error {
 	if a.Format != "text" && a.Format != "json" {
 		return wrong("--format %q is not valid: text or json", a.Format)
 	}
-	a.Style = lipgloss.NewRenderer(a.Out)
+	if a.Format == "json" {
+		a.Raw()
+	}
+	a.Style = term.NewStyle(a.Out)
 	switch a.color {
 	case "auto":
 		if os.Getenv("NO_COLOR") != "" {

@@ -67,14 +67,19 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 	if err := a.placeFor(r, dir); err != nil {
 		return err
 	}
-	texts, err := fill(os.DirFS(r.root), k.Template.Text, r.graph.Repo.Name, dir)
+	root, err := os.OpenRoot(r.root) // neither reading nor writing follows a link out of the repository
 	if err != nil {
 		return machineFault("%v", err)
+	}
+	defer root.Close()
+	texts, err := fill(root.FS(), k.Template.Text, r.graph.Repo.Name, dir)
+	if err != nil {
+		return machineFault("the template of kind %s: %v", kind, err)
 	}
 	if _, ok := texts[decl.ProjectFile]; !ok {
 		texts[decl.ProjectFile] = filled{"[project]\nkind = \"" + kind + "\"\n", 0o644}
 	}
-	if err := writeNew(r.root, dir, texts); err != nil {
+	if err := writeNew(root, dir, texts); err != nil {
 		return machineFault("%v", err)
 	}
 	return a.checkNew(r, dir, texts)
@@ -172,13 +177,13 @@ func title(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-func writeNew(root, dir string, texts map[string]filled) error {
+func writeNew(root *os.Root, dir string, texts map[string]filled) error {
 	for _, rel := range slices.Sorted(maps.Keys(texts)) {
-		full := filepath.Join(root, filepath.FromSlash(path.Join(dir, rel)))
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		name := filepath.FromSlash(path.Join(dir, rel))
+		if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return err
 		}
-		f, err := os.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, texts[rel].mode|0o600)
+		f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, texts[rel].mode|0o600)
 		if err != nil {
 			return err
 		}

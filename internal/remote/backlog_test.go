@@ -85,7 +85,7 @@ func TestTheBacklogDelaysTheEndOfARunWithinABound(t *testing.T) {
 	defer cancel()
 	m.blobs[d] = blob
 	e := protocol.Entry{Key: digest.Of([]byte("k")), Task: "a@b", Listing: d, Ingredients: d}
-	item, err := json.Marshal(spooled{Service: c.base, Repo: "test", Entry: &e, Blobs: []protocol.Blob{{Digest: d, Size: 1 << 20}}})
+	item, err := json.Marshal(spooled{Service: c.base, Repo: "test", Token: c.identity(), Entry: &e, Blobs: []protocol.Blob{{Digest: d, Size: 1 << 20}}})
 	if err != nil {
 		t.Fatal(err)
 	}

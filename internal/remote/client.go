@@ -24,12 +24,9 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Timeouts. A service that is slower is treated as unreachable.
-const (
-	dialLimit   = 3 * time.Second
-	answerLimit = 15 * time.Second
-	stallLimit  = 15 * time.Second // without a single byte
-)
+// dialLimit is how long a connection may take; see [patience] for everything
+// after that.
+const dialLimit = 3 * time.Second
 
 // Store is this machine's cache, as far as the client needs it.
 type Store interface {
@@ -47,6 +44,8 @@ type Store interface {
 	Spooled() ([]string, error)
 	ReadSpooled(name string) ([]byte, error)
 	Unspool(name string) error
+	// SetAside takes something out of the spool for good, and returns where it is.
+	SetAside(name string) (file string, err error)
 }
 
 // Client talks to one service about one repository. It is safe for concurrent
@@ -63,16 +62,17 @@ type Client struct {
 	mu    sync.Mutex
 	state state
 
-	backlog backlog
+	ahead, behind *patience // for requests that a run waits for, and for the others
+	backlog       backlog
 }
 
 // state is what a client knows of its service.
 type state struct {
-	down     bool
-	writesTo string // the shelf that the token writes to
-	known    bool   // whether the service has answered that
-	full     bool   // the service has no room
-	near     bool   // on this machine, with nothing slow in between
+	down  bool
+	self  protocol.Self
+	known bool // whether the service has answered that
+	full  bool // the service has no room
+	near  bool // on this machine, with nothing slow in between
 }
 
 // New returns a client of the service at an address.
@@ -80,13 +80,16 @@ func New(address, repo, token string, st Store) *Client {
 	return &Client{
 		Warn: func(string) {}, base: strings.TrimSuffix(address, "/"), repo: repo, token: token, store: st,
 		http: &http.Client{Transport: &http.Transport{
-			Proxy:                 http.ProxyFromEnvironment,
-			DialContext:           (&net.Dialer{Timeout: dialLimit}).DialContext,
-			TLSHandshakeTimeout:   dialLimit,
-			ResponseHeaderTimeout: answerLimit,
-			MaxIdleConnsPerHost:   16,
-			DisableCompression:    true,
+			Proxy:                  http.ProxyFromEnvironment,
+			DialContext:            (&net.Dialer{Timeout: dialLimit}).DialContext,
+			TLSHandshakeTimeout:    dialLimit,
+			MaxIdleConnsPerHost:    16,
+			MaxResponseHeaderBytes: 64 << 10,
+			DisableCompression:     true,
+		}, CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse // the token belongs to this address alone
 		}},
+		ahead: newPatience(false), behind: newPatience(true),
 	}
 }
 
@@ -123,11 +126,7 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		return err
 	}
 	defer resp.Body.Close()
-	if out == nil {
-		_, err := io.Copy(io.Discard, resp.Body)
-		return err
-	}
-	return json.NewDecoder(resp.Body).Decode(out)
+	return decodeAnswer(resp.Body, out)
 }
 
 // nearLimit is the time within which a service on this machine answers the
@@ -165,7 +164,7 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 	err := c.call(ctx, http.MethodGet, "self", nil, &self)
 	if err == nil {
 		c.mu.Lock()
-		c.state.writesTo, c.state.known = self.WritesTo, true
+		c.state.self, c.state.known = self, true
 		c.state.near = loopback(c.base) && time.Since(began) < nearLimit
 		c.mu.Unlock()
 		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
@@ -177,7 +176,7 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 				),
 			)
 		}
-		c.backlog.begin(ctx, c.sendSpooled)
+		c.backlog.begin(inBackground(ctx), c.sendSpooled)
 	}
 	return self, err
 }
@@ -198,7 +197,7 @@ func (c *Client) Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol
 		go func() {
 			var answer protocol.LookupAnswer
 			err := c.call(ctx, http.MethodPost, "entries/lookup", protocol.Lookup{Tasks: batch}, &answer)
-			ch <- part{answer.Entries, err}
+			ch <- part{soundEntries(answer.Entries), err}
 		}()
 	}
 	var out []protocol.Entry

@@ -73,13 +73,13 @@ func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context
 // fetchPack downloads small blobs in a pack. Members that arrived before a cut
 // were verified and stay, so only the rest is requested again.
 func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
-	want := map[digest.Digest]bool{}
+	want := map[digest.Digest]int64{}
 	var order []digest.Digest
 	for _, b := range blobs {
-		if !want[b.Digest] {
-			want[b.Digest] = true
+		if _, ok := want[b.Digest]; !ok {
 			order = append(order, b.Digest)
 		}
+		want[b.Digest] = b.Size
 	}
 	for try := 0; ; try++ {
 		before := len(want)
@@ -108,18 +108,26 @@ func cut(err error) bool {
 	return errors.Is(err, errCut) && !errors.Is(err, context.DeadlineExceeded)
 }
 
-// fetchMembers requests the wanted blobs in one pack, and removes from want
-// those that arrived. Whole tells that the pack was complete.
+// headerBytes is how many bytes a member of a pack takes at most beside its
+// contents.
+const headerBytes = 1024
+
+// fetchMembers requests the wanted blobs, with their sizes, in one pack, and
+// removes from want those that arrived. Whole tells that the pack was complete.
 func (c *Client) fetchMembers(
 	ctx context.Context,
 	order []digest.Digest,
-	want map[digest.Digest]bool,
+	want map[digest.Digest]int64,
 	moved *atomic.Int64,
 ) (whole bool, err error) {
 	ask := protocol.Digests{}
+	bytesWanted := int64(64 << 10)
 	for _, d := range order {
-		if want[d] {
+		if size, ok := want[d]; ok {
 			ask.Digests = append(ask.Digests, d)
+			if bytesWanted += size + headerBytes; size < 0 {
+				bytesWanted += protocol.MaxPart
+			}
 		}
 	}
 	body, err := json.Marshal(ask)
@@ -141,7 +149,7 @@ func (c *Client) fetchMembers(
 		return false, err
 	}
 	defer done()
-	tr := tar.NewReader(io.LimitReader(in, protocol.MaxPack))
+	tr := tar.NewReader(io.LimitReader(in, min(bytesWanted, protocol.MaxPack)))
 	for {
 		h, err := tr.Next()
 		if errors.Is(err, io.EOF) {
@@ -150,15 +158,32 @@ func (c *Client) fetchMembers(
 		if err != nil {
 			return false, fmt.Errorf("%w: a pack was cut off: %w", errCut, err)
 		}
-		d, err := digest.Parse(h.Name)
-		if err != nil || !want[d] {
-			return false, fmt.Errorf("a pack contains %.80q, which was not requested", h.Name)
+		d, err := wantedMember(h, want)
+		if err != nil {
+			return false, err
 		}
 		if err := c.keep(d, tr, h.Size); err != nil {
 			return false, err
 		}
 		delete(want, d)
 	}
+}
+
+// wantedMember returns the blob that a member of a pack contains. Only plain
+// ustar members of the wanted size are accepted: a sparse one has more bytes
+// than arrive.
+func wantedMember(h *tar.Header, want map[digest.Digest]int64) (digest.Digest, error) {
+	d, err := digest.Parse(h.Name)
+	size, ok := want[d]
+	switch {
+	case err != nil || !ok:
+		return d, fmt.Errorf("a pack contains %.80q, which was not requested", h.Name)
+	case h.Format != tar.FormatUSTAR || h.Typeflag != tar.TypeReg:
+		return d, fmt.Errorf("a pack contains blob %s in another form than a plain file", d.Short())
+	case size >= 0 && h.Size != size, h.Size > protocol.MaxPart:
+		return d, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), h.Size, size)
+	}
+	return d, nil
 }
 
 // faultReader notes that reading failed, as opposed to processing.
@@ -178,7 +203,7 @@ func decoded(resp *http.Response, raw io.Reader) (in io.Reader, done func(), err
 	if resp.Header.Get("Content-Encoding") != "zstd" {
 		return raw, func() {}, nil
 	}
-	dec, err := zstd.NewReader(raw, zstd.WithDecoderMaxMemory(128<<20))
+	dec, err := zstd.NewReader(raw, zstd.WithDecoderMaxMemory(16<<20), zstd.WithDecoderMaxWindow(16<<20), zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -211,6 +236,9 @@ func (c *Client) keep(d digest.Digest, r io.Reader, size int64) error {
 // over several connections; the pieces survive a cut and the end of this
 // process.
 func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.Int64) error {
+	if b.Size > protocol.MaxBlob {
+		return c.failed(ctx, fmt.Errorf("a blob of %d bytes is larger than any that a service stores", b.Size))
+	}
 	p, err := c.store.Partial(b.Digest, b.Size, protocol.PieceBytes)
 	if errors.Is(err, protocol.ErrBusy) {
 		return c.fetchAlone(ctx, b, moved) // another process may never finish it
@@ -222,6 +250,9 @@ func (c *Client) fetchBlob(ctx context.Context, b protocol.Blob, moved *atomic.I
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(connections)
 	for _, i := range p.Missing() {
+		if inner.Err() != nil {
+			break
+		}
 		g.Go(func() error {
 			from := int64(i) * protocol.PieceBytes
 			data, err := c.fetchPiece(inner, b.Digest, from, min(protocol.PieceBytes, b.Size-from), moved)

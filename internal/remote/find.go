@@ -18,7 +18,7 @@ func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]pro
 	}
 	var page protocol.EntryPage
 	err := c.try(ctx, "GET", "entries?"+q.Encode(), nil, &page)
-	return page.Entries, err
+	return soundEntries(page.Entries), err
 }
 
 // LastGood returns commits of a branch (of any branch if it is empty) whose run
@@ -26,7 +26,7 @@ func (c *Client) Entries(ctx context.Context, task, of string, limit int) ([]pro
 func (c *Client) LastGood(ctx context.Context, branch string) ([]protocol.GoodCommit, error) {
 	var good protocol.LastGood
 	err := c.try(ctx, "GET", "last-good?"+url.Values{"branch": {branch}}.Encode(), nil, &good)
-	return good.Commits, err
+	return soundCommits(good.Commits), err
 }
 
 // Run returns one run with its tasks.
@@ -49,7 +49,7 @@ func (c *Client) WhoAmI(ctx context.Context) (protocol.Self, error) {
 func (c *Client) Parts(ctx context.Context, under digest.Digest, tasks []string) (map[string]float64, error) {
 	var answer protocol.PartsAnswer
 	err := c.try(ctx, "POST", "parts/"+under.String(), protocol.PartsQuestion{Tasks: tasks}, &answer)
-	return answer.Seconds, err
+	return soundSeconds(answer.Seconds), err
 }
 
 // Rotate gives the token a new secret, and returns it.

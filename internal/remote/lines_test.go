@@ -157,7 +157,8 @@ func TestAServiceWithoutRoomIsStillFetchedFrom(t *testing.T) {
 			_ = json.NewEncoder(w).Encode(in)
 			return
 		}
-		_ = json.NewEncoder(w).Encode(protocol.LookupAnswer{Entries: []protocol.Entry{{Task: "a"}}})
+		_ = json.NewEncoder(w).Encode(protocol.LookupAnswer{Entries: []protocol.Entry{
+			{Task: "a", Key: digest.Of([]byte("k")), Listing: digest.Of([]byte("l")), Ingredients: digest.Of([]byte("i"))}}})
 	})
 	text := digest.Of([]byte("listing"))
 	m.blobs[text] = []byte("listing")

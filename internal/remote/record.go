@@ -2,7 +2,9 @@ package remote
 
 import (
 	"context"
+	"errors"
 	"net/http"
+	"net/url"
 	"sync"
 	"time"
 
@@ -22,7 +24,9 @@ type Recorder struct {
 	sent   int // of all
 	sentLg int // of logs
 	wake   chan struct{}
-	ended  chan struct{}
+	// dropped tells that nothing of the run is sent later.
+	dropped bool
+	ended   chan struct{}
 }
 
 // Record starts to record a run.
@@ -64,16 +68,44 @@ func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
 // given up.
 func (r *Recorder) send() {
 	defer close(r.ended)
-	ctx := context.Background()
-	if r.c.call(ctx, http.MethodPost, "runs", r.run, nil) != nil {
+	ctx := inBackground(context.Background())
+	if r.c.readsOnly() {
+		r.refuse(nil)
+		return
+	}
+	if err := r.c.try(ctx, http.MethodPost, "runs", r.run, nil); err != nil {
+		r.refuse(err)
 		return
 	}
 	for range r.wake {
 		finished, err := r.flush(ctx)
+		if err != nil {
+			r.refuse(err)
+		}
 		if err != nil || finished {
 			return
 		}
 	}
+}
+
+// refuse ends the recording. What a service refuses for what it contains is not
+// sent later, and is no reason to do without the service.
+func (r *Recorder) refuse(err error) {
+	var refused refusal
+	switch {
+	case err == nil:
+	case errors.As(err, &refused) && refused.Status < 500 && refused.Status != http.StatusUnauthorized &&
+		refused.Status != http.StatusTooManyRequests:
+		r.c.Warn("the service does not record this run: " + refused.Error())
+	default:
+		if !errors.Is(err, protocol.ErrDown) {
+			_ = r.c.trouble(err)
+		}
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.dropped = true
 }
 
 func (r *Recorder) flush(ctx context.Context) (finished bool, err error) {
@@ -97,7 +129,7 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 	for len(events) > 0 {
 		n := min(len(events), protocol.MaxEvents)
 		var answer protocol.EventsAnswer
-		if err := c.call(ctx, http.MethodPost, "runs/"+run+"/events", protocol.Events{Events: events[:n]}, &answer); err != nil {
+		if err := c.try(ctx, http.MethodPost, "runs/"+url.PathEscape(run)+"/events", protocol.Events{Events: events[:n]}, &answer); err != nil {
 			return err
 		}
 		events = events[n:]
@@ -108,10 +140,7 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 // sendLogs sends logs, unless the token may not write at all: they then stay on
 // this machine, and the record is stored without them.
 func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
-	c.mu.Lock()
-	readOnly := c.state.known && c.state.writesTo == ""
-	c.mu.Unlock()
-	if readOnly {
+	if c.readsOnly() {
 		return nil
 	}
 	var blobs []protocol.Blob
@@ -127,6 +156,13 @@ func (c *Client) sendLogs(ctx context.Context, logs []digest.Digest) error {
 	return err
 }
 
+// readsOnly tells whether the token is known to write to no shelf.
+func (c *Client) readsOnly() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.state.known && c.state.self.WritesTo == ""
+}
+
 const (
 	finishLimit = 20 * time.Second
 	breakLimit  = 3 * time.Second // for a run that was interrupted
@@ -135,6 +171,7 @@ const (
 // Finish records the outcome of the run, and waits for what is left to be sent;
 // the rest waits in the spool.
 func (r *Recorder) Finish(fin protocol.RunFinish) {
+	r.c.Ending()
 	r.add(protocol.Event{Finish: &fin})
 	wait := finishLimit
 	if fin.Interrupted {
@@ -147,7 +184,7 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	case <-limit.C:
 	}
 	r.mu.Lock()
-	left := r.sent < len(r.all)
+	left := r.sent < len(r.all) && !r.dropped
 	r.mu.Unlock()
 	if left {
 		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})

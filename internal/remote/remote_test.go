@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,9 +20,10 @@ import (
 
 // memory is a [Store] in memory.
 type memory struct {
-	mu    sync.Mutex
-	blobs map[digest.Digest][]byte
-	spool map[string][]byte
+	mu      sync.Mutex
+	blobs   map[digest.Digest][]byte
+	spool   map[string][]byte
+	refused []string
 }
 
 func newMemory() *memory {
@@ -83,6 +85,14 @@ func (m *memory) Unspool(name string) error {
 	defer m.mu.Unlock()
 	delete(m.spool, name)
 	return nil
+}
+
+func (m *memory) SetAside(name string) (string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.refused = append(m.refused, name)
+	delete(m.spool, name)
+	return "refused/" + name, nil
 }
 
 // client returns a client of a handler, and its warnings.
@@ -195,14 +205,14 @@ func TestItemsForAnotherServiceStayInTheSpool(t *testing.T) {
 	c, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) {
 		_ = json.NewEncoder(w).Encode(protocol.Self{Name: "x", Repo: "test"})
 	})
-	m.spool["entry-a"] = []byte(`{"service":"http://elsewhere","repo":"test","entry":{}}`)
+	m.spool["entry-a"] = []byte(`{"service":"http://elsewhere","repo":"test","entry":{}}`) // also under another token
 	m.spool["entry-b"] = []byte("damaged")
 	if _, err := c.Self(context.Background()); err != nil {
 		t.Fatal(err)
 	}
 	c.backlog.sending.Wait()
-	if len(m.spool) != 1 || m.spool["entry-a"] == nil {
-		t.Errorf("left: %v", m.spool)
+	if len(m.spool) != 1 || m.spool["entry-a"] == nil || !slices.Equal(m.refused, []string{"entry-b"}) {
+		t.Errorf("left: %v, set aside: %v", m.spool, m.refused)
 	}
 }
 

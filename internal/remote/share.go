@@ -13,35 +13,55 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// Share uploads an entry with all the blobs that it names. Until that is done,
-// the entry waits in the spool.
-func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
-	c.mu.Lock()
-	e.Shelf = c.state.writesTo
-	c.mu.Unlock()
-	if strings.HasSuffix(e.Shelf, "/*") {
-		e.Shelf = strings.TrimSuffix(e.Shelf, "*") + "default"
-	}
+// Queue stores an entry in the spool, with all the blobs that it names, and
+// returns what sends it. Until that is done, neither the end of the run nor a
+// killed client loses it.
+func (c *Client) Queue(
+	e protocol.Entry, blobs []protocol.Blob,
+) (send func(context.Context) (int64, protocol.Filed, error), err error) {
+	e.Shelf = c.shelf()
 	for _, d := range append([]digest.Digest{e.Listing, e.Log, e.Ingredients}, e.Refs...) {
 		if !d.IsZero() && !slices.ContainsFunc(blobs, func(b protocol.Blob) bool { return b.Digest == d }) {
 			size, err := c.store.Size(d)
 			if err != nil {
-				return 0, protocol.Filed{}, err
+				return nil, err
 			}
 			blobs = append(blobs, protocol.Blob{Digest: d, Size: size})
 		}
 	}
-	// It stays in the spool during the upload, so that neither the end of the
-	// run nor a killed client loses it.
 	name := c.spool("entry", e.Key.String(), spooled{Entry: &e, Blobs: blobs})
-	if c.isFull() {
-		return 0, protocol.Filed{}, protocol.ErrFull
+	return func(ctx context.Context) (int64, protocol.Filed, error) {
+		if c.isFull() {
+			return 0, protocol.Filed{}, protocol.ErrFull
+		}
+		ctx = inBackground(ctx)
+		moved, filed, err := c.send(ctx, e, blobs)
+		if !later(ctx, err) {
+			_ = c.store.Unspool(name) // otherwise it is sent again, which is harmless
+		}
+		return moved, filed, err
+	}, nil
+}
+
+// shelf returns the shelf that entries of this run go to; empty if the service
+// has not answered yet.
+func (c *Client) shelf() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	shelf := c.state.self.WritesTo
+	if strings.HasSuffix(shelf, "/*") {
+		shelf = strings.TrimSuffix(shelf, "*") + "default"
 	}
-	moved, filed, err := c.send(ctx, e, blobs)
-	if !later(ctx, err) {
-		_ = c.store.Unspool(name) // otherwise it is sent again, which is harmless
+	return shelf
+}
+
+// Share uploads an entry with all the blobs that it names.
+func (c *Client) Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
+	send, err := c.Queue(e, blobs)
+	if err != nil {
+		return 0, protocol.Filed{}, err
 	}
-	return moved, filed, err
+	return send(ctx)
 }
 
 // later tells whether it is worth sending again in a later run.
@@ -97,7 +117,7 @@ func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Bl
 		case errors.As(err, &r) && r.Status == http.StatusConflict && len(r.Missing) > 0 && try < 2:
 			lack = r.Missing
 		case errors.As(err, &r) && r.Status < 500:
-			return moved, filed, fmt.Errorf("the service refuses it: %w", r)
+			return moved, filed, fmt.Errorf("the service refuses it: %w", err)
 		default:
 			return moved, filed, c.failed(ctx, err)
 		}

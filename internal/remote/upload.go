@@ -4,13 +4,13 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
@@ -132,10 +132,14 @@ func (c *Client) sendPiece(ctx context.Context, from io.ReaderAt, p piece, moved
 	return resp.Body.Close()
 }
 
+// assemblyRate is how many bytes per second a service puts together at least.
+const assemblyRate = 16 << 20
+
 // assemble asks the service to put pieces together, and returns those that it
 // does not have.
 func (c *Client) assemble(ctx context.Context, b protocol.Blob, pieces []piece) (missing []digest.Digest, err error) {
 	var answer protocol.PackResult
+	c.patienceFor(ctx).forgive(time.Duration(float64(b.Size) / assemblyRate * float64(time.Second)))
 	err = c.try(
 		ctx,
 		http.MethodPost,
@@ -204,7 +208,7 @@ func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *ato
 	defer resp.Body.Close()
 	moved.Add(length)
 	var answer protocol.PackAnswer
-	if err := json.NewDecoder(resp.Body).Decode(&answer); err != nil {
+	if err := decodeAnswer(resp.Body, &answer); err != nil {
 		return c.failed(ctx, err)
 	}
 	for _, res := range answer.Results {

@@ -34,7 +34,7 @@ func newLiveView(p *plainView, o ViewOptions) *liveView {
 	for _, t := range o.Tasks {
 		m.expected[t.Addr()], _ = o.Seconds(t)
 	}
-	v.program = tea.NewProgram(m, tea.WithOutput(p.out), tea.WithInput(nil), tea.WithoutSignalHandler())
+	v.program = tea.NewProgram(m, tea.WithOutput(raw(p.out)), tea.WithInput(nil), tea.WithoutSignalHandler())
 	go func() {
 		defer close(v.ended)
 		_, _ = v.program.Run()

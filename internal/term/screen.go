@@ -25,7 +25,7 @@ type Screen struct {
 // Width returns the columns of the terminal, or 0 if the output is not a
 // terminal.
 func (sc *Screen) Width() int {
-	f, ok := sc.Out.(*os.File)
+	f, ok := raw(sc.Out).(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
 	}

@@ -2,10 +2,14 @@ package term
 
 import (
 	"fmt"
+	"io"
+	"os"
 	"regexp"
+	"strconv"
 	"strings"
 	"unicode"
 
+	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/mattn/go-runewidth"
 )
@@ -72,3 +76,61 @@ func (sc *Screen) PrintableLog(line string) string {
 	}
 	return b.String()
 }
+
+// Clean returns a writer that escapes control characters in everything that is
+// written to it, apart from colours, so that no text from elsewhere can control
+// the terminal.
+func Clean(w io.Writer) io.Writer { return &cleaner{w} }
+
+type cleaner struct{ to io.Writer }
+
+// raw returns what a writer of [Clean] writes to.
+func raw(w io.Writer) io.Writer {
+	if c, ok := w.(*cleaner); ok {
+		return c.to
+	}
+	return w
+}
+
+// Write implements [io.Writer].
+func (c *cleaner) Write(p []byte) (int, error) {
+	text := string(p)
+	if strings.ContainsFunc(text, isControl) {
+		var b strings.Builder
+		at := 0
+		for _, m := range sgr.FindAllStringIndex(text, -1) {
+			b.WriteString(Printable(text[at:m[0]]))
+			b.WriteString(text[m[0]:m[1]])
+			at = m[1]
+		}
+		b.WriteString(Printable(text[at:]))
+		text = b.String()
+	}
+	if _, err := io.WriteString(c.to, text); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// hasDarkBackground tells whether the terminal is dark, as far as it says so in
+// COLORFGBG, which several terminals set. It is not asked: one that does not
+// answer would cost seconds.
+func hasDarkBackground(variable string) bool {
+	_, background, ok := strings.Cut(variable, ";")
+	if i := strings.LastIndexByte(background, ';'); i >= 0 {
+		background = background[i+1:]
+	}
+	n, err := strconv.Atoi(background)
+	return !ok || err != nil || n < 7 || n == 8
+}
+
+// NewStyle returns the styles for a terminal.
+func NewStyle(w io.Writer) *lipgloss.Renderer {
+	r := lipgloss.NewRenderer(raw(w))
+	r.SetHasDarkBackground(hasDarkBackground(os.Getenv("COLORFGBG")))
+	return r
+}
+
+// Raw makes the screen write unchanged text: for documents, whose form escapes
+// what it must.
+func (sc *Screen) Raw() { sc.Out = raw(sc.Out) }

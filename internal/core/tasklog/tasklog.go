@@ -90,14 +90,14 @@ func (l *Log) end() {
 // Masked replaces a masked text in a log.
 const Masked = "•••"
 
-// shortest is the minimum length, in bytes, of a text that is masked: a shorter
+// Shortest is the minimum length, in bytes, of a text that is masked: a shorter
 // one would occur in many words by chance.
-const shortest = 4
+const Shortest = 4
 
 func masked(line []byte, texts []string) []byte {
 	for _, text := range texts {
 		for part := range strings.SplitSeq(text, "\n") {
-			if len(part) >= shortest {
+			if len(part) >= Shortest {
 				line = bytes.ReplaceAll(line, []byte(part), []byte(Masked))
 			}
 		}

@@ -3,6 +3,8 @@ package checkout
 import (
 	"bytes"
 	"os"
+
+	"grayloft.example/grayloft/internal/core/tasklog"
 )
 
 // secretScan searches the bytes written to it for secrets.
@@ -12,10 +14,6 @@ type secretScan struct {
 	found   bool
 }
 
-// shortSecret is the minimum length in bytes of a secret that is searched for:
-// a shorter text occurs in many files by chance.
-const shortSecret = 4
-
 func (s *secretScan) Write(p []byte) (int, error) {
 	if s.found || len(s.secrets) == 0 {
 		return len(p), nil
@@ -23,7 +21,7 @@ func (s *secretScan) Write(p []byte) (int, error) {
 	longest := 0
 	data := append(s.tail, p...)
 	for _, text := range s.secrets {
-		if len(text) >= shortSecret && bytes.Contains(data, []byte(text)) {
+		if len(text) >= tasklog.Shortest && bytes.Contains(data, []byte(text)) {
 			s.found = true
 		}
 		longest = max(longest, len(text))

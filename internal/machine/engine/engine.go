@@ -16,6 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/share"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -30,9 +31,7 @@ type Shared interface {
 	// Fetch downloads blobs into this machine's store, and returns the number
 	// of bytes. It wraps [protocol.ErrGone] if the service no longer has one.
 	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
-	// Share uploads an entry with its blobs, which are in the store, and
-	// returns the number of bytes.
-	Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error)
+	share.Service
 }
 
 // Observer is told what happens. Its methods are called from several goroutines

@@ -19,6 +19,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/share"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -76,13 +77,17 @@ func (s *fakeService) Fetch(_ context.Context, blobs []protocol.Blob) (int64, er
 	return n, nil
 }
 
-func (s *fakeService) Share(_ context.Context, e protocol.Entry, _ []protocol.Blob) (int64, protocol.Filed, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	e.Shelf = "trusted"
-	s.entries = append(s.entries, e)
-	return 1, protocol.Filed{Created: true}, nil
+func (s *fakeService) Queue(e protocol.Entry, _ []protocol.Blob) (share.Send, error) {
+	return func(context.Context) (int64, protocol.Filed, error) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		e.Shelf = "trusted"
+		s.entries = append(s.entries, e)
+		return 1, protocol.Filed{Created: true}, nil
+	}, nil
 }
+
+func (s *fakeService) Ending() {}
 
 // observer reports finished tasks.
 type observer struct{ done func(task, outcome string) }

@@ -78,11 +78,13 @@ func (s *Session) lastSeconds(t *graph.Task) (float64, bool) {
 	return last.Took, ok && last.Took > 0
 }
 
+// uploads returns what shares results, or nil if nothing is shared. A service
+// that does not answer gets them later.
 func (s *Session) uploads() *share.Uploads {
-	if s.engine.Shared == nil || s.self.WritesTo == "" {
+	if s.service == nil || s.self.Repo != "" && s.self.WritesTo == "" {
 		return nil
 	}
-	return &share.Uploads{Service: s.engine.Shared, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
+	return &share.Uploads{Service: s.service, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
 }
 
 func (s *Session) newLoop(b *board, uploads *share.Uploads) *loop {

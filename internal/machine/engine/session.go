@@ -20,21 +20,23 @@ type Session struct {
 	Delivery *transfer.Delivery
 	Find     *find.Finder // nil until Prepare
 
-	engine Engine // a copy: a run changes nothing of its caller
-	opt    Options
-	self   protocol.Self
-	rules  rules
-	notes  *notices
-	clock  clock
+	engine  Engine // a copy: a run changes nothing of its caller
+	service Shared // nil: there is none; the engine's is nil as well while it does not answer
+	opt     Options
+	self    protocol.Self
+	rules   rules
+	notes   *notices
+	clock   clock
 }
 
 func newSession(e *Engine, opt Options) *Session {
 	s := &Session{
-		engine: *e,
-		opt:    opt,
-		Tasks:  e.Graph.Closure(opt.Picked),
-		notes:  &notices{warn: e.Observer.Warn},
-		clock:  clock{e.Now, e.Now()},
+		engine:  *e,
+		service: e.Shared,
+		opt:     opt,
+		Tasks:   e.Graph.Closure(opt.Picked),
+		notes:   &notices{warn: e.Observer.Warn},
+		clock:   clock{e.Now, e.Now()},
 	}
 	s.rules = rules{picked: map[*graph.Task]bool{}, noReuse: opt.NoReuse, fetch: opt.Fetch}
 	for _, t := range opt.Picked {

@@ -3,6 +3,7 @@
 package environment
 
 import (
+	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -32,6 +33,18 @@ func (e Environment) Value(v decl.EnvVar) (string, bool) {
 		return v.Value, true
 	}
 	return e.Lookup(v.Name)
+}
+
+// Hide removes a variable from this process's environment, where the processes
+// that it starts, and others of the same person, could read it, and returns its
+// value.
+func Hide(name string) string {
+	value, ok := os.LookupEnv(name)
+	if ok {
+		_ = os.Unsetenv(name)
+		hide(name)
+	}
+	return value
 }
 
 // Base returns the environment that every command gets.

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/transfer"
+	"grayloft.example/grayloft/internal/protocol"
 )
 
 // Reproduction is how the outputs of two sealed runs of a task compare.
@@ -78,7 +80,11 @@ func jobOf(ctx context.Context, s *engine.Session, t *graph.Task) (execute.Job, 
 	}
 	job := execute.Job{Task: withoutScratch(t), Reads: seen.Rows}
 	for _, u := range t.KeyDependencies() {
-		list := s.Outputs.Get(u).List
+		produced := s.Outputs.Get(u)
+		if produced == nil { // interrupted before it was settled
+			return job, fmt.Errorf("the outputs of %s are not available: %w", u.Addr(), cmp.Or(ctx.Err(), protocol.ErrGone))
+		}
+		list := produced.List
 		if _, err := s.Delivery.Blobs.Have(ctx, transfer.Of(list)); err != nil {
 			return job, fmt.Errorf("the outputs of %s are not available: %w", u.Addr(), err)
 		}

@@ -19,6 +19,7 @@ import (
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/look"
@@ -67,6 +68,7 @@ type Kept struct {
 // Keep keeps the result of a task, or says why not.
 func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 	t := m.Task
+	k.mentionShortSecrets(t)
 	out := Kept{Outcome: decide.Ran, Message: m.Run.Note, Record: k.record(m)}
 	var found checkout.Kept
 	var keepErr error
@@ -98,6 +100,18 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 		out.Share = k.entry(m, out.Record, found)
 	}
 	return out
+}
+
+// mentionShortSecrets says that a secret is too short to be found in logs and
+// outputs.
+func (k *Keeper) mentionShortSecrets(t *graph.Task) {
+	for _, v := range t.Secrets {
+		if value, ok := k.Look.Env.Value(v); ok && value != "" && len(value) < tasklog.Shortest {
+			k.Notices.WarnOnce("secret "+v.Name, fmt.Sprintf(
+				"%s: the secret %s has fewer than %d characters: it is neither masked in logs nor looked for in outputs",
+				t.Addr(), v.Name, tasklog.Shortest))
+		}
+	}
 }
 
 // isCacheable tells whether results of the task are kept for reuse.

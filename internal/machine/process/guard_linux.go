@@ -2,13 +2,14 @@ package process
 
 import (
 	"bytes"
-	"io"
+	"fmt"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -51,7 +52,24 @@ func Guard(run string) {
 		return
 	}
 	guard.cmd, guard.out = cmd, pw
+	guardOut.Store(pw)
+	current.Lock()
+	defer current.Unlock()
+	if current.group = newGroup(run); current.group != nil {
+		_, _ = fmt.Fprintln(pw, "group", current.group.dir)
+	}
 }
+
+// tellGuard tells the guard about the session of a task: that it has started, or
+// that it is over, so that its number may become another's.
+func tellGuard(word string, session int) {
+	if out := guardOut.Load(); out != nil {
+		_, _ = fmt.Fprintln(out, word, session)
+	}
+}
+
+// guardOut is the pipe to the guard.
+var guardOut atomic.Pointer[os.File]
 
 // Unguard ends the guard, after the last task has ended.
 func Unguard() {
@@ -60,11 +78,19 @@ func Unguard() {
 	if guard.cmd == nil {
 		return
 	}
-	_, _ = guard.out.Write([]byte{'.'})
+	guardOut.Store(nil)
+	_, _ = guard.out.Write([]byte(".\n"))
 	guard.out.Close()
 	_ = guard.cmd.Wait()
 	forgetLeader(guard.cmd)
 	guard.cmd = nil
+	current.Lock()
+	defer current.Unlock()
+	if current.group != nil {
+		current.group.fd.Close()
+		endGroup(current.group.dir)
+		current.group = nil
+	}
 }
 
 // Enter must be called first in main. In a process that [Guard] started it does
@@ -75,11 +101,13 @@ func Enter() {
 		return
 	}
 	signal.Ignore(syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)
-	said, _ := io.ReadAll(os.Stdin)
-	if len(said) == 0 {
+	sessions, dir, regular := readOrders()
+	if !regular {
 		EndRun(run)
 		time.Sleep(50 * time.Millisecond) // one may have been about to start
 		EndRun(run)
+		endSessions(sessions)
+		endGroup(dir)
 	}
 	os.Exit(0)
 }

@@ -176,8 +176,8 @@ func processes() []int {
 
 // status is the part of /proc/PID/stat that is used (proc(5)).
 type status struct {
-	dead          bool
-	parent, group int
+	dead                   bool
+	parent, group, session int
 }
 
 func statusOf(pid int) status {
@@ -187,10 +187,14 @@ func statusOf(pid int) status {
 	}
 	text := string(stat)
 	f := strings.Fields(text[strings.LastIndexByte(text, ')')+1:])
-	if len(f) < 3 {
+	if len(f) < 4 {
 		return status{dead: true}
 	}
-	parent, _ := strconv.Atoi(f[1])
-	group, _ := strconv.Atoi(f[2])
-	return status{f[0] == "Z" || f[0] == "X", parent, group}
+	return status{f[0] == "Z" || f[0] == "X", atoi(f[1]), atoi(f[2]), atoi(f[3])}
+}
+
+// atoi returns a number, or 0 if the text is none.
+func atoi(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
 }

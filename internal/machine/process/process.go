@@ -76,7 +76,8 @@ func Run(ctx context.Context, c Command) Result {
 	cmd := exec.Command(c.Words[0], c.Words[1:]...)
 	cmd.Dir, cmd.Env = c.Dir, append(c.Env, MarkVar+"="+c.Mark)
 	cmd.Stdout, cmd.Stderr = pw, pw
-	ownGroup(cmd)
+	ownSession(cmd)
+	joinRun(cmd)
 	began, ended := nothing, nothing
 	if c.Wrap != nil {
 		if began, ended, err = c.Wrap(cmd); err != nil {
@@ -107,6 +108,7 @@ func Run(ctx context.Context, c Command) Result {
 	res := wait(ctx, cmd, c)
 	forgetLeader(cmd)
 	endRest(c.Mark)
+	tellGuard("over", cmd.Process.Pid)
 	if err := ended(); fault == nil {
 		fault = err
 	}
@@ -143,6 +145,7 @@ func startLeader(cmd *exec.Cmd) error {
 	err := cmd.Start()
 	if err == nil {
 		leaders.pids[cmd.Process.Pid] = true
+		tellGuard("session", cmd.Process.Pid)
 	}
 	return err
 }

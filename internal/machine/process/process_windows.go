@@ -8,7 +8,7 @@ import (
 // Prepare sets what all tasks of this process share.
 func Prepare() {}
 
-func ownGroup(cmd *exec.Cmd) {
+func ownSession(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{CreationFlags: syscall.CREATE_NEW_PROCESS_GROUP}
 }
 

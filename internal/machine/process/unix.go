@@ -16,7 +16,9 @@ func Prepare() {
 	adoptOrphans()
 }
 
-func ownGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+// ownSession starts the command in a session, and so in a group, of its own: it
+// has no terminal, and its descendants are found by their session.
+func ownSession(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }
 
 // signalGroup signals the group. The leader has not been waited for yet, so its
 // number cannot belong to another process.

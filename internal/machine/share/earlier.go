@@ -100,5 +100,9 @@ func shareEarlier(ctx context.Context, st *store.Store, to Catalogue, e protocol
 			return 0, protocol.Filed{}, protocol.ErrGone
 		}
 	}
-	return to.Share(ctx, e, blobs)
+	send, err := to.Queue(e, blobs)
+	if err != nil {
+		return 0, protocol.Filed{}, err
+	}
+	return send(ctx)
 }

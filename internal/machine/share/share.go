@@ -15,10 +15,16 @@ import (
 
 // Service is the part of the shared cache that receives results.
 type Service interface {
-	// Share uploads an entry with its blobs, which are in the store, and
-	// returns the number of bytes.
-	Share(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error)
+	// Queue makes sure that an entry is sent even if this run ends first, and
+	// returns what sends it with its blobs, which are in the store, and returns
+	// the number of bytes.
+	Queue(e protocol.Entry, blobs []protocol.Blob) (send Send, err error)
+	// Ending says that the run waits for nothing but uploads from now on.
+	Ending()
 }
+
+// Send sends one entry.
+type Send = func(context.Context) (int64, protocol.Filed, error)
 
 const (
 	atOnce     = 4
@@ -41,34 +47,39 @@ type Uploads struct {
 	bytes int64
 }
 
-// Add starts an upload.
+// Add queues an entry and starts to upload it.
 func (u *Uploads) Add(e protocol.Entry, blobs []protocol.Blob) {
 	u.once.Do(func() { u.slots = make(chan struct{}, atOnce) })
+	send, err := u.Service.Queue(e, blobs)
+	if err != nil {
+		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
+		return
+	}
 	u.wg.Go(func() {
 		u.slots <- struct{}{}
 		defer func() { <-u.slots }()
-		u.upload(e, blobs)
+		u.upload(e.Task, send)
 	})
 }
 
-func (u *Uploads) upload(e protocol.Entry, blobs []protocol.Blob) {
+func (u *Uploads) upload(task string, send Send) {
 	// An interrupt of the run does not cancel uploads: Finish gives them a moment.
 	ctx, cancel := context.WithTimeout(context.Background(), oneLimit)
 	defer cancel()
 	end := u.spent.During(u.Now)
-	bytes, filed, err := u.Service.Share(ctx, e, blobs)
+	bytes, filed, err := send(ctx)
 	end()
 	u.mu.Lock()
 	u.bytes += bytes
 	u.mu.Unlock()
 	switch {
 	case err != nil && !errors.Is(err, protocol.ErrDown) && !errors.Is(err, protocol.ErrFull):
-		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
+		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", task, err))
 	case filed.Diverged:
 		u.Warn(
 			fmt.Sprintf(
 				"%s gave different outputs than the shared result with the same key: it depends on something that it does not declare",
-				e.Task,
+				task,
 			),
 		)
 	}
@@ -77,6 +88,7 @@ func (u *Uploads) upload(e protocol.Entry, blobs []protocol.Blob) {
 // Finish waits for uploads in progress, but not without limit, and returns the
 // time and the bytes that they took.
 func (u *Uploads) Finish(ctx context.Context) (time.Duration, int64) {
+	u.Service.Ending()
 	done := make(chan struct{})
 	go func() { u.wg.Wait(); close(done) }()
 	limit := time.NewTimer(endLimit)

@@ -30,6 +30,9 @@ type partial struct {
 // that arrived earlier. It returns [protocol.ErrBusy] while another process has
 // it.
 func (s *Store) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error) {
+	if size < 0 || size > protocol.MaxBlob || piece < 1 {
+		return nil, fmt.Errorf("a blob of %d bytes cannot be stored", size)
+	}
 	base := filepath.Join(s.dir, "partial", d.String())
 	if err := os.MkdirAll(filepath.Dir(base), 0o755); err != nil {
 		return nil, err

@@ -385,6 +385,16 @@ func (s *Store) ReadSpooled(name string) ([]byte, error) {
 	return os.ReadFile(filepath.Join(s.dir, "spool", name))
 }
 
+// SetAside moves something out of the spool that a service refused, and returns
+// where it is.
+func (s *Store) SetAside(name string) (string, error) {
+	to := filepath.Join(s.dir, "refused", name)
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return "", err
+	}
+	return to, os.Rename(filepath.Join(s.dir, "spool", name), to)
+}
+
 // Unspool deletes something that was sent, or never can be.
 func (s *Store) Unspool(name string) error {
 	err := os.Remove(filepath.Join(s.dir, "spool", name))

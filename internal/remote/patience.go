@@ -1,0 +1,158 @@
+package remote
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// A service gets this much time without moving useful bytes, in all requests of a
+// run together that the run waits for; the same again for those at its end.
+const (
+	patienceLimit = 5 * time.Second
+	leastRate     = 64 << 10               // bytes per second: a service that is slower counts as waited for
+	leastAtEnd    = 256 << 10              // the same while the run waits for nothing else
+	freeAnswer    = 250 * time.Millisecond // of each request that is answered: distance is no fault
+)
+
+// patience measures how long a run waits for a service that moves nothing
+// useful, in any number of requests at a time. Time passes while requests are
+// open, and is made up for by bytes that pass. Once it is over, all requests are
+// cancelled.
+type patience struct {
+	mu      sync.Mutex
+	forgets bool    // every answer makes up for all of the time
+	rate    float64 // bytes per second that make up for the time
+	open    map[*wait]bool
+	since   time.Time
+	spent   time.Duration
+	timer   *time.Timer
+	over    bool
+}
+
+// wait is one open request.
+type wait struct {
+	p      *patience
+	began  time.Time
+	cancel context.CancelFunc
+}
+
+func newPatience(forgets bool) *patience {
+	return &patience{forgets: forgets, rate: leastRate, open: map[*wait]bool{}}
+}
+
+// begin notes that a request is open. Cancel ends it once the patience is over.
+func (p *patience) begin(parent context.Context) (context.Context, *wait) {
+	ctx, cancel := context.WithCancel(parent)
+	w := &wait{p, time.Now(), cancel}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.account()
+	p.open[w] = true
+	p.arm()
+	return ctx, w
+}
+
+// end notes that a request has ended, with an answer or without one.
+func (w *wait) end(answered bool) {
+	p := w.p
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.open[w] {
+		return
+	}
+	p.account()
+	delete(p.open, w)
+	w.cancel()
+	switch {
+	case answered && p.forgets:
+		p.spent = 0
+	case answered:
+		p.spent = max(0, p.spent-min(time.Since(w.began), freeAnswer))
+	}
+}
+
+// moved notes that useful bytes have passed.
+func (p *patience) moved(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.account()
+	p.spent = max(0, p.spent-time.Duration(float64(n)/p.rate*float64(time.Second)))
+}
+
+// forgive gives a request more time.
+func (p *patience) forgive(more time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.spent -= more
+}
+
+// isOver tells whether the requests were cancelled.
+func (p *patience) isOver() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.over
+}
+
+// sharpen makes the patience strict: from now on the run waits for these
+// requests alone.
+func (p *patience) sharpen() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.account()
+	if p.forgets {
+		p.forgets, p.rate, p.spent = false, leastAtEnd, 0
+		p.arm()
+	}
+}
+
+func (p *patience) account() {
+	now := time.Now()
+	if len(p.open) > 0 {
+		p.spent += now.Sub(p.since)
+	}
+	p.since = now
+}
+
+// arm sets the timer to the earliest moment at which the patience can be over.
+func (p *patience) arm() {
+	if p.timer != nil {
+		p.timer.Stop()
+	}
+	p.timer = time.AfterFunc(max(patienceLimit-p.spent, time.Millisecond), p.check)
+}
+
+func (p *patience) check() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.account()
+	switch {
+	case len(p.open) == 0:
+	case p.spent < patienceLimit:
+		p.arm()
+	default:
+		p.over = true
+		for w := range p.open {
+			w.cancel()
+		}
+	}
+}
+
+type backgroundKey struct{}
+
+// inBackground marks requests that a run does not wait for.
+func inBackground(ctx context.Context) context.Context {
+	return context.WithValue(ctx, backgroundKey{}, true)
+}
+
+// patienceFor returns what measures a request.
+func (c *Client) patienceFor(ctx context.Context) *patience {
+	if ctx.Value(backgroundKey{}) != nil {
+		return c.behind
+	}
+	return c.ahead
+}
+
+// Ending says that the run waits for nothing but requests in the background from
+// now on.
+func (c *Client) Ending() { c.behind.sharpen() }
