@@ -1,7 +1,9 @@
 package checkout
 
 import (
+	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -20,7 +22,15 @@ type Kept struct {
 // Keep copies the task's outputs aside, hashes the copies, stores them as
 // blobs, and returns the listing. Secrets are texts that are searched for.
 func (o *Outputs) Keep(secrets []string) (Kept, error) {
-	found, err := o.Found()
+	base, err := o.open()
+	if err != nil {
+		return Kept{}, err
+	}
+	if base == nil {
+		return Kept{}, nil
+	}
+	defer base.Close()
+	found, err := o.found(base)
 	if err != nil {
 		return Kept{}, err
 	}
@@ -33,7 +43,7 @@ func (o *Outputs) Keep(secrets []string) (Kept, error) {
 			return Kept{}, err
 		}
 		g.Go(func() (err error) {
-			files[i], err = o.keepFile(f, entries, secrets)
+			files[i], err = o.keepFile(base, f, entries, secrets)
 			return err
 		})
 	}
@@ -65,29 +75,46 @@ type keptFile struct {
 	hasSecret bool // it contains the value of a secret
 }
 
-func (o *Outputs) keepFile(f listing.Row, entries map[string]bool, secrets []string) (keptFile, error) {
+func (o *Outputs) keepFile(base *os.Root, f listing.Row, entries map[string]bool, secrets []string) (keptFile, error) {
 	row := listing.Row{Path: f.Path, Kind: f.Kind}
-	full := o.full(f.Path)
 	switch f.Kind {
 	case listing.Link:
-		target, err := os.Readlink(full)
+		target, err := base.Readlink(f.Path)
 		if err != nil {
 			return keptFile{}, err
 		}
 		row.Target = filepath.ToSlash(target)
 		row.Size = int64(len(row.Target))
 	case listing.File:
-		info, err := os.Lstat(full)
+		src, info, err := openFile(base, f.Path)
 		if err != nil {
 			return keptFile{}, err
 		}
+		defer src.Close()
 		if info.Mode()&0o100 != 0 {
 			row.Kind = listing.Executable
 		}
 		paths := &rootScan{root: []byte(o.root() + "/"), entries: entries}
 		hunt := &secretScan{secrets: secrets}
-		row.Digest, row.Size, err = o.Store.Copy(full, io.MultiWriter(paths, hunt))
+		row.Digest, row.Size, err = o.Store.Copy(src, io.MultiWriter(paths, hunt))
 		return keptFile{row, paths.found, hunt.found}, err
 	}
 	return keptFile{row: row}, nil
+}
+
+// openFile opens a file, and refuses one that a link has replaced meanwhile.
+func openFile(base *os.Root, rel string) (*os.File, fs.FileInfo, error) {
+	info, err := base.Lstat(rel)
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := base.Open(rel)
+	if err != nil {
+		return nil, nil, err
+	}
+	if now, err := f.Stat(); err != nil || !now.Mode().IsRegular() || !os.SameFile(info, now) {
+		f.Close()
+		return nil, nil, fmt.Errorf("%s was replaced while it was read", rel)
+	}
+	return f, info, nil
 }

@@ -43,8 +43,15 @@ func (o *Outputs) Now() listing.List {
 	return out
 }
 
-func (o *Outputs) full(rel string) string {
-	return filepath.Join(o.root(), filepath.FromSlash(o.fromRoot(rel)))
+// open opens the project's directory. Everything below it is reached through
+// this descriptor, so a task that replaces a directory by a link cannot make the
+// client read or write elsewhere. Nil means that there is no such directory.
+func (o *Outputs) open() (*os.Root, error) {
+	base, err := files.OpenBeneath(o.root(), o.Task.Project.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return base, err
 }
 
 func (o *Outputs) root() string {
@@ -62,13 +69,22 @@ var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept
 // Found returns what matches the task's writes on the disk, relative to its
 // project: files, links and empty directories, without size and digest.
 func (o *Outputs) Found() (listing.List, error) {
+	base, err := o.open()
+	if base == nil || err != nil {
+		return nil, err
+	}
+	defer base.Close()
+	return o.found(base)
+}
+
+func (o *Outputs) found(base *os.Root) (listing.List, error) {
 	rows := map[string]listing.Kind{}
 	for _, w := range o.Task.Writes {
 		start := w.LiteralStart()
-		if !o.reachable(start) {
+		if !reachable(base, start) {
 			continue
 		}
-		if err := o.walk(start, rows); err != nil {
+		if err := o.walk(base, start, rows); err != nil {
 			return nil, err
 		}
 	}
@@ -82,9 +98,9 @@ func (o *Outputs) Found() (listing.List, error) {
 
 // reachable tells whether the path to a file in the project has only
 // directories: patterns never go through links.
-func (o *Outputs) reachable(rel string) bool {
+func reachable(base *os.Root, rel string) bool {
 	for d := path.Dir(rel); d != "."; d = path.Dir(d) {
-		info, err := os.Lstat(o.full(d))
+		info, err := base.Lstat(d)
 		if err != nil || !info.IsDir() {
 			return false
 		}
@@ -92,22 +108,22 @@ func (o *Outputs) reachable(rel string) bool {
 	return true
 }
 
-func (o *Outputs) walk(start string, rows map[string]listing.Kind) error {
-	base := o.full(start)
-	return filepath.WalkDir(base, func(full string, d fs.DirEntry, err error) error {
+func (o *Outputs) walk(base *os.Root, start string, rows map[string]listing.Kind) error {
+	if info, err := base.Lstat(start); err != nil || info.Mode()&fs.ModeSymlink != 0 {
+		if err == nil && o.matches(start) {
+			rows[start] = listing.Link
+		}
+		return nil
+	}
+	return fs.WalkDir(base.FS(), start, func(rel string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		below, err := filepath.Rel(base, full)
-		if err != nil {
-			return err
-		}
-		rel := path.Join(start, filepath.ToSlash(below))
 		if d.IsDir() {
-			return o.walkDir(full, rel, rows)
+			return o.walkDir(base, rel, rows)
 		}
 		if !o.matches(rel) {
 			return nil
@@ -124,14 +140,14 @@ func (o *Outputs) walk(start string, rows map[string]listing.Kind) error {
 	})
 }
 
-func (o *Outputs) walkDir(full, rel string, rows map[string]listing.Kind) error {
+func (o *Outputs) walkDir(base *os.Root, rel string, rows map[string]listing.Kind) error {
 	if rel != "." {
-		base := path.Base(rel)
-		if base == ".git" || base == Dir || o.otherProject(rel) {
+		name := path.Base(rel)
+		if name == ".git" || name == Dir || o.otherProject(rel) {
 			return filepath.SkipDir
 		}
 		if o.matches(rel) {
-			if empty, err := emptyDir(full); err == nil && empty {
+			if empty, err := emptyDir(base, rel); err == nil && empty {
 				rows[rel] = listing.EmptyDir
 			}
 		}
@@ -152,8 +168,8 @@ func (o *Outputs) matches(rel string) bool {
 	return false
 }
 
-func emptyDir(full string) (bool, error) {
-	f, err := os.Open(full)
+func emptyDir(base *os.Root, rel string) (bool, error) {
+	f, err := base.Open(rel)
 	if err != nil {
 		return false, err
 	}

@@ -34,8 +34,8 @@ type Command struct {
 	Kill    <-chan struct{} // closed to skip the grace period
 	// Wrap changes the command before it starts; began, called afterwards,
 	// returns what prevented the command itself from starting; ended is waited
-	// for at its end.
-	Wrap func(*exec.Cmd) (began, ended func() error, err error)
+	// for at its end, and may correct the result.
+	Wrap func(*exec.Cmd) (began func() error, ended func(*Result) error, err error)
 }
 
 // Result is how a command ended.
@@ -78,7 +78,7 @@ func Run(ctx context.Context, c Command) Result {
 	cmd.Stdout, cmd.Stderr = pw, pw
 	ownSession(cmd)
 	joinRun(cmd)
-	began, ended := nothing, nothing
+	began, ended := func() error { return nil }, func(*Result) error { return nil }
 	if c.Wrap != nil {
 		if began, ended, err = c.Wrap(cmd); err != nil {
 			pw.Close()
@@ -94,7 +94,7 @@ func Run(ctx context.Context, c Command) Result {
 	pw.Close()
 	fault := began()
 	if err != nil {
-		_ = ended()
+		_ = ended(&Result{})
 		if errors.Is(err, exec.ErrNotFound) || errors.Is(err, os.ErrNotExist) {
 			err = fmt.Errorf("cannot run %q: %w", c.Words[0], err)
 		}
@@ -109,7 +109,7 @@ func Run(ctx context.Context, c Command) Result {
 	forgetLeader(cmd)
 	endRest(c.Mark)
 	tellGuard("over", cmd.Process.Pid)
-	if err := ended(); fault == nil {
+	if err := ended(&res); fault == nil {
 		fault = err
 	}
 	if fault != nil {
@@ -123,8 +123,6 @@ func Run(ctx context.Context, c Command) Result {
 	}
 	return res
 }
-
-func nothing() error { return nil }
 
 // leaders are the processes that their own [Run] waits for.
 var leaders = struct {

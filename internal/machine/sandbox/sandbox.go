@@ -1,20 +1,25 @@
-// Package isolate runs a command so that it sees only what it was given, and
+// Package sandbox runs a command so that it sees only what it was given, and
 // finds out what a command opened.
 //
-// A sealed command runs in a staged tree. On Linux, Landlock (landlock(7))
-// restricts it to that tree; where the system allows it, it has mount and
-// network namespaces of its own (namespaces(7)) and sees its tree at
-// [Constant]. Elsewhere the staged tree is the only measure; [Able] says what
-// is enforced.
+// A sealed command runs in a staged tree. On Linux it has mount, process, IPC
+// and network namespaces of its own (namespaces(7)), in which only that tree,
+// the system's directories and those of its probes exist; it has no capability
+// (capabilities(7)), and Landlock (landlock(7)) restricts it to the same
+// directories once more. Where the system allows less, [Able] says what is
+// enforced. Elsewhere the staged tree is the only measure.
 package sandbox
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"grayloft.example/grayloft/internal/machine/process"
 )
 
 // Constant is where a sealed command sees its tree, home and temporary
@@ -40,10 +45,11 @@ type Stage struct {
 
 // Ability is what this machine can enforce.
 type Ability struct {
-	Files   bool   // reads and writes outside the stage are refused
-	Place   bool   // the stage is mounted at a constant path
-	Network string // how connections are refused: "namespace", "landlock" (TCP alone), or empty
-	Why     string // what the system said, if something is missing
+	Files     bool   // reads and writes outside the stage are refused, by Landlock
+	Place     bool   // nothing else exists for the command, and its stage is at a constant path
+	Processes bool   // other processes, and their shared memory, do not exist for the command
+	Network   string // how connections are refused: "namespace", "landlock" (TCP alone), or empty
+	Why       string // what the system said, if something is missing
 }
 
 // Lacks returns what is not enforced for a task, in words; nothing if
@@ -52,6 +58,12 @@ func (a Ability) Lacks(network bool) []string {
 	var out []string
 	if !a.Files {
 		out = append(out, "reading and writing files outside its tree")
+	}
+	if !a.Place {
+		out = append(out, "seeing which other files exist, and changing their times and rights")
+	}
+	if !a.Processes {
+		out = append(out, "seeing other processes and sharing memory with them")
 	}
 	if !network && a.Network == "" {
 		out = append(out, "connections")
@@ -65,6 +77,9 @@ func (a Ability) String() string {
 	if a.Files {
 		enforced = append(enforced, "files by Landlock")
 	}
+	if a.Processes {
+		enforced = append(enforced, "processes by a namespace")
+	}
 	switch a.Network {
 	case "namespace":
 		enforced = append(enforced, "connections by a network namespace")
@@ -72,7 +87,7 @@ func (a Ability) String() string {
 		enforced = append(enforced, "TCP connections by Landlock (UDP is open)")
 	}
 	if a.Place {
-		enforced = append(enforced, "the tree is mounted at "+Constant)
+		enforced = append(enforced, "only its tree and the system exist, the tree at "+Constant)
 	}
 	text := strings.Join(enforced, "; ")
 	if text == "" {
@@ -101,7 +116,8 @@ type order struct {
 	Stage   Stage
 	Ability Ability
 	Command []string
-	Try     bool // run nothing: only find out whether it is possible
+	Hidden  []string // files of the system that not everybody may read
+	Try     bool     // run nothing: only find out whether it is possible
 }
 
 // Enter must be called first in main. In a process that [Wrap] started it does
@@ -123,47 +139,80 @@ func Enter() {
 }
 
 // Wrap changes a command that is about to start so that it runs restricted to a
-// stage. After the start, fault waits until the command itself has begun, and
-// returns what prevented that.
-func Wrap(cmd *exec.Cmd, s Stage, a Ability) (fault func() error, err error) {
-	return wrap(cmd, order{Stage: s, Ability: a, Command: cmd.Args})
+// stage. After the start, began waits until the command itself has begun, and
+// returns what prevented that; ended corrects the result of a command that ran
+// below another process in its namespace.
+func Wrap(cmd *exec.Cmd, s Stage, a Ability) (began func() error, ended func(*process.Result) error, err error) {
+	return wrap(cmd, order{Stage: s, Ability: a, Command: cmd.Args, Hidden: hidden()})
 }
 
-func wrap(cmd *exec.Cmd, o order) (fault func() error, err error) {
+func wrap(cmd *exec.Cmd, o order) (began func() error, ended func(*process.Result) error, err error) {
 	self, err := os.Executable()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	text, err := json.Marshal(o)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	pr, pw, err := os.Pipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	cmd.Path, cmd.Args, cmd.Err = self, []string{self}, nil
 	cmd.Dir = o.Stage.Dir
 	cmd.Env = append(cmd.Env, childVar+"="+string(text))
 	cmd.ExtraFiles = []*os.File{pw}
 	namespaces(cmd, o)
-	return func() error {
-		defer pr.Close()
+	said := bufio.NewReader(io.LimitReader(pr, 1<<16))
+	began = func() error {
 		pw.Close()
-		buf := make([]byte, 4096)
-		n, _ := pr.Read(buf) // ends when the command begins, which closes the other end
-		if n > 0 {
-			return fmt.Errorf("sealing: %s", buf[:n])
+		line, err := said.ReadString('\n') // ends when the command begins, which closes or uses the other end
+		if err == nil && line == saidBegun || line == "" {
+			return nil
 		}
-		return nil
-	}, nil
+		rest, _ := io.ReadAll(said)
+		return fmt.Errorf("sealing: %s%s", line, rest)
+	}
+	ended = func(res *process.Result) error {
+		defer pr.Close()
+		text, _ := io.ReadAll(said)
+		return readEnd(string(text), res)
+	}
+	return began, ended, nil
+}
+
+// What the first process of a namespace says about the command, in lines.
+const (
+	saidBegun  = "begun\n"
+	saidExit   = "exit %d\n"
+	saidSignal = "signal %s\n"
+)
+
+// readEnd takes over how the command itself ended.
+func readEnd(text string, res *process.Result) error {
+	var code int
+	var name string
+	switch {
+	case res.Stopped || res.TimedOut > 0 || text == "":
+	case scan(text, saidExit, &code):
+		res.Exit, res.Signal = code, ""
+	case scan(text, saidSignal, &name):
+		res.Exit, res.Signal = -1, name
+	}
+	return nil
+}
+
+func scan(text, format string, to any) bool {
+	n, err := fmt.Sscanf(text, format, to)
+	return n == 1 && err == nil
 }
 
 // system are the directories that every sealed command may read: programs,
 // libraries and the system's settings.
 var system = []string{
-	"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/proc", "/sys/devices/system", "/sys/kernel/mm",
-	"/sys/fs/cgroup", "/nix/store", "/dev",
+	"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/etc", "/sys/devices/system", "/sys/kernel/mm",
+	"/sys/fs/cgroup", "/nix/store", "/proc", "/dev",
 }
 
 // System tells whether a path is in a directory that every sealed command may

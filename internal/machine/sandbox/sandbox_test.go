@@ -61,7 +61,7 @@ func TestEachRestrictionWorksAlone(t *testing.T) {
 		t.Skip("this machine has no Landlock")
 	}
 	for name, a := range map[string]Ability{
-		"Landlock alone": {Files: true, Network: "landlock"}, "all": full,
+		"Landlock alone": {Files: true, Network: "landlock"}, "without a process namespace": {Files: true, Place: true, Network: "namespace"}, "all": full,
 	} {
 		dir := t.TempDir()
 		for _, d := range []string{TreeDir, HomeDir, TempDir} {
@@ -75,7 +75,7 @@ func TestEachRestrictionWorksAlone(t *testing.T) {
 		}
 		cmd := exec.Command("sh", "-c", "echo made > made; cat "+secret+" >> made; echo x > "+secret+"; true")
 		cmd.Env = os.Environ()
-		fault, err := Wrap(cmd, Stage{Dir: dir}, a)
+		fault, _, err := Wrap(cmd, Stage{Dir: dir}, a)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -106,7 +106,7 @@ func TestAFailureToStartIsReported(t *testing.T) {
 	}
 	cmd := exec.Command("no-such-program-anywhere")
 	cmd.Env = os.Environ()
-	fault, err := Wrap(cmd, Stage{Dir: dir}, a)
+	fault, _, err := Wrap(cmd, Stage{Dir: dir}, a)
 	if err != nil {
 		t.Fatal(err)
 	}

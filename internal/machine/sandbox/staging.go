@@ -19,6 +19,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/environment"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
@@ -134,7 +135,7 @@ func (st *Staging) End() error {
 	if len(st.task.Scratch) == 0 {
 		return nil
 	}
-	return moveFiles(filepath.Join(st.Tree(), st.stage.Work), st.Scratch, func(rel string) bool {
+	return st.moveFiles(st.work(), st.Scratch, func(rel string) bool {
 		for _, p := range st.task.Scratch {
 			if p.Match(rel) {
 				return true
@@ -255,26 +256,49 @@ func (st *Staging) moveScratchIn() error {
 	if len(st.task.Scratch) == 0 {
 		return nil
 	}
-	return moveFiles(st.Scratch, filepath.Join(st.Tree(), st.stage.Work), func(string) bool { return true })
+	return st.moveFiles(st.Scratch, st.work(), func(string) bool { return true })
 }
 
-func moveFiles(from, to string, wanted func(rel string) bool) error {
-	return filepath.WalkDir(from, func(full string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err != nil || d.IsDir() {
+// work is the directory in which the task runs.
+func (st *Staging) work() string { return filepath.Join(st.Tree(), st.stage.Work) }
+
+// moveFiles moves files and links from one directory below the repository's root
+// to another. Neither end follows a link: the task may have put one there.
+func (st *Staging) moveFiles(from, to string, wanted func(rel string) bool) error {
+	top, err := os.OpenRoot(st.Root)
+	if err != nil {
+		return err
+	}
+	defer top.Close()
+	from, ferr := filepath.Rel(st.Root, from)
+	to, terr := filepath.Rel(st.Root, to)
+	if err := errors.Join(ferr, terr); err != nil {
+		return err
+	}
+	source, err := files.OpenBeneath(st.Root, filepath.ToSlash(from))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer source.Close()
+	if err := top.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	target, err := files.OpenBeneath(st.Root, filepath.ToSlash(to))
+	if err != nil {
+		return err
+	}
+	defer target.Close()
+	return fs.WalkDir(source.FS(), ".", func(rel string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !wanted(rel) {
 			return err
 		}
-		rel, err := filepath.Rel(from, full)
-		if err != nil || !wanted(filepath.ToSlash(rel)) {
+		if err := target.MkdirAll(path.Dir(rel), 0o755); err != nil {
 			return err
 		}
-		dest := filepath.Join(to, rel)
-		if err := os.MkdirAll(filepath.Dir(dest), 0o755); err != nil {
-			return err
-		}
-		return os.Rename(full, dest)
+		return top.Rename(filepath.Join(from, filepath.FromSlash(rel)), filepath.Join(to, filepath.FromSlash(rel)))
 	})
 }
 
@@ -291,9 +315,8 @@ func (st *Staging) Dress(c *process.Command) {
 	if runtime.GOOS != "linux" {
 		return
 	}
-	c.Wrap = func(cmd *exec.Cmd) (began, ended func() error, err error) {
-		began, err = Wrap(cmd, st.stage, st.Ability)
-		return began, func() error { return nil }, err
+	c.Wrap = func(cmd *exec.Cmd) (began func() error, ended func(*process.Result) error, err error) {
+		return Wrap(cmd, st.stage, st.Ability)
 	}
 }
 

@@ -27,14 +27,15 @@ type Watch struct {
 
 // Dress makes a command run under the tracer.
 func (w *Watch) Dress(c *process.Command) {
-	c.Wrap = func(cmd *exec.Cmd) (began, ended func() error, err error) {
+	c.Wrap = func(cmd *exec.Cmd) (began func() error, ended func(*process.Result) error, err error) {
 		began = func() error { return nil }
+		ended = func(*process.Result) error { return nil }
 		stop, err := Trace(cmd, process.MarkVar, &w.opened)
 		if err != nil {
 			w.Err = err
-			return began, began, nil
+			return began, ended, nil
 		}
-		return began, func() error { w.Err = stop(); return nil }, nil
+		return began, func(*process.Result) error { w.Err = stop(); return nil }, nil
 	}
 }
 

@@ -198,12 +198,7 @@ func (s *Store) Put(b []byte) (digest.Digest, error) {
 // Copy copies a file aside and stores the copy, whose digest it returns: the
 // contents are hashed as they are copied, whatever happens to the file
 // meanwhile. See, if set, receives the contents as they pass.
-func (s *Store) Copy(from string, see io.Writer) (digest.Digest, int64, error) {
-	src, err := os.Open(from)
-	if err != nil {
-		return digest.Digest{}, 0, err
-	}
-	defer src.Close()
+func (s *Store) Copy(src io.Reader, see io.Writer) (digest.Digest, int64, error) {
 	in, err := s.Incoming()
 	if err != nil {
 		return digest.Digest{}, 0, err

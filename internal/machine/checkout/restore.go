@@ -19,10 +19,13 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
+// asideDir is the directory, from the root, of files that git tracks and that
+// are set aside.
 func (o *Outputs) asideDir() string {
-	return filepath.Join(o.State.dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
+	return path.Join(Dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
 }
 
 // Clear empties the task's writes: unchanged files of its last listing are
@@ -32,10 +35,20 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 	if err := o.PutBack(); err != nil { // set aside by a run that was killed
 		return err
 	}
-	found, err := o.Found()
+	base, err := o.open()
+	if base == nil || err != nil {
+		return err
+	}
+	defer base.Close()
+	found, err := o.found(base)
 	if err != nil || len(found) == 0 {
 		return err
 	}
+	top, err := os.OpenRoot(o.root())
+	if err != nil {
+		return err
+	}
+	defer top.Close()
 	tracked, err := o.tracked(ctx)
 	if err != nil {
 		return err
@@ -46,19 +59,19 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 	}
 	var displaced []string
 	for _, f := range found {
-		full := o.full(f.Path)
+		from := o.fromRoot(f.Path)
 		if tracked[f.Path] {
-			err = move(full, filepath.Join(o.asideDir(), filepath.FromSlash(f.Path)))
+			err = move(top, from, path.Join(o.asideDir(), f.Path))
 		} else if r, ok := known[f.Path]; ok && o.unchanged(r, f.Kind) || f.Kind == listing.EmptyDir {
-			err = os.Remove(full)
+			err = base.Remove(f.Path)
 		} else {
-			displaced = append(displaced, o.fromRoot(f.Path))
-			err = move(full, filepath.Join(o.State.dir, "displaced", o.Run, filepath.FromSlash(o.fromRoot(f.Path))))
+			displaced = append(displaced, from)
+			err = move(top, from, path.Join(Dir, "displaced", o.Run, from))
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("clearing the outputs of %s: %w", o.Task.Addr(), err)
 		}
-		o.prune(f.Path)
+		o.prune(base, f.Path)
 	}
 	if len(displaced) > 0 {
 		o.Report(fmt.Sprintf("%s: moved %s to %s/displaced/%s: no finished run left it there", o.Task.Addr(), some(displaced), Dir, o.Run))
@@ -79,21 +92,22 @@ func (o *Outputs) unchanged(r listing.Row, kind listing.Kind) bool {
 }
 
 // prune removes directories that became empty, if they match the task's writes.
-func (o *Outputs) prune(rel string) {
+func (o *Outputs) prune(base *os.Root, rel string) {
 	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
-		if os.Remove(o.full(d)) != nil {
+		if base.Remove(d) != nil {
 			return
 		}
 	}
 }
 
-func move(from, to string) error {
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+// move moves a file within the checkout. It overwrites nothing.
+func move(top *os.Root, from, to string) error {
+	if err := top.MkdirAll(path.Dir(to), 0o755); err != nil {
 		return err
 	}
 	for n := 2; ; n++ {
-		if _, err := os.Lstat(to); errors.Is(err, fs.ErrNotExist) {
-			return os.Rename(from, to)
+		if _, err := top.Lstat(to); errors.Is(err, fs.ErrNotExist) {
+			return top.Rename(from, to)
 		}
 		to = fmt.Sprintf("%s.%d", strings.TrimSuffix(to, fmt.Sprintf(".%d", n-1)), n)
 	}
@@ -103,30 +117,42 @@ func move(from, to string) error {
 // them again.
 func (o *Outputs) PutBack() error {
 	aside := o.asideDir()
-	if _, err := os.Lstat(aside); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Lstat(filepath.Join(o.State.Root, filepath.FromSlash(aside))); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	err := filepath.WalkDir(aside, func(full string, d fs.DirEntry, err error) error {
+	if err := o.putBack(aside); err != nil {
+		return fmt.Errorf("putting back files that git tracks: %w (they are in %s)", err, aside)
+	}
+	return nil
+}
+
+func (o *Outputs) putBack(aside string) error {
+	top, err := os.OpenRoot(o.State.Root)
+	if err != nil {
+		return err
+	}
+	defer top.Close()
+	base, err := files.OpenBeneath(o.State.Root, o.Task.Project.Dir)
+	if err != nil {
+		return err
+	}
+	defer base.Close()
+	if err := fs.WalkDir(top.FS(), aside, func(from string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}
-		rel, err := filepath.Rel(aside, full)
-		if err != nil {
+		rel := strings.TrimPrefix(from, aside+"/")
+		if _, err := base.Lstat(rel); err == nil {
+			return top.Remove(from) // written again
+		}
+		if err := mkdirs(base, path.Dir(rel)); err != nil {
 			return err
 		}
-		to := o.full(filepath.ToSlash(rel))
-		if _, err := os.Lstat(to); err == nil {
-			return os.Remove(full) // written again
-		}
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
-		}
-		return os.Rename(full, to)
-	})
-	if err != nil {
-		return fmt.Errorf("putting back files that git tracks: %w (they are in %s)", err, aside)
+		return top.Rename(from, path.Join(o.Task.Project.Dir, rel))
+	}); err != nil {
+		return err
 	}
-	return os.RemoveAll(aside)
+	return top.RemoveAll(aside)
 }
 
 // ErrRefused is wrapped by errors about a listing that must not be written to
@@ -166,33 +192,65 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 	if err := o.Clear(ctx, append(slices.Clone(last), o.rightNow(list)...)); err != nil {
 		return err
 	}
+	if err := o.put(list, staged); err != nil {
+		return err
+	}
+	return o.PutBack()
+}
+
+// put moves staged files to their places, and makes links and directories.
+func (o *Outputs) put(list listing.List, staged map[string]string) error {
+	top, err := os.OpenRoot(o.State.Root)
+	if err != nil {
+		return err
+	}
+	defer top.Close()
+	if err := mkdirs(top, o.Task.Project.Dir); err != nil {
+		return err
+	}
+	base, err := files.OpenBeneath(o.State.Root, o.Task.Project.Dir)
+	if err != nil {
+		return err
+	}
+	defer base.Close()
+	made := map[string]bool{}
 	for _, r := range list {
-		full := o.full(r.Path)
-		if err := o.mkdirs(path.Dir(r.Path)); err != nil {
-			return err
+		if dir := path.Dir(r.Path); !made[dir] {
+			if err := mkdirs(base, dir); err != nil {
+				return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
+			}
+			made[dir] = true
 		}
 		switch r.Kind {
 		case listing.EmptyDir:
-			err = os.MkdirAll(full, 0o755)
+			err = base.MkdirAll(r.Path, 0o755)
 		case listing.Link:
-			err = os.Symlink(filepath.FromSlash(r.Target), full)
+			err = base.Symlink(filepath.FromSlash(r.Target), r.Path)
 		default:
-			err = os.Rename(staged[r.Path], full)
+			var from string
+			if from, err = filepath.Rel(o.State.Root, staged[r.Path]); err == nil {
+				err = top.Rename(from, o.fromRoot(r.Path))
+			}
 			delete(staged, r.Path)
 		}
 		if err != nil {
 			return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
 		}
 	}
-	return o.PutBack()
+	return nil
 }
 
 // rightNow returns the rows that the disk already contains, so that they can be
 // removed like those of the last listing.
 func (o *Outputs) rightNow(list listing.List) listing.List {
+	base, err := o.open()
+	if base == nil || err != nil {
+		return nil
+	}
+	defer base.Close()
 	var out listing.List
 	for _, r := range list {
-		if r.Kind != listing.EmptyDir && o.reachable(r.Path) && o.unchanged(r, r.Kind) {
+		if r.Kind != listing.EmptyDir && reachable(base, r.Path) && o.unchanged(r, r.Kind) {
 			out = append(out, r)
 		}
 	}
@@ -274,26 +332,25 @@ func (c *counter) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// mkdirs creates the directories on the way to a path in the project, and never
-// goes through a link.
-func (o *Outputs) mkdirs(rel string) error {
+// mkdirs creates a directory and those on the way to it, and never goes through
+// a link.
+func mkdirs(base *os.Root, rel string) error {
 	at := ""
-	for seg := range strings.SplitSeq(rel, "/") {
+	for seg := range strings.SplitSeq(path.Clean(rel), "/") {
 		if seg == "." {
 			continue
 		}
 		at = path.Join(at, seg)
-		full := o.full(at)
-		info, err := os.Lstat(full)
+		info, err := base.Lstat(at)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			if err := os.Mkdir(full, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			if err := base.Mkdir(at, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 				return err
 			}
 		case err != nil:
 			return err
 		case !info.IsDir():
-			return fmt.Errorf("%w: %s is in the way and is not a directory", ErrRefused, o.fromRoot(at))
+			return fmt.Errorf("%w: %s is in the way and is not a directory", ErrRefused, at)
 		}
 	}
 	return nil

@@ -1,0 +1,53 @@
+package files
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+)
+
+// OpenBeneath opens a directory, given with slashes, beneath a root. No part of
+// the way may be a link: a task can replace its own project's directory by one.
+// The error wraps [fs.ErrNotExist] if there is no such directory.
+func OpenBeneath(root, dir string) (*os.Root, error) {
+	at, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	if dir = path.Clean(dir); dir == "." {
+		return at, nil
+	}
+	for seg := range strings.SplitSeq(dir, "/") {
+		next, err := openStep(at, seg)
+		at.Close()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", dir, err)
+		}
+		at = next
+	}
+	return at, nil
+}
+
+// openStep opens a directory in another one, which is compared with what was
+// there before, so that a link put there meanwhile is noticed.
+func openStep(at *os.Root, seg string) (*os.Root, error) {
+	info, err := at.Lstat(seg)
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() {
+		return nil, fmt.Errorf("%s is no longer a directory: %w", seg, fs.ErrNotExist)
+	}
+	next, err := at.OpenRoot(seg)
+	if err != nil {
+		return nil, err
+	}
+	now, err := next.Stat(".")
+	if err != nil || !os.SameFile(info, now) {
+		next.Close()
+		return nil, fmt.Errorf("%s was replaced: %w", seg, fs.ErrNotExist)
+	}
+	return next, nil
+}
