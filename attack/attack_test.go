@@ -29,7 +29,7 @@ var cannot = map[string]string{
 	"user":      "only root can become an ordinary user",
 	"namespace": "this machine lets ordinary users make no namespaces",
 	"cgroup":    "this machine lets nobody make a control group",
-	"terminal":  "this machine has no util-linux script for a pseudo terminal",
+	"terminal":  "this machine has no pseudo terminals",
 }
 
 // skip skips an attack for a reason that is on the list.

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/machine/inspect"
+	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/remote"
@@ -88,6 +89,7 @@ func (a *app) examine(ctx context.Context) []checked {
 		}
 		add("sealed tasks", nil, said, "")
 	}
+	add("killed runs", nil, "processes of tasks that are ended if this client is killed: "+process.Reach(), "")
 	add(
 		"traced",
 		inspect.CanTrace(),

@@ -62,7 +62,8 @@ func become(o order) error {
 // others end, and says how it ended. The command itself is not the first one:
 // that would be immune to signals.
 func lead(program string, command []string) error {
-	// Signals are for the command, which has them as well: it is in this group.
+	_ = unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) // the command can neither read nor trace this process
+	// Signals are for the command, which gets them as well: it is in this group.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGPIPE)
 	said := os.NewFile(3, "said")
 	child, err := os.StartProcess(program, command, &os.ProcAttr{Env: os.Environ(), Files: []*os.File{os.Stdin, os.Stdout, os.Stderr}})
