@@ -242,58 +242,6 @@ func packOf(format tar.Format, texts ...[]byte) []byte {
 	return b.Bytes()
 }
 
-// sparse returns a pack with a member that consists of a hole: the old GNU form
-// or the PAX form, whose headers [tar.Writer] does not write.
-func sparse(d digest.Digest, size int64, pax bool) []byte {
-	var b bytes.Buffer
-	block := func(name string, kind byte, n int64, fill func(h []byte)) {
-		h := make([]byte, 512)
-		copy(h, name)
-		copy(h[100:], "0000444\x00")
-		copy(h[108:], "0000000\x00")
-		copy(h[116:], "0000000\x00")
-		copy(h[124:], fmt.Sprintf("%011o\x00", n))
-		copy(h[136:], "00000000000\x00")
-		h[156] = kind
-		copy(h[257:], "ustar\x0000")
-		fill(h)
-		copy(h[148:], "        ")
-		sum := 0
-		for _, c := range h {
-			sum += int(c)
-		}
-		copy(h[148:], fmt.Sprintf("%06o\x00 ", sum))
-		b.Write(h)
-	}
-	pad := func(text string) {
-		b.WriteString(text)
-		b.Write(make([]byte, (512-len(text)%512)%512))
-	}
-	if pax {
-		record := func(k, v string) string {
-			n := len(k) + len(v) + 3
-			for len(fmt.Sprint(n))+len(k)+len(v)+3 != n {
-				n++
-			}
-			return fmt.Sprintf("%d %s=%s\n", n, k, v)
-		}
-		text := record("GNU.sparse.major", "1") + record("GNU.sparse.minor", "0") + record("GNU.sparse.name", d.String()) +
-			record("GNU.sparse.realsize", fmt.Sprint(size))
-		block("PaxHeaders/x", 'x', int64(len(text)), func([]byte) {})
-		pad(text)
-		block("GNUSparseFile/x", '0', 512, func([]byte) {})
-		pad(fmt.Sprintf("1\n%d\n0\n", size))
-	} else {
-		block(d.String(), 'S', 0, func(h []byte) {
-			copy(h[257:], "ustar  \x00")
-			copy(h[386:], fmt.Sprintf("%011o\x00%011o\x00", size, 0))
-			copy(h[483:], fmt.Sprintf("%011o\x00", size))
-		})
-	}
-	b.Write(make([]byte, 1024))
-	return b.Bytes()
-}
-
 func (a *attacker) pack(body []byte, compress bool) answer {
 	a.t.Helper()
 	header := http.Header{"Content-Type": {protocol.TypePack}}
@@ -332,7 +280,7 @@ func TestPacksDoNotExpandPastTheirLimits(t *testing.T) {
 		return packOf(tar.FormatUSTAR, list...)
 	}
 	for name, body := range map[string][]byte{
-		"a GNU sparse member": sparse(zeros(hole), hole, false), "a PAX sparse member": sparse(zeros(hole), hole, true),
+		"a GNU sparse member": trial.Sparse(zeros(hole), hole, false), "a PAX sparse member": trial.Sparse(zeros(hole), hole, true),
 		"a member with PAX records": packOf(tar.FormatPAX, []byte("x")), "a member larger than allowed": packOf(tar.FormatUSTAR, make([]byte, 3<<20)),
 		"members that are together too large": many(),
 	} {
