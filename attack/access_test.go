@@ -67,6 +67,7 @@ func status(t *testing.T, c *http.Client, method, url, body string, header ...st
 }
 
 func TestAStolenCookieIsNotTheToken(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	token := s.Token(t, "kari", "person/kari", "trusted")
 	victim, in := browser(t, s, token)
@@ -106,6 +107,7 @@ func TestAStolenCookieIsNotTheToken(t *testing.T) {
 }
 
 func TestAnotherSiteCannotSignABrowserIn(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	body := fmt.Sprintf(`{"token":%q}`, s.Token(t, "mallory", "person/mallory", "trusted"))
 	for name, header := range map[string][]string{
@@ -123,6 +125,7 @@ func TestAnotherSiteCannotSignABrowserIn(t *testing.T) {
 }
 
 func TestASessionEndsWithItsToken(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	for name, end := range map[string]func(token string){
 		"revoked": func(token string) { revoke(t, s, token) },
@@ -148,6 +151,7 @@ func TestASessionEndsWithItsToken(t *testing.T) {
 }
 
 func TestASecretThatWasRotatedOutCannotRotate(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	old := person(t, s, "kari")
 	var fresh protocol.Rotated
@@ -299,6 +303,7 @@ func watchMemory(t *testing.T) func() uint64 {
 }
 
 func TestInventedMethodsDoNotFillTheMetrics(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	stranger := as(t, s, "")
 	for i := range 300 {
@@ -312,6 +317,7 @@ func TestInventedMethodsDoNotFillTheMetrics(t *testing.T) {
 }
 
 func TestGuessingTokensIsLimitedBeforeTheDatabaseIsAsked(t *testing.T) {
+	t.Parallel()
 	s := trial.ServeWith(t, func(*service.Config) {})
 	honest := ci(t, s)
 	honest.want("GET", "/v1/test/self", nil)
@@ -336,6 +342,7 @@ func TestGuessingTokensIsLimitedBeforeTheDatabaseIsAsked(t *testing.T) {
 }
 
 func TestAStreamEndsWhenItsTokenIsRevoked(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	for _, by := range []string{"a token", "a session"} {
 		token := s.Token(t, "leaver "+by, "", "trusted")
@@ -369,6 +376,7 @@ func TestAStreamEndsWhenItsTokenIsRevoked(t *testing.T) {
 }
 
 func TestNoRequestMakesTheServiceFail(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	a := ci(t, s)
 	zero := strings.Repeat("0", 64)
@@ -493,6 +501,7 @@ func (d *daemon) postgres() int {
 }
 
 func TestThePrivatePostgreSQLComesBackAndBelongsToOneService(t *testing.T) {
+	t.Parallel()
 	data := openDir(t)
 	d, err := startDaemon(t, data)
 	if err != nil {
@@ -543,6 +552,7 @@ func waitLong(t *testing.T, what string, ok func() bool) {
 }
 
 func TestEntriesAndLastGoodShowOnlyWhatATokenReads(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	kari, mallory := person(t, s, "kari"), person(t, s, "mallory")
 	e := kari.entry("build@a", "kari's own")
@@ -556,6 +566,7 @@ func TestEntriesAndLastGoodShowOnlyWhatATokenReads(t *testing.T) {
 }
 
 func TestBrowsersAreToldWhatNotToDo(t *testing.T) {
+	t.Parallel()
 	cert, keyFile := trial.Certificate(t)
 	secure := trial.ServeWith(t, func(c *service.Config) { c.CertFile, c.KeyFile = cert, keyFile })
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}

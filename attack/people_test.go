@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -130,15 +131,16 @@ func (d *desk) grayloft(args ...string) ran {
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	began := time.Now()
-	err := cmd.Run()
+	if err := cmd.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	most := highWater(cmd.Process.Pid)
+	err := cmd.Wait()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
 		d.t.Fatal(err)
 	}
-	r := ran{out: out.String(), code: cmd.ProcessState.ExitCode(), took: time.Since(began)}
-	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		r.most = u.Maxrss << 10
-	}
+	r := ran{out: out.String(), code: cmd.ProcessState.ExitCode(), took: time.Since(began), most: <-most}
 	if ctx.Err() != nil {
 		d.t.Errorf("grayloft %v does not end:\n%s", args, r.out)
 	}
@@ -146,6 +148,27 @@ func (d *desk) grayloft(args ...string) ran {
 		d.t.Errorf("grayloft %v panics:\n%s", args, r.out)
 	}
 	return r
+}
+
+// highWater sends the most memory that a process took, in bytes, when it has
+// ended. (The resource usage of a child counts what its parent took as well.)
+func highWater(pid int) <-chan int64 {
+	out := make(chan int64, 1)
+	go func() {
+		most := int64(0)
+		for {
+			text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+			_, after, ok := strings.Cut(string(text), "VmHWM:")
+			var n int64
+			if _, serr := fmt.Sscan(after, &n); err != nil || !ok || serr != nil {
+				out <- most
+				return
+			}
+			most = max(most, n<<10)
+			time.Sleep(2 * time.Millisecond)
+		}
+	}()
+	return out
 }
 
 // cached tells whether the person's cache contains a text.

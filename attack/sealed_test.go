@@ -25,6 +25,7 @@ func one(isolation, run string, more ...string) map[string]string {
 }
 
 func TestATaskThatReplacesItsDirectoryReachesNothing(t *testing.T) {
+	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		for name, c := range map[string]struct{ run, more string }{
 			"its project":                 {`cd ..; mv a a.real; ln -s "$PRIVATE" a`, `writes = ["out/**"]`},
@@ -50,6 +51,7 @@ func TestATaskThatReplacesItsDirectoryReachesNothing(t *testing.T) {
 }
 
 func TestALinkInPlaceOfTheStateDirectoryIsNotFollowed(t *testing.T) {
+	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		d := newDesk(t, uid, one("open", "echo x > out.txt", `writes = ["out.txt"]`))
 		if err := os.Symlink(filepath.Join(d.home, "private"), filepath.Join(d.dir, ".grayloft")); err != nil {
@@ -68,6 +70,7 @@ const tokenText = "loft-secret-token-of-somebody"
 // TestNoTaskReadsTheToken also shows that the secrets of the system stay closed
 // to a task of root.
 func TestNoTaskReadsTheToken(t *testing.T) {
+	t.Parallel()
 	const look = `
 set +e
 ( for p in /proc/[0-9]*; do tr '\0' '\n' < $p/environ; tr '\0' '\n' < $p/cmdline; done
@@ -91,6 +94,7 @@ if grep -q "$(printf 'loft-secret-%s' token-of-somebody)" all.txt; then echo fou
 }
 
 func TestASealedTaskOfRootHasNoRightsOfRoot(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		skip(t, "user")
 	}
@@ -119,6 +123,7 @@ func TestASealedTaskOfRootHasNoRightsOfRoot(t *testing.T) {
 // TestASealedTaskLeavesTheMachineAlone tries what an ordinary user may do
 // outside a task, and then looks at what it was done to.
 func TestASealedTaskLeavesTheMachineAlone(t *testing.T) {
+	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		d := newDesk(t, uid, nil2())
 		target := filepath.Join(d.home, "private", "out", "diary.txt")
@@ -225,6 +230,7 @@ func listen(t *testing.T, path string) (asked func() bool) {
 }
 
 func TestNoProcessOutlivesAKilledClient(t *testing.T) {
+	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		for name, escape := range map[string]string{
 			"that empties its environment":     `env -i sh -c 'sleep 61.MARK & sleep 61.MARK'`,

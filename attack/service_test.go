@@ -67,6 +67,7 @@ const mostLost = 10 * time.Second // by one run, whatever a service does
 // TestAMisbehavingServiceCostsSecondsAtMost plays every trick on every call that
 // it fits.
 func TestAMisbehavingServiceCostsSecondsAtMost(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	uid := os.Getuid()
 	if uid == 0 {
@@ -79,7 +80,7 @@ func TestAMisbehavingServiceCostsSecondsAtMost(t *testing.T) {
 		t.Run(trick, func(t *testing.T) {
 			t.Parallel()
 			m := trial.Misbehave(t, s.URL, func(string) string { return trick })
-			for _, calls := range [][]string{{"lookup"}, {"fetch", "blob"}, {"put", "packs", "missing"}, {"entry", "events", "runs"}, {"self"}} {
+			for i, calls := range [][]string{{"lookup"}, {"fetch", "blob"}, {"put", "packs", "missing"}, {"entry", "events", "runs"}, {"self"}} {
 				m.Trick = func(call string) string {
 					for _, c := range calls {
 						if c == call {
@@ -95,8 +96,8 @@ func TestAMisbehavingServiceCostsSecondsAtMost(t *testing.T) {
 					d.write(filepath.Join(d.dir, "a/in.txt"), "tide "+trick+calls[0]+"\n")
 				}
 				d.own(d.dir)
-				d.login(m.URL, s.TokenFor(t, filled.repo, "kari", "person/kari", "person/kari", "trusted"))
-				r := d.grayloft("run", "book@a")
+				d.login(m.URL, s.TokenFor(t, filled.repo, "kari", fmt.Sprint("person/kari", i), "trusted"))
+				r := d.grayloft("run", "chart@a", "atlas@a", "book@a")
 				what := fmt.Sprint(trick, " at ", calls)
 				d.rightOutputs(what, r)
 				if r.took > plain.took+mostLost {
@@ -114,6 +115,7 @@ func TestAMisbehavingServiceCostsSecondsAtMost(t *testing.T) {
 }
 
 func TestTheTokenGoesOnlyWhereAPersonSentIt(t *testing.T) {
+	t.Parallel()
 	var heard []string
 	thief := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		heard = append(heard, r.Header.Get("Authorization"))
@@ -161,6 +163,7 @@ func TestTheTokenGoesOnlyWhereAPersonSentIt(t *testing.T) {
 }
 
 func TestWhatWaitsIsSentOnlyUnderItsOwnToken(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	down := true
 	m := trial.Misbehave(t, s.URL, func(string) string {
@@ -202,6 +205,7 @@ func TestWhatWaitsIsSentOnlyUnderItsOwnToken(t *testing.T) {
 }
 
 func TestABadRecordInTheSpoolIsSetAsideAndNamed(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	down := true
 	m := trial.Misbehave(t, s.URL, func(string) string {
@@ -255,6 +259,7 @@ func ten() map[string]string {
 }
 
 func TestAnInterruptedRunLosesNoResult(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	for _, trick := range []string{"stall", "slow upload"} {
 		tricky := true
@@ -289,6 +294,7 @@ func TestAnInterruptedRunLosesNoResult(t *testing.T) {
 }
 
 func TestReproduceIsInterruptedWithoutAPanic(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	var stalls bool
 	m := trial.Misbehave(t, s.URL, func(call string) string {
@@ -329,6 +335,7 @@ func TestReproduceIsInterruptedWithoutAPanic(t *testing.T) {
 }
 
 func TestTextFromOthersDoesNotControlTheTerminal(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	evil := "\x1b]0;pwned\x07\x1b[2J\u009b5n\u202e"
 	secret, err := s.DB.NewToken(context.Background(), records.Token{
@@ -402,6 +409,7 @@ func TestATerminalThatDoesNotAnswerCostsNothing(t *testing.T) {
 }
 
 func TestALiveViewEndsThoughUploadsStall(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	for _, trick := range []string{"stall", "control characters", "fail"} {
 		m := trial.Misbehave(t, s.URL, func(call string) string {
@@ -419,6 +427,7 @@ func TestALiveViewEndsThoughUploadsStall(t *testing.T) {
 }
 
 func TestATemplateStaysInTheRepository(t *testing.T) {
+	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		for name, link := range map[string]string{"the template itself": "build/template", "a directory on the way": "build"} {
 			files := nil2()
@@ -459,6 +468,7 @@ func TestATemplateStaysInTheRepository(t *testing.T) {
 }
 
 func TestAShortSecretIsNamed(t *testing.T) {
+	t.Parallel()
 	for value, named := range map[string]bool{"abc": true, "": false, "long enough": false} {
 		d := newDesk(t, os.Getuid(), one("open", "echo x > out.txt", `writes = ["out.txt"]`, `secrets = ["PIN"]`))
 		d.env = append(d.env, "PIN="+value)

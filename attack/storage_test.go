@@ -53,6 +53,7 @@ func onDisk(t *testing.T, s *trial.Service) (bytes int64) {
 }
 
 func TestAFullRepositoryGetsRoomAgain(t *testing.T) {
+	t.Parallel()
 	s := full(t, 100_000)
 	honest := ci(t, s)
 	for i := 0; ; i++ {
@@ -87,6 +88,7 @@ func restartCounting(t *testing.T, s *trial.Service) {
 }
 
 func TestJunkOfOnePersonCostsNobodyElseAnything(t *testing.T) {
+	t.Parallel()
 	for name, junk := range map[string]func(a *attacker, i int) answer{
 		"blobs": func(a *attacker, i int) answer {
 			text := fresh(fmt.Sprint("junk", i), 8_000)
@@ -143,6 +145,7 @@ func TestJunkOfOnePersonCostsNobodyElseAnything(t *testing.T) {
 }
 
 func TestParallelUploadsStayWithinTheQuota(t *testing.T) {
+	t.Parallel()
 	const quota = 400_000
 	for name, size := range map[string]int{"two at a time would fit": 150_000, "many small ones": 20_000} {
 		t.Run(name, func(t *testing.T) {
@@ -167,6 +170,7 @@ func TestParallelUploadsStayWithinTheQuota(t *testing.T) {
 }
 
 func TestUploadingOneBlobAgainAddsNothing(t *testing.T) {
+	t.Parallel()
 	for name, send := range map[string]func(a *attacker, text []byte) answer{
 		"alone": func(a *attacker, text []byte) answer {
 			return a.send("PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
@@ -199,6 +203,7 @@ func TestUploadingOneBlobAgainAddsNothing(t *testing.T) {
 }
 
 func TestWhatWaitsForDeletionCounts(t *testing.T) {
+	t.Parallel()
 	s := full(t, 200_000)
 	a := ci(t, s)
 	for round := range 8 {
@@ -267,6 +272,7 @@ type zeroReader struct{}
 func (zeroReader) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
 func TestPacksDoNotExpandPastTheirLimits(t *testing.T) {
+	t.Parallel()
 	s := trial.ServeWith(t, func(*service.Config) {})
 	a := person(t, s, "mallory")
 	const hole = 300 << 20
@@ -300,6 +306,7 @@ func TestPacksDoNotExpandPastTheirLimits(t *testing.T) {
 }
 
 func TestNumbersOfOneClientHarmNobody(t *testing.T) {
+	t.Parallel()
 	s := trial.ServeWith(t, func(c *service.Config) { c.Retention.Quota = 50_000_000 })
 	honest, mallory := ci(t, s), person(t, s, "mallory")
 	other := as(t, s, s.TokenFor(t, "elsewhere", "ci", "trusted", "trusted"))
@@ -366,6 +373,7 @@ func TestNumbersOfOneClientHarmNobody(t *testing.T) {
 }
 
 func TestOneRepositorysErrorDoesNotEndTheCleanupOfOthers(t *testing.T) {
+	t.Parallel()
 	s := trial.ServeWith(t, func(*service.Config) {})
 	first := as(t, s, s.TokenFor(t, "aaa", "ci", "trusted", "trusted"))
 	first.s = &trial.Service{Service: s.Service, DB: s.DB, Repo: "aaa"}
@@ -394,6 +402,7 @@ func TestOneRepositorysErrorDoesNotEndTheCleanupOfOthers(t *testing.T) {
 }
 
 func TestATokenThatOnlyReadsRecordsNothing(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	reader := as(t, s, s.Token(t, "reader", "", "trusted"))
 	got := reader.send("POST", "/v1/test/runs", `{"id":"run-000001","name":"","host":"","place":"","branch":"","commit":"","shelf":"",`+
@@ -408,6 +417,7 @@ func TestATokenThatOnlyReadsRecordsNothing(t *testing.T) {
 }
 
 func TestListingsWithFalseSizesAreRefused(t *testing.T) {
+	t.Parallel()
 	s := trial.Serve(t)
 	a := person(t, s, "mallory")
 	d := a.put([]byte("small"))

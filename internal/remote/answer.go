@@ -23,13 +23,27 @@ const (
 
 var errAnswer = errors.New("its answer is larger than any that a Gray Loft service gives")
 
+// smallAnswer is how many bytes an answer may have that lists neither entries nor
+// the tasks of a run.
+const smallAnswer = 2 << 20
+
+// longestAnswer returns how many bytes the answer that is read into out may have.
+func longestAnswer(out any) int {
+	switch out.(type) {
+	case *protocol.LookupAnswer, *protocol.RunDetail, *protocol.PartsAnswer:
+		return protocol.MaxAnswer
+	}
+	return smallAnswer
+}
+
 // decodeAnswer reads a JSON answer within bounds. Without out it is only read.
 func decodeAnswer(r io.Reader, out any) error {
-	text, err := io.ReadAll(io.LimitReader(r, protocol.MaxAnswer+1))
+	limit := longestAnswer(out)
+	text, err := io.ReadAll(io.LimitReader(r, int64(limit)+1))
 	switch {
 	case err != nil:
 		return err
-	case len(text) > protocol.MaxAnswer, bytes.Count(text, []byte("{")) > mostObjects, bytes.Count(text, []byte(",")) > mostValues,
+	case len(text) > limit, bytes.Count(text, []byte("{")) > mostObjects, bytes.Count(text, []byte(",")) > mostValues,
 		bytes.Count(text, []byte("[")) > mostObjects:
 		return errAnswer
 	case out == nil:
