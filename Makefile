@@ -26,13 +26,19 @@ test: ## everything: formatting, linters, the console's types, all tests
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	cd web && npm run --silent check && npm run --silent lint
-	$(GO) test -race -timeout 12m -skip '$(RANDOM_TESTS)' $$($(GO) list ./... | grep -v /internal/cli)
+	$(GO) test -race -timeout 12m -skip '$(RANDOM_TESTS)' $$($(GO) list ./... | grep -v -e /internal/cli -e /attack)
 	$(GO) test -timeout 12m ./internal/cli
+	@$(MAKE) --no-print-directory attack
 	$(GO) test -timeout 12m -run '$(RANDOM_TESTS)' ./internal/core/...
 
 # These compare thousands of random cases, for which the race detector is slow.
 # The tests of internal/cli run the client as processes, which it does not see.
 RANDOM_TESTS := ^(TestReuseIsTrue|TestRandomDecisions|TestSchedulesAreNearTheirBound)$$
+
+.PHONY: attack
+attack: ## carry out the attacks of docs/security.md, and look at the victims
+	@scripts/need.sh test
+	$(GO) test -timeout 6m -parallel 10 ./attack
 
 .PHONY: build
 build: $(DIST) ## both programs into bin/, the console embedded
@@ -62,6 +68,7 @@ bench: build ## one table of times against the machine's own limits; bench.json 
 trials: ## break things on purpose, many times, and count (20 minutes; TRIALS=10: a tenth of it)
 	@scripts/need.sh test
 	$(GO) test -tags trials -count=1 -timeout 90m -v ./trials
+	$(GO) test -tags trials -count=1 -timeout 60m -parallel 12 -v -run '^TestRandom' ./attack
 
 FUZZ ?= 30s
 .PHONY: fuzz

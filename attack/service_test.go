@@ -374,6 +374,7 @@ func (d *desk) onTerminal(limit time.Duration, args ...string) (took time.Durati
 	defer cancel()
 	cmd := d.command(ctx, program(d.t, "grayloft"), args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true} // in the foreground, as a person starts it
 	texts := make(chan string, 1)
 	go func() {
 		var b strings.Builder

@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -380,19 +379,21 @@ func TestOneRepositorysErrorDoesNotEndTheCleanupOfOthers(t *testing.T) {
 	first.put([]byte("a blob in the first repository"))
 	second := ci(t, s)
 	second.put([]byte("a blob in the second repository"))
-	// An object of the first repository cannot be deleted.
+	// The database refuses every change of the first repository's blobs.
 	if _, err := s.DB.Exec(`UPDATE blobs SET leased_until = now() - interval '1 day'`); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := s.DB.Exec(`
+		CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE numeric_value_out_of_range; END $$;
+		CREATE TRIGGER refuse BEFORE UPDATE OR DELETE ON blobs FOR EACH ROW
+			WHEN (OLD.repository_id = ` + fmt.Sprint(count(t, s, "SELECT min(id) FROM repositories")) + `) EXECUTE FUNCTION refuse()`); err != nil {
+		t.Fatal(err)
+	}
 	for range 2 {
-		_, _, err := s.DB.Cleanup(context.Background(), s.Config.Retention, func(_ context.Context, object string) error {
-			if strings.HasPrefix(object, fmt.Sprint(count(t, s, "SELECT min(id) FROM repositories"))+"/") {
-				return fs.ErrPermission
-			}
-			return os.Remove(s.Config.Data + "/blobs/" + object)
-		})
-		_ = err
-		if _, err := s.DB.Exec(`UPDATE blobs SET marked_at = marked_at - interval '3 days'`); err != nil {
+		if err := clean(t, s); err == nil {
+			t.Error("the error is not reported")
+		}
+		if _, err := s.DB.Exec(`UPDATE blobs SET marked_at = marked_at - interval '3 days' WHERE repository_id = $1`, repository(t, s)); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -282,7 +282,8 @@ func (a *app) service(r *repository) (url, token string) {
 		return declared, ""
 	case kept.URL == "":
 		a.explain("GRAYLOFT_TOKEN is sent only to an address that is given with it, not to the one that the repository declares. " +
-			"Set GRAYLOFT_SERVICE=" + orElse(declared != "", declared, "URL") + " if that service may have the token; until then no service is used")
+			"Set GRAYLOFT_SERVICE=" + orElse(declared != "", declared, "URL") + " if that service may have the token; " +
+			"until then no service is used")
 		return "", ""
 	}
 	if declared != "" && declared != kept.URL {

@@ -129,7 +129,8 @@ func (c *Client) postEvents(ctx context.Context, run string, events []protocol.E
 	for len(events) > 0 {
 		n := min(len(events), protocol.MaxEvents)
 		var answer protocol.EventsAnswer
-		if err := c.try(ctx, http.MethodPost, "runs/"+url.PathEscape(run)+"/events", protocol.Events{Events: events[:n]}, &answer); err != nil {
+		path := "runs/" + url.PathEscape(run) + "/events"
+		if err := c.try(ctx, http.MethodPost, path, protocol.Events{Events: events[:n]}, &answer); err != nil {
 			return err
 		}
 		events = events[n:]

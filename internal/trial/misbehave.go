@@ -52,7 +52,9 @@ func Misbehave(t testing.TB, real string, trick func(call string) string) *Misbe
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &Misbehaving{Trick: trick, real: httputil.NewSingleHostReverseProxy(u), stop: make(chan struct{}), forge: map[digest.Digest][]byte{}}
+	m := &Misbehaving{
+		Trick: trick, real: httputil.NewSingleHostReverseProxy(u), stop: make(chan struct{}), forge: map[digest.Digest][]byte{},
+	}
 	m.real.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) }
 	server := httptest.NewServer(m)
 	m.URL = server.URL
@@ -353,4 +355,18 @@ func paxRecord(k, v string) string {
 		n++
 	}
 	return fmt.Sprintf("%d %s=%s\n", n, k, v)
+}
+
+// Record starts a service that passes requests on to another one, and calls heard
+// with each of them and its body.
+func Record(t testing.TB, to *Misbehaving, heard func(r *http.Request, body []byte)) (address string) {
+	t.Helper()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		heard(r, body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		to.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	return server.URL
 }

@@ -60,7 +60,8 @@ type State struct {
 // journal.
 func Open(root string) (*State, error) {
 	if info, err := os.Lstat(filepath.Join(root, Dir)); err == nil && !info.IsDir() {
-		return nil, fmt.Errorf("%s in the checkout is not a directory (a link is not followed): delete it, and take it out of git if it is there", Dir)
+		return nil, fmt.Errorf("%s in the checkout is not a directory (a link is not followed): delete it, and take it out of git "+
+			"if it is there", Dir)
 	}
 	s := &State{Root: root, dir: filepath.Join(root, Dir), records: map[string]Record{}}
 	for _, d := range []string{"locks", "aside", "displaced"} {

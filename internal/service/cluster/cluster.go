@@ -253,7 +253,8 @@ func (c *Cluster) running(ctx context.Context) (int, bool) {
 func (c *Cluster) start(ctx context.Context) error {
 	opts := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories='' -c max_connections=100", c.port)
 	log := filepath.Join(c.dir, "server.log")
-	if _, err := c.run(ctx, "pg_ctl", "start", "-D", c.dir, "-l", log, "-o", opts, "-w", "-t", strconv.Itoa(int(startLimit.Seconds()))); err != nil {
+	wait := strconv.Itoa(int(startLimit.Seconds()))
+	if _, err := c.run(ctx, "pg_ctl", "start", "-D", c.dir, "-l", log, "-o", opts, "-w", "-t", wait); err != nil {
 		text, _ := os.ReadFile(log)
 		return fmt.Errorf("%w\n%s", err, tail(text, 5))
 	}

@@ -31,7 +31,8 @@ type Token struct {
 	Current      bool       `db:"current"` // it was found by its current secret
 }
 
-const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from, t.may_view, t.may_manage, t.expires_at`
+const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from,
+	t.may_view, t.may_manage, t.expires_at`
 
 func (t Token) isExpired(now time.Time) bool { return t.ExpiresAt != nil && !t.ExpiresAt.After(now) }
 
