@@ -8,7 +8,11 @@ export default defineConfig({
   build: { outDir: "../internal/service/console/dist", emptyOutDir: true, chunkSizeWarningLimit: 900 },
   server: {
     proxy: Object.fromEntries(
-      ["/v1", "/session", "/openapi.json"].map((p) => [p, process.env.GRAYLOFT_SERVICE ?? "http://127.0.0.1:7420"]),
+      // The service compares the page's origin with the host that is asked, so the host stays as it is.
+      ["/v1", "/session", "/openapi.json"].map((p) => [
+        p,
+        { target: process.env.GRAYLOFT_SERVICE ?? "http://127.0.0.1:7420", changeOrigin: false },
+      ]),
     ),
   },
 });

@@ -130,3 +130,29 @@ func TestMistakesAreExplained(t *testing.T) {
 		}
 	}
 }
+
+func TestShelvesHaveQuotas(t *testing.T) {
+	db := trial.Database(t)
+	do := func(args ...string) (int, string) {
+		code, out, errs := call(context.Background(), append(args, "--database", db)...)
+		return code, out + errs
+	}
+	do("token", "new", "--repo", "skerry", "--name", "isla", "--writes-to", "person/isla")
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"retention", "--repo", "skerry", "--shelf", "person/*", "--quota", "1GB"}, 0, "person/* 1000000000"},
+		{[]string{"retention", "--repo", "skerry", "--shelf", "branch/*", "--quota", "2GB"}, 0, "branch/* 2000000000, person/* 1000000000"},
+		{[]string{"retention", "--repo", "skerry", "--shelf", "person/*", "--quota", "0"}, 0, " branch/* 2000000000\n"},
+		{[]string{"retention", "--repo", "skerry", "--shelf", "person/*"}, 2, "give it with --quota"},
+		{[]string{"retention", "--repo", "skerry", "--shelf", "harbour", "--quota", "1GB"}, 2, "is not a shelf"},
+		{[]string{"retention", "--repo", "none", "--shelf", "person/*", "--quota", "1GB"}, 2, "no such record"},
+		{[]string{"retention", "--shelf", "person/*", "--quota", "1GB"}, 2, "name the repository"},
+	} {
+		if code, text := do(c.args...); code != c.code || !strings.Contains(text, c.says) {
+			t.Errorf("%v: %d, %q; want %d, %q", c.args, code, text, c.code, c.says)
+		}
+	}
+}
