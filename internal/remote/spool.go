@@ -94,6 +94,10 @@ func (c *Client) sendSpooled(ctx context.Context) {
 			c.setAside(name, errors.New("it is damaged"))
 			continue
 		}
+		if c.mayBeSent(sp) && sp.Run != nil && c.readsOnly() {
+			_ = c.store.Unspool(name) // this token records nothing
+			continue
+		}
 		if c.mayBeSent(sp) {
 			// It stays in the spool until the service has it: a client that is
 			// killed meanwhile loses nothing, and sending twice is harmless.

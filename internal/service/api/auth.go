@@ -57,13 +57,21 @@ func (s *Server) caller(c *gin.Context) (records.Token, bool) {
 		if s.isGuessing(c, secret) {
 			return records.Token{}, false
 		}
-		return s.find(c, secret)
+		t, ok := s.find(c, secret)
+		if ok {
+			s.noteRight(secret)
+		}
+		return t, ok
 	}
 	if session, ok := s.sessionOf(c.Request); ok {
-		if s.isGuessing(c, "") {
+		if s.isGuessing(c, session.ID) {
 			return records.Token{}, false
 		}
-		return s.bySession(c, session)
+		t, ok := s.bySession(c, session)
+		if ok {
+			s.noteRight(session.ID)
+		}
+		return t, ok
 	}
 	return s.find(c, "")
 }

@@ -19,11 +19,14 @@ import (
 )
 
 // A body must keep arriving: at least a byte every idleLimit and, after slowGrace,
-// slowestBody bytes per second on average. Answers have the same time.
+// slowestBody bytes per second on average. Whoever reads an answer must take
+// slowestAnswer bytes per second.
 const (
-	idleLimit   = 10 * time.Second
-	slowGrace   = 10 * time.Second
-	slowestBody = 2 << 10
+	idleLimit     = 10 * time.Second
+	slowGrace     = 10 * time.Second
+	slowestBody   = 2 << 10
+	slowestAnswer = 16 << 10
+	usualAnswer   = 4 << 20
 )
 
 // errSlow is returned for a body that arrives too slowly.
@@ -71,8 +74,12 @@ const restLimit = time.Second
 // answerWithin gives an answer with that many bytes enough time on a slow line.
 // Reading and processing the request is part of the time.
 func answerWithin(c *gin.Context, bytes int64) {
-	most := max(bytes, c.Request.ContentLength, protocol.MaxBody)
-	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(2*slowGrace + time.Duration(most/slowestBody)*time.Second))
+	asked := max(c.Request.ContentLength, 0)
+	if c.Request.ContentLength < 0 {
+		asked = protocol.MaxPack
+	}
+	seconds := asked/slowestBody + max(bytes, usualAnswer)/slowestAnswer
+	_ = http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(2*slowGrace + time.Duration(seconds)*time.Second))
 }
 
 // Limits of JSON bodies in bytes. From largeBody on, a body counts as an upload.

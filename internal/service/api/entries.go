@@ -55,6 +55,7 @@ func (s *Server) lookup(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
+	answerWithin(c, int64(len(text)))
 	c.Data(http.StatusOK, "application/json; charset=utf-8", text)
 }
 

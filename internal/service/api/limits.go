@@ -13,6 +13,8 @@ import (
 	"github.com/hashicorp/golang-lru/v2/expirable"
 	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
+
+	"grayloft.example/grayloft/internal/core/digest"
 )
 
 // Limits bound what clients may do. 0 means no limit.
@@ -30,6 +32,7 @@ type limits struct {
 	mu      sync.Mutex
 	of      map[int64]*share // by token
 	guesses *expirable.LRU[netip.Prefix, *rate.Limiter]
+	right   *expirable.LRU[digest.Digest, struct{}] // of secrets that were right
 }
 
 // share is what one token uses.
@@ -44,8 +47,8 @@ const uploadWait = 5 * time.Second
 // uploadsShare is the part of all upload slots that one token may take.
 const uploadsShare = 4
 
-// An address may be wrong about its token this often; then only tokens that the
-// service has just seen are looked at.
+// An address may be wrong about its token this often; then only secrets that were
+// right during the last day are looked at.
 const (
 	guessesPerSecond = 5
 	guessesAtOnce    = 50
@@ -56,6 +59,7 @@ func newLimits(l Limits) *limits {
 	out := &limits{
 		Limits: l, of: map[int64]*share{}, parsing: semaphore.NewWeighted(parseBudget),
 		guesses: expirable.NewLRU[netip.Prefix, *rate.Limiter](guessesKept, nil, 10*time.Minute),
+		right:   expirable.NewLRU[digest.Digest, struct{}](guessesKept, nil, 24*time.Hour),
 	}
 	if l.Uploads > 0 {
 		out.uploads = semaphore.NewWeighted(l.Uploads)
@@ -122,10 +126,18 @@ func (s *Server) guessesOf(c *gin.Context) *rate.Limiter {
 // noteFailure counts a token or a session that does not exist.
 func (s *Server) noteFailure(c *gin.Context) { s.guessesOf(c).Allow() }
 
+func hashOf(secret string) digest.Digest {
+	return digest.Derive("grayloft 2026-11-25 secret seen", []byte(secret))
+}
+
+// noteRight remembers that a secret was right, so that others who guess from the
+// same address do not lock its owner out.
+func (s *Server) noteRight(secret string) { s.limits.right.Add(hashOf(secret), struct{}{}) }
+
 // isGuessing refuses a request from an address that was wrong too often, before
-// the database is asked, unless its token is known to be right.
+// the database is asked, unless its secret was right before.
 func (s *Server) isGuessing(c *gin.Context, secret string) bool {
-	if s.tokensKnown.has(secret) || s.guessesOf(c).Tokens() >= 1 {
+	if s.guessesOf(c).Tokens() >= 1 || s.limits.right.Contains(hashOf(secret)) {
 		return false
 	}
 	s.metrics.http.limited.WithLabelValues("address").Inc()

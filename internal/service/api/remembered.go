@@ -51,8 +51,6 @@ func (r *answers[K, V]) get(k K, ask func() (V, error)) (V, error) {
 
 func (r *answers[K, V]) forget(k K) { r.known.Remove(k) }
 
-func (r *answers[K, V]) has(k K) bool { return r.known.Contains(k) }
-
 // clear forgets everything.
 func (r *answers[K, V]) clear() { r.known.Purge() }
 
