@@ -93,7 +93,9 @@ const (
 
 // decode reads a JSON body of at most limit bytes, or answers with a problem.
 func (s *Server) decode(c *gin.Context, limit int64, to any) bool {
-	if kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err != nil || kind != "application/json" {
+	// A form of another site can send a browser's cookie, but not this type.
+	kind, _, err := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	if (err != nil || kind != "application/json") && bearer(c.Request) == "" {
 		problem(c, http.StatusUnsupportedMediaType, "the body must be JSON", "send Content-Type: application/json")
 		return false
 	}
