@@ -26,10 +26,8 @@ func TestMain(m *testing.M) { trial.Main(m) }
 // cannot are the attacks that a machine may be unable to try, with the reason
 // that it must give. Any other skipped test fails.
 var cannot = map[string]string{
-	"user":      "only root can become an ordinary user",
-	"namespace": "this machine lets ordinary users make no namespaces",
-	"cgroup":    "this machine lets nobody make a control group",
-	"terminal":  "this machine has no pseudo terminals",
+	"user":     "only root can become an ordinary user",
+	"terminal": "this machine has no pseudo terminals",
 }
 
 // skip skips an attack for a reason that is on the list.

@@ -125,7 +125,7 @@ func TestASealedTaskOfRootHasNoRightsOfRoot(t *testing.T) {
 func TestASealedTaskLeavesTheMachineAlone(t *testing.T) {
 	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
-		d := newDesk(t, uid, nil2())
+		d := newDesk(t, uid, empty())
 		target := filepath.Join(d.home, "private", "out", "diary.txt")
 		before, err := os.Stat(target)
 		if err != nil {
@@ -199,8 +199,8 @@ func TestASealedTaskLeavesTheMachineAlone(t *testing.T) {
 	})
 }
 
-// nil2 is a repository without tasks yet.
-func nil2() map[string]string {
+// empty is a repository without tasks yet.
+func empty() map[string]string {
 	return map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"REPO\"\nprojects = [\"a\"]\n"}
 }
 

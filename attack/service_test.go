@@ -431,7 +431,7 @@ func TestATemplateStaysInTheRepository(t *testing.T) {
 	t.Parallel()
 	eachUser(t, func(t *testing.T, uid int) {
 		for name, link := range map[string]string{"the template itself": "build/template", "a directory on the way": "build"} {
-			files := nil2()
+			files := empty()
 			files["grayloft.toml"] += "[kind.lib]\ntemplate = \"build/template\"\n[kind.lib.task.t]\nrun = \"true\"\n"
 			files["grayloft.toml"] = strings.Replace(files["grayloft.toml"], `projects = ["a"]`, `projects = ["libs/*"]`, 1)
 			d := newDesk(t, uid, files)
@@ -453,7 +453,7 @@ func TestATemplateStaysInTheRepository(t *testing.T) {
 			}
 		}
 		// Nor is anything written through a link.
-		files := nil2()
+		files := empty()
 		files["grayloft.toml"] = strings.Replace(files["grayloft.toml"], `projects = ["a"]`, `projects = ["libs/*"]`, 1) +
 			"[kind.lib]\ntemplate = \"build/template\"\n[kind.lib.task.t]\nrun = \"true\"\n"
 		files["build/template/x.txt"] = "x"
