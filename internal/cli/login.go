@@ -280,9 +280,12 @@ func (a *app) service(r *repository) (url, token string) {
 		return given, ""
 	case kept.URL == "" && a.token == "":
 		return declared, ""
+	case kept.URL == "" && declared == "":
+		a.explain("GRAYLOFT_TOKEN is set, but not the address that it is for: set GRAYLOFT_SERVICE as well; until then no service is used")
+		return "", ""
 	case kept.URL == "":
 		a.explain("GRAYLOFT_TOKEN is sent only to an address that is given with it, not to the one that the repository declares. " +
-			"Set GRAYLOFT_SERVICE=" + orElse(declared != "", declared, "URL") + " if that service may have the token; " +
+			"Set GRAYLOFT_SERVICE=" + declared + " if that service may have the token; " +
 			"until then no service is used")
 		return "", ""
 	}

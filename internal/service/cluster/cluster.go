@@ -115,8 +115,8 @@ func (c *Cluster) own(ctx context.Context, role string) error {
 		}
 		holder, _ := os.ReadFile(file)
 		if strings.HasPrefix(string(holder), "service ") || time.Now().After(end) || ctx.Err() != nil {
-			return fmt.Errorf("the data directory %s %w by %s: stop that one first, or choose another --data",
-				filepath.Dir(c.dir), ErrInUse, strings.TrimSpace(strings.Replace(string(holder), " ", " with process id ", 1)))
+			return fmt.Errorf("the data directory %s %w by another %s: stop that one first, or choose another --data",
+				filepath.Dir(c.dir), ErrInUse, strings.TrimSpace(strings.Replace(string(holder), " ", ", process ", 1)))
 		}
 	}
 }
