@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"grayloft.example/grayloft/internal/core/digest"
 )
@@ -96,6 +97,9 @@ func Register[T any](f Format[T]) Format[T] {
 // Write replaces a file atomically: a reader sees the old contents or the new.
 // It does not wait until they are on the disk, because the file may be lost.
 func Write(file string, data []byte) error {
+	if err := checkDir(file); err != nil {
+		return err
+	}
 	tmp, err := os.CreateTemp(filepath.Dir(file), ".tmp-*")
 	if err != nil {
 		return err
@@ -111,4 +115,22 @@ func Write(file string, data []byte) error {
 		return err
 	}
 	return os.Rename(tmp.Name(), file)
+}
+
+// stateDir is the directory of state files in a checkout.
+const stateDir = ".grayloft"
+
+// checkDir refuses a state directory of a checkout that is a link: the
+// repository may contain one that leads elsewhere.
+func checkDir(file string) error {
+	sep := string(filepath.Separator)
+	before, _, ok := strings.Cut(file, sep+stateDir+sep)
+	if !ok {
+		return nil
+	}
+	info, err := os.Lstat(before + sep + stateDir)
+	if err == nil && !info.IsDir() {
+		err = fmt.Errorf("%s in %s is not a directory", stateDir, before)
+	}
+	return err
 }
