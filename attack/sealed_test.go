@@ -103,7 +103,7 @@ func TestASealedTaskOfRootHasNoRightsOfRoot(t *testing.T) {
 		"the kernel's log":            `timeout 1 head -c1 /proc/kmsg | grep -q .`,
 		"making a device":             `mknod disk b 8 0`,
 		"mounting":                    `mount -t tmpfs none /tmp`,
-		"another namespace's files":   `ls /proc/1/root/home`,
+		"another namespace's files":   `ls /proc/1/root/boot`,
 		"a new user namespace":        `unshare -Ur true`,
 		"tracing the first process":   `cat /proc/1/mem /proc/1/environ | grep -q GRAYLOFT_SEAL`,
 		"changing an owner":           `touch f; chown 1 f`,

@@ -63,7 +63,7 @@ func TestWatchRunsAgainAsFilesChange(t *testing.T) {
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reads =", "reeds =", 1))
 	trial.Wait(t, "an error in the declarations", func() bool { return strings.Contains(out.String(), `did you mean "reads"?`) })
 	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), "reeds =", "reads =", 1))
-	trial.Wait(t, "a run after it was mended", func() bool {
+	trial.Wait(t, "a run after it was corrected", func() bool {
 		return strings.HasSuffix(strings.TrimSpace(out.String()), "current.\nwaiting for changes; Ctrl-C ends it")
 	})
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {

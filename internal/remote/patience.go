@@ -68,7 +68,7 @@ func (w *wait) end(answered bool) {
 	case answered && p.forgets:
 		p.spent = 0
 	case answered:
-		p.spent = max(0, p.spent-min(time.Since(w.began), freeAnswer))
+		p.makeUp(min(time.Since(w.began), freeAnswer))
 	}
 }
 
@@ -77,10 +77,17 @@ func (p *patience) moved(n int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.account()
-	p.spent = max(0, p.spent-time.Duration(float64(n)/p.rate*float64(time.Second)))
+	p.makeUp(time.Duration(float64(n) / p.rate * float64(time.Second)))
 }
 
-// forgive gives a request more time.
+// makeUp takes off time that was spent. Time that was forgiven beforehand stays.
+func (p *patience) makeUp(d time.Duration) {
+	if p.spent > 0 {
+		p.spent = max(0, p.spent-d)
+	}
+}
+
+// forgive gives a request more time: the service has to work on it.
 func (p *patience) forgive(more time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -101,7 +108,7 @@ func (p *patience) sharpen() {
 	defer p.mu.Unlock()
 	p.account()
 	if p.forgets {
-		p.forgets, p.rate, p.spent = false, leastAtEnd, 0
+		p.forgets, p.rate, p.spent = false, leastAtEnd, min(p.spent, 0)
 		p.arm()
 	}
 }

@@ -60,3 +60,28 @@ func TestTimeWithoutRequestsCostsNoPatience(t *testing.T) {
 		}
 	})
 }
+
+// The service sends a byte now and then while it puts a large blob together.
+func TestForgivenTimeIsNotLostWithTheFirstByte(t *testing.T) {
+	for name, sharpen := range map[string]bool{"during a run": false, "at its end": true} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				p := newPatience(true)
+				p.forgive(20 * time.Second)
+				ctx, open := p.begin(t.Context())
+				defer open.end(false)
+				if sharpen {
+					p.sharpen()
+				}
+				seconds := 0
+				for ; ctx.Err() == nil && seconds < 60; seconds++ {
+					time.Sleep(time.Second)
+					p.moved(1)
+				}
+				if seconds < 20 || seconds > 30 {
+					t.Errorf("it is over after %d seconds", seconds)
+				}
+			})
+		})
+	}
+}

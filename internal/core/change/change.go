@@ -1,6 +1,6 @@
 // Package change finds the tasks that a set of changed files touches: those
-// that read one of them, and those whose own declaration changed. Paths and two
-// graphs go in; tasks come out. Package graph then says what the changes affect
+// that read one of them, and those whose own declaration changed. It takes
+// paths and two graphs, and returns tasks. Package graph then says what the changes affect
 // through dependencies.
 package change
 

@@ -1,7 +1,7 @@
 // Package decide decides what happens to a task: whether an existing result is
 // reused, which one, and what has to be transferred for it, or why the task
-// runs. Facts go in (the declaration, the options, the last record, what is on
-// the disk, what the caches offer, measurements); a decision comes out.
+// runs. It takes facts (the declaration, the options, the last record, what is
+// on the disk, what the caches offer, measurements), and returns a decision.
 //
 // Facts cost time to collect, so [Next] asks for one at a time. Plan and run
 // collect them in the same way and follow the same decisions. The package looks

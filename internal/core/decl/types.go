@@ -1,6 +1,6 @@
 // Package decl reads declarations: grayloft.toml at the root of a repository
-// and loft.toml in the directories of its projects. The files go in as an
-// [io/fs.FS]; projects and tasks with all kinds folded in come out, or all
+// and loft.toml in the directories of its projects. It takes an
+// [io/fs.FS], and returns projects and tasks with all kinds folded in, or all
 // problems of all files at once, each with its position and its fix.
 //
 // Relations between projects and tasks (needs, after, overlapping writes) are

@@ -1,6 +1,6 @@
 // Package graph relates projects and tasks to each other: what needs what, what
-// depends on what, which files belong to whom. Declarations go in; a graph
-// without cycles comes out, or every problem found on the way.
+// depends on what, which files belong to whom. It takes declarations,
+// and returns a graph without cycles, or every problem that it found.
 package graph
 
 import (

@@ -11,7 +11,7 @@ import (
 	"testing/fstest"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 func repo(files map[string]string) fstest.MapFS {
 	fsys := fstest.MapFS{}

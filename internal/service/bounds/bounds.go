@@ -171,7 +171,7 @@ func (c *checker) record(r protocol.TaskRecord) {
 	c.outcome("task.outcome", r.Outcome)
 	c.text("task.reason", r.Reason, MaxName)
 	c.texts("task.detail", r.Detail, MaxList)
-	c.text("task.message", r.Message, MaxBody)
+	c.text("task.message", r.Message, MaxMessage)
 	c.texts("task.dependencies", r.Dependencies, MaxRefs)
 	c.number("task.at", r.At, 0, MaxSeconds)
 	c.number("task.seconds", r.Seconds, 0, MaxSeconds)
@@ -184,8 +184,8 @@ func (c *checker) record(r protocol.TaskRecord) {
 	}
 }
 
-// MaxBody is how long, in bytes, a message of a task may be.
-const MaxBody = 64 << 10
+// MaxMessage is how long, in bytes, a message of a task may be.
+const MaxMessage = 64 << 10
 
 func (c *checker) finish(f protocol.RunFinish) {
 	c.number("finish.seconds", f.Seconds, 0, MaxSeconds)
