@@ -12,6 +12,7 @@ server=$!
 script=$(mktemp)
 trap 'kill $server 2>/dev/null || true; rm -f "$script"' EXIT
 cat >"$script" <<INNER
+export COLORFGBG="0;15" # the window is white
 export PATH="$(pwd)/bin:\$PATH" GRAYLOFT_SERVICE=$(cat "$demo/ready") GRAYLOFT_PLACE=north-office
 export GRAYLOFT_TOKEN=$(sed -n 's/.*"brenna": "\(.*\)".*/\1/p' "$demo/state.json") GRAYLOFT_CACHE=$demo/places/brenna/cache
 cd "$demo/places/brenna/skerry"
