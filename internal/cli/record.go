@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
@@ -22,7 +27,17 @@ func (s *session) record(ctx context.Context, now time.Time, opt engine.Options,
 	return &recording{remote.Record(s.client, protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
 		Requested: requested, NoReuse: opt.NoReuse, Jobs: opt.Jobs, Tasks: len(s.graph.Closure(opt.Picked)), Started: now.UTC(),
-	})}
+	}, s.declarations)}
+}
+
+// declarations returns the repository's declarations, as they were read.
+func (s *session) declarations() protocol.Graph {
+	g := protocol.Graph{Base: s.graph.Repo.Name}
+	texts := s.graph.Repo.Texts()
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		g.Files = append(g.Files, protocol.DeclFile{Path: name, Text: texts[name]})
+	}
+	return g
 }
 
 // past is a run for the history of this checkout: current tasks are left out,
@@ -67,17 +82,42 @@ func (*recording) Warn(string) {}
 
 // Done implements [engine.Observer].
 func (r *recording) Done(res *engine.Result) {
+	made := res.Outcome == decide.Ran || res.Outcome == decide.Failed || res.Outcome == decide.Stopped
+	rec := recordOf(res)
+	r.to.Done(rec, made)
+	if res.Ran != nil {
+		r.to.Tests(rec.Task, res.Ran.Cases)
+	}
+}
+
+func recordOf(res *engine.Result) protocol.TaskRecord {
 	rec := protocol.TaskRecord{
 		Task: res.Task.Addr(), Project: res.Task.Project.Name, Outcome: string(res.Outcome), Reason: string(res.Reason),
 		Detail: res.Detail(), Message: res.Message, At: res.Timing.At.Seconds(), Seconds: res.Timing.Took.Seconds(), Slot: res.Timing.Slot,
-		Key: res.Digests.Key, Listing: res.Digests.Listing, Log: res.Digests.Log, MadeBy: res.MadeBy, SavedSeconds: res.Saved(),
-		CostSeconds: res.Sharing.Cost.Seconds(), BytesIn: res.Sharing.BytesIn, Picked: res.Picked,
+		Key: res.Digests.Key, Listing: res.Digests.Listing, Log: res.Digests.Log, Ingredients: res.Digests.Ingredients,
+		MadeBy: res.MadeBy, SavedSeconds: res.Saved(), FetchSeconds: res.Sharing.Cost.Seconds(), BytesIn: res.Sharing.BytesIn,
+		Picked: res.Picked, ChangedCount: len(res.Changes),
 	}
-	for _, u := range res.Task.Dependencies {
-		rec.Dependencies = append(rec.Dependencies, u.Addr())
+	for _, c := range res.Changes[:min(len(res.Changes), protocol.MaxChanged)] {
+		rec.Changed = append(rec.Changed, cmp.Or(c.Path, c.What))
 	}
-	made := res.Outcome == decide.Ran || res.Outcome == decide.Failed || res.Outcome == decide.Stopped
-	r.to.Done(rec, made)
+	if x := res.Ran; x != nil {
+		rec.RunSeconds, rec.WaitSeconds, rec.HashSeconds = res.Timing.Made, max(0, x.Waited.Seconds()), x.Hashing.Seconds()
+		rec.Attempt, rec.Compared = x.Attempt, x.Compared
+		if x.Compared != "" && res.Outcome == decide.Ran {
+			rec.SameOutputs = &x.SameOutputs
+		}
+		if x.Refused {
+			rec.Key, rec.SameOutputs = digest.Digest{}, nil // it says nothing about the key
+		}
+		rec.Tests = len(x.Cases)
+		for _, c := range x.Cases {
+			if c.Result == junit.Failed {
+				rec.TestsFailed++
+			}
+		}
+	}
+	return rec
 }
 
 // finish closes the record. Sum is nil if the run could not start.
@@ -88,6 +128,7 @@ func (r *recording) finish(sum *engine.Summary, took time.Duration) {
 	fin := protocol.RunFinish{Seconds: took.Seconds(), Totals: map[string]int{}}
 	if sum != nil {
 		fin.OK, fin.Interrupted, fin.Totals, fin.BytesOut = sum.OK(), sum.Interrupted, sum.Totals(), sum.BytesOut
+		fin.Sent = sum.Sent
 		fin.SavedSeconds, fin.CostSeconds = sum.Saved(), (sum.Fetching + sum.Uploading).Seconds()
 		for _, res := range sum.Results {
 			fin.BytesIn += res.Sharing.BytesIn

@@ -94,7 +94,7 @@ func TestTheBacklogDelaysTheEndOfARunWithinABound(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-began
-	rec := Record(c, protocol.Run{ID: "a-run-of-the-test"})
+	rec := Record(c, protocol.Run{ID: "a-run-of-the-test"}, func() protocol.Graph { return protocol.Graph{} })
 	finished := make(chan bool)
 	go func() { rec.Finish(protocol.RunFinish{OK: true}); close(finished) }()
 	select {

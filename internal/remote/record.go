@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -18,7 +19,10 @@ type Recorder struct {
 	c   *Client
 	run protocol.Run
 
+	declarations func() protocol.Graph
+
 	mu     sync.Mutex
+	graph  *protocol.Graph // that the service may not have; nil: it has it
 	all    []protocol.Event
 	logs   []digest.Digest
 	sent   int // of all
@@ -29,9 +33,9 @@ type Recorder struct {
 	ended   chan struct{}
 }
 
-// Record starts to record a run.
-func Record(c *Client, run protocol.Run) *Recorder {
-	r := &Recorder{c: c, run: run, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+// Record starts to record a run. Declarations returns those of its repository.
+func Record(c *Client, run protocol.Run, declarations func() protocol.Graph) *Recorder {
+	r := &Recorder{c: c, run: run, declarations: declarations, wake: make(chan struct{}, 1), ended: make(chan struct{})}
 	go r.send()
 	return r
 }
@@ -73,7 +77,7 @@ func (r *Recorder) send() {
 		r.refuse(nil)
 		return
 	}
-	if err := r.c.try(ctx, http.MethodPost, "runs", r.run, nil); err != nil {
+	if err := r.announce(ctx); err != nil {
 		r.refuse(err)
 		return
 	}
@@ -87,6 +91,51 @@ func (r *Recorder) send() {
 		}
 	}
 }
+
+// announce sends the run, and its declarations if the service does not have
+// them.
+func (r *Recorder) announce(ctx context.Context) error {
+	g := r.declarations()
+	_, name := g.Encode()
+	r.mu.Lock()
+	r.graph, r.run.Graph = &g, name
+	run := r.run
+	r.mu.Unlock()
+	if err := r.c.startRun(ctx, run, &g); err != nil {
+		return err
+	}
+	r.mu.Lock()
+	r.graph = nil
+	r.mu.Unlock()
+	return nil
+}
+
+// startRun announces a run, and sends its graph if the service does not have it.
+// A service that refuses the graph still records the run.
+func (c *Client) startRun(ctx context.Context, run protocol.Run, g *protocol.Graph) error {
+	var known protocol.RunKnown
+	if err := c.try(ctx, http.MethodPost, "runs", run, &known); err != nil || known.GraphKnown || g == nil || run.Graph.IsZero() {
+		return err
+	}
+	err := c.try(ctx, http.MethodPut, "graphs/"+run.Graph.String(), g, nil)
+	var refused refusal
+	if errors.As(err, &refused) && refused.Status < 500 && refused.Status != http.StatusUnauthorized {
+		c.Warn("the service does not record the declarations of this repository: " + refused.Error())
+		return nil
+	}
+	return err
+}
+
+// Tests records the test cases of a task.
+func (r *Recorder) Tests(task string, cases []junit.Case) {
+	for first := 0; first < len(cases); first += testsEach {
+		some := cases[first:min(first+testsEach, len(cases))]
+		r.add(protocol.Event{Tests: &protocol.TaskTests{Task: task, First: first, Cases: some}})
+	}
+}
+
+// testsEach is how many test cases one event contains.
+const testsEach = 200
 
 // refuse ends the recording. What a service refuses for what it contains is not
 // sent later, and is no reason to do without the service.
@@ -185,10 +234,9 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	case <-limit.C:
 	}
 	r.mu.Lock()
-	left := r.sent < len(r.all) && !r.dropped
-	r.mu.Unlock()
-	if left {
-		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Events: r.all, Logs: r.logs})
+	defer r.mu.Unlock()
+	if r.sent < len(r.all) && !r.dropped {
+		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Graph: r.graph, Events: r.all, Logs: r.logs})
 	}
 	if fin.Interrupted {
 		r.c.backlog.end(0)

@@ -20,7 +20,7 @@ func (c *Client) Queue(
 	e protocol.Entry, blobs []protocol.Blob,
 ) (send func(context.Context) (int64, protocol.Filed, error), err error) {
 	e.Shelf = c.shelf()
-	for _, d := range append([]digest.Digest{e.Listing, e.Log, e.Ingredients}, e.Refs...) {
+	for _, d := range append([]digest.Digest{e.Listing, e.Log, e.Ingredients, e.Reports}, e.Refs...) {
 		if !d.IsZero() && !slices.ContainsFunc(blobs, func(b protocol.Blob) bool { return b.Digest == d }) {
 			size, err := c.store.Size(d)
 			if err != nil {

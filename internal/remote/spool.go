@@ -25,6 +25,7 @@ type spooled struct {
 	Entry   *protocol.Entry  `json:"entry,omitempty"`
 	Blobs   []protocol.Blob  `json:"blobs,omitempty"`
 	Run     *protocol.Run    `json:"run,omitempty"`
+	Graph   *protocol.Graph  `json:"graph,omitempty"`
 	Events  []protocol.Event `json:"events,omitempty"`
 	Logs    []digest.Digest  `json:"logs,omitempty"`
 }
@@ -149,7 +150,7 @@ func (c *Client) sendOne(ctx context.Context, s spooled) error {
 	if err := c.sendLogs(ctx, s.Logs); err != nil {
 		return err
 	}
-	if err := c.try(ctx, http.MethodPost, "runs", s.Run, nil); err != nil {
+	if err := c.startRun(ctx, *s.Run, s.Graph); err != nil {
 		return err
 	}
 	return c.postEvents(ctx, s.Run.ID, s.Events)

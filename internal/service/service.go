@@ -11,13 +11,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"sync"
 	"time"
 
 	"grayloft.example/grayloft/internal/service/api"
 	"grayloft.example/grayloft/internal/service/blobs"
 	"grayloft.example/grayloft/internal/service/cluster"
 	"grayloft.example/grayloft/internal/service/console"
+	"grayloft.example/grayloft/internal/service/insight"
+	"grayloft.example/grayloft/internal/service/jobs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -116,50 +117,86 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 		l.Close()
 		return nil, errors.Join(err, closeDB())
 	}
-	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	tls := c.CertFile != ""
-	c.Limits.Quota = c.Retention.Quota
-	server := &api.Server{Records: db, Blobs: store, Console: console.Handler(), Log: c.Log, Secure: tls, Limits: c.Limits}
+	r := &running{db: db, closeDB: closeDB, log: c.Log}
+	if err := r.begin(ctx, c, store); err != nil {
+		l.Close()
+		return nil, errors.Join(err, closeDB())
+	}
+	return r.serve(c, l), nil
+}
 
-	hs := &http.Server{
-		Handler: server.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+// running are the parts of a service.
+type running struct {
+	db         *records.DB
+	closeDB    func() error
+	log        *slog.Logger
+	api        *api.Server
+	http       *http.Server
+	background *jobs.Jobs
+	cancel     context.CancelFunc
+}
+
+// begin assembles the parts and starts the background work.
+func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err error) {
+	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	r.cancel = cancel
+	c.Limits.Quota = c.Retention.Quota
+	declarations := insight.NewDeclarations(r.db)
+	r.api = &api.Server{
+		Records: r.db, Blobs: store, Declarations: declarations, Console: console.Handler(), Log: c.Log, Secure: c.CertFile != "",
+		Limits: c.Limits, Retention: c.Retention,
+	}
+	r.http = &http.Server{
+		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
-	var cleaning sync.WaitGroup
-	if c.CleanupInterval > 0 {
-		cleaning.Go(func() { cleanUp(inner, c, db, store, server) })
+	r.background, err = jobs.Start(inner, jobs.Config{
+		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations}, Retention: c.Retention, Interval: c.CleanupInterval,
+		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
+	})
+	if err != nil {
+		cancel()
 	}
-	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1)}
+	return err
+}
+
+// serve answers requests until the service is stopped.
+func (r *running) serve(c Config, l net.Listener) *Service {
+	s := &Service{URL: "http://" + l.Addr().String(), done: make(chan error, 1), stop: r.stop}
+	serve := r.http.Serve
+	if c.CertFile != "" {
+		s.URL = "https://" + l.Addr().String()
+		serve = func(l net.Listener) error { return r.http.ServeTLS(l, c.CertFile, c.KeyFile) }
+	}
 	go func() {
-		var err error
-		if tls {
-			err = hs.ServeTLS(l, c.CertFile, c.KeyFile)
-		} else {
-			err = hs.Serve(l)
-		}
+		err := serve(l)
 		if errors.Is(err, http.ErrServerClosed) {
 			err = nil
 		}
 		s.done <- err
 	}()
-	if tls {
-		s.URL = "https://" + l.Addr().String()
+	return s
+}
+
+// stopLimit is how long requests and jobs in progress have at the end.
+const stopLimit = 15 * time.Second
+
+func (r *running) stop() error {
+	ctx, stop := context.WithTimeout(context.Background(), stopLimit)
+	defer stop()
+	r.api.EndStreams() // they would not end by themselves
+	if err := r.background.Stop(ctx); err != nil {
+		r.log.Warn("stopping the background jobs", "error", err)
 	}
-	s.stop = func() error {
-		cancel() // live streams end first
-		ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
-		defer cancel()
-		err := hs.Shutdown(ctx)
-		if err != nil {
-			err = errors.Join(err, hs.Close())
-		}
-		cleaning.Wait()
-		if ferr := server.Flush(ctx); ferr != nil {
-			c.Log.Warn("recording the use of entries", "error", ferr)
-		}
-		return errors.Join(err, closeDB())
+	r.cancel()
+	err := r.http.Shutdown(ctx)
+	if err != nil {
+		err = errors.Join(err, r.http.Close())
 	}
-	return s, nil
+	if ferr := r.api.Flush(ctx); ferr != nil {
+		r.log.Warn("recording the use of entries", "error", ferr)
+	}
+	return errors.Join(err, r.closeDB())
 }
 
 // Stop ends the service, after the requests in progress.

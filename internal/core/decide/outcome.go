@@ -42,6 +42,9 @@ func (o Outcome) IsGood() bool { return o.IsReused() || o == Ran }
 // an earlier state of the files, had needed.
 func (o Outcome) IsSaving() bool { return o == Cached || o == Restored || o == Fetched }
 
+// IsWork tells whether the outcome took work: running, or a transfer.
+func (o Outcome) IsWork() bool { return o == Ran || o == Failed || o == Fetched || o == Restored }
+
 // Fetch says which outputs are transferred from a cache.
 type Fetch string
 

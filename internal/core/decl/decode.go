@@ -183,6 +183,7 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 		"env_unkeyed": r.list(&t.EnvUnkeyed),
 		"secrets":     r.list(&t.Secrets),
 		"opens":       r.list(&t.Opens),
+		"reports":     r.list(&t.Reports),
 		"scratch":     r.list(&t.Scratch),
 		"settings":    r.list(&t.Settings),
 		"locks":       r.list(&t.Locks),

@@ -81,18 +81,33 @@ func (l *loader) scratch(t *Task) {
 			)
 			continue
 		}
-		for i, w := range t.Writes {
-			if w.Meets(p) {
-				l.fail(
-					it.Pos,
-					"keep it in only one of the two",
-					"scratch %q overlaps %q in writes: files kept between runs are never part of an output",
-					it.Text,
-					t.Decl.Writes.Items[i].Text,
-				)
-			}
-		}
+		l.outsideWrites(t, "scratch", it, p)
 		t.Scratch = append(t.Scratch, p)
+	}
+}
+
+// reports reads the patterns of the JUnit XML files that the task makes.
+func (l *loader) reports(t *Task) {
+	for _, it := range t.Decl.Reports.Items {
+		p, err := glob.Parse(it.Text)
+		if err != nil || strings.HasPrefix(it.Text, "!") || strings.Contains(it.Text, ":") {
+			l.fail(it.Pos, `name JUnit XML files inside the project, such as "reports/*.xml"`, "%q is not allowed in reports", it.Text)
+			continue
+		}
+		l.outsideWrites(t, "reports", it, p)
+		t.Reports = append(t.Reports, p)
+	}
+}
+
+// outsideWrites reports a pattern of scratch or reports that overlaps one of
+// the task's writes.
+func (l *loader) outsideWrites(t *Task, list string, it Item, p glob.Pattern) {
+	why := map[string]string{"scratch": "files kept between runs are", "reports": "a report, like a log, is"}[list]
+	for i, w := range t.Writes {
+		if w.Meets(p) {
+			l.fail(it.Pos, "keep it in only one of the two", "%s %q overlaps %q in writes: %s never part of an output",
+				list, it.Text, t.Decl.Writes.Items[i].Text, why)
+		}
 	}
 }
 

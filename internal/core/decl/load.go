@@ -62,6 +62,16 @@ func (l *loader) sum(base string) digest.Digest {
 	return digest.From(h)
 }
 
+// Texts returns the text of every file of declarations that was read, by its
+// path from the root.
+func (r *Repo) Texts() map[string]string {
+	out := map[string]string{}
+	for name, doc := range r.sources {
+		out[name] = strings.Join(doc.lines, "\n")
+	}
+	return out
+}
+
 type loader struct {
 	fsys     fs.FS
 	repo     *Repo

@@ -134,6 +134,7 @@ func (l *loader) overTask(base, next *TaskDecl) *TaskDecl {
 	t.Probes = l.over(base.Probes, next.Probes)
 	t.EnvUnkeyed, t.Scratch = l.over(base.EnvUnkeyed, next.EnvUnkeyed), l.over(base.Scratch, next.Scratch)
 	t.Secrets, t.Opens = l.over(base.Secrets, next.Secrets), l.over(base.Opens, next.Opens)
+	t.Reports = l.over(base.Reports, next.Reports)
 	t.Settings, t.Locks = l.over(base.Settings, next.Settings), l.over(base.Locks, next.Locks)
 	if t.Run.Pos.Line == 0 {
 		t.Run = base.Run
@@ -195,6 +196,7 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	l.opens(t)
 	l.env(t)
 	l.scratch(t)
+	l.reports(t)
 	l.uses(t)
 	l.limits(t)
 	for _, it := range d.Probes.Items {

@@ -188,6 +188,7 @@ type TaskDecl struct {
 	EnvUnkeyed List
 	Secrets    List
 	Opens      List
+	Reports    List
 	Scratch    List
 	Settings   List
 	Locks      List
@@ -226,6 +227,7 @@ type Task struct {
 	Opens       []Read         // files the command opens although its result does not depend on them
 	Scratch     []glob.Pattern // kept between runs; never part of an output
 	HomeScratch []string       // the same, below the home directory
+	Reports     []glob.Pattern // JUnit XML files that it makes; like a log, never part of an output
 	Settings    []string       // names of the settings that it uses, sorted
 	Locks       []string       // held exclusively while it runs, sorted
 	Isolation   Isolation

@@ -57,15 +57,15 @@ func (t *Task) writesRel(rel string) bool {
 	return slices.ContainsFunc(t.Writes, func(w glob.Pattern) bool { return w.Match(rel) })
 }
 
-// IsOutput tells whether a path (from the root) is an output or scratch of a
-// task, so it is never read as a file.
+// IsOutput tells whether a path (from the root) is an output, scratch or
+// report of a task, so it is never read as a file.
 func (g *Graph) IsOutput(name string) bool {
 	p := g.Owner(name)
 	return p != nil && p.Writes(name)
 }
 
-// Writes tells whether a path (from the root) is an output or scratch of a task
-// of the project.
+// Writes tells whether a path (from the root) is an output, scratch or report of
+// a task of the project.
 func (p *Project) Writes(name string) bool {
 	rel := p.rel(name)
 	for _, t := range p.Tasks {
@@ -81,7 +81,8 @@ func (p *Project) Writes(name string) bool {
 func (t *Task) IsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }
 
 func (t *Task) scratchRel(rel string) bool {
-	return slices.ContainsFunc(t.Scratch, func(s glob.Pattern) bool { return s.Match(rel) })
+	matches := func(s glob.Pattern) bool { return s.Match(rel) }
+	return slices.ContainsFunc(t.Scratch, matches) || slices.ContainsFunc(t.Reports, matches)
 }
 
 // WritesFile tells whether the task writes a path, from the root.

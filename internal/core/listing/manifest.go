@@ -100,6 +100,41 @@ func Expand(root digest.Digest, read func(digest.Digest) ([]byte, error)) (List,
 	return out, nil
 }
 
+// Walk visits the files of a tree of manifests, in the order of the manifests,
+// until visit returns false. It reads at most as many manifests as limit, so that
+// a tree that names itself many times over ends.
+func Walk(root digest.Digest, limit int, read func(digest.Digest) ([]byte, error), visit func(Row) bool) error {
+	var walk func(d digest.Digest, prefix string) (bool, error)
+	walk = func(d digest.Digest, prefix string) (bool, error) {
+		if limit--; limit < 0 || strings.Count(prefix, "/") > 256 {
+			return false, nil
+		}
+		text, err := read(d)
+		if err != nil {
+			return false, err
+		}
+		rows, err := ParseManifest(text)
+		if err != nil {
+			return false, err
+		}
+		for _, r := range rows {
+			r.Path = prefix + r.Path
+			more := false
+			if r.Kind == Tree {
+				more, err = walk(r.Digest, r.Path+"/")
+			} else {
+				more = visit(r)
+			}
+			if err != nil || !more {
+				return false, err
+			}
+		}
+		return true, nil
+	}
+	_, err := walk(root, "")
+	return err
+}
+
 // Difference is one path in which two lists differ. Before or After is nil if
 // the path is absent.
 type Difference struct {

@@ -94,6 +94,9 @@ const Masked = "•••"
 // one would occur in many words by chance.
 const Shortest = 4
 
+// Mask replaces each line of the secret texts in another text.
+func Mask(text string, secrets []string) string { return string(masked([]byte(text), secrets)) }
+
 func masked(line []byte, texts []string) []byte {
 	for _, text := range texts {
 		for part := range strings.SplitSeq(text, "\n") {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -79,14 +80,8 @@ func (o *Outputs) Found() (listing.List, error) {
 
 func (o *Outputs) found(base *os.Root) (listing.List, error) {
 	rows := map[string]listing.Kind{}
-	for _, w := range o.Task.Writes {
-		start := w.LiteralStart()
-		if !reachable(base, start) {
-			continue
-		}
-		if err := o.walk(base, start, rows); err != nil {
-			return nil, err
-		}
+	if err := o.search(base, o.Task.Writes, rows); err != nil {
+		return nil, err
 	}
 	var out listing.List
 	for p, k := range rows {
@@ -94,6 +89,19 @@ func (o *Outputs) found(base *os.Root) (listing.List, error) {
 	}
 	out.Sort()
 	return out, nil
+}
+
+// search adds what matches any of the patterns to rows.
+func (o *Outputs) search(base *os.Root, patterns []glob.Pattern, rows map[string]listing.Kind) error {
+	w := walk{o, base, patterns, rows}
+	for _, p := range patterns {
+		if start := p.LiteralStart(); reachable(base, start) {
+			if err := w.from(start); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // reachable tells whether the path to a file in the project has only
@@ -108,14 +116,24 @@ func reachable(base *os.Root, rel string) bool {
 	return true
 }
 
-func (o *Outputs) walk(base *os.Root, start string, rows map[string]listing.Kind) error {
-	if info, err := base.Lstat(start); err != nil || info.Mode()&fs.ModeSymlink != 0 {
-		if err == nil && o.matches(start) {
-			rows[start] = listing.Link
+// walk is a search for files that match patterns.
+type walk struct {
+	*Outputs
+	base     *os.Root
+	patterns []glob.Pattern
+	rows     map[string]listing.Kind
+}
+
+func (w walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
+
+func (w walk) from(start string) error {
+	if info, err := w.base.Lstat(start); err != nil || info.Mode()&fs.ModeSymlink != 0 {
+		if err == nil && w.matches(start) {
+			w.rows[start] = listing.Link
 		}
 		return nil
 	}
-	return fs.WalkDir(base.FS(), start, func(rel string, d fs.DirEntry, err error) error {
+	return fs.WalkDir(w.base.FS(), start, func(rel string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
@@ -123,32 +141,32 @@ func (o *Outputs) walk(base *os.Root, start string, rows map[string]listing.Kind
 			return err
 		}
 		if d.IsDir() {
-			return o.walkDir(base, rel, rows)
+			return w.dir(rel)
 		}
-		if !o.matches(rel) {
+		if !w.matches(rel) {
 			return nil
 		}
 		switch {
 		case d.Type()&fs.ModeSymlink != 0:
-			rows[rel] = listing.Link
+			w.rows[rel] = listing.Link
 		case d.Type().IsRegular():
-			rows[rel] = listing.File
+			w.rows[rel] = listing.File
 		default:
-			return fmt.Errorf("%s %w", o.fromRoot(rel), errSpecial)
+			return fmt.Errorf("%s %w", w.fromRoot(rel), errSpecial)
 		}
 		return nil
 	})
 }
 
-func (o *Outputs) walkDir(base *os.Root, rel string, rows map[string]listing.Kind) error {
+func (w walk) dir(rel string) error {
 	if rel != "." {
 		name := path.Base(rel)
-		if name == ".git" || name == Dir || o.otherProject(rel) {
+		if name == ".git" || name == Dir || w.otherProject(rel) {
 			return filepath.SkipDir
 		}
-		if o.matches(rel) {
-			if empty, err := emptyDir(base, rel); err == nil && empty {
-				rows[rel] = listing.EmptyDir
+		if w.matches(rel) {
+			if empty, err := emptyDir(w.base, rel); err == nil && empty {
+				w.rows[rel] = listing.EmptyDir
 			}
 		}
 	}
@@ -159,14 +177,7 @@ func (o *Outputs) otherProject(rel string) bool {
 	return o.Files.Graph.Containing(o.fromRoot(rel)) != o.Task.Project
 }
 
-func (o *Outputs) matches(rel string) bool {
-	for _, w := range o.Task.Writes {
-		if w.Match(rel) {
-			return true
-		}
-	}
-	return false
-}
+func (o *Outputs) matches(rel string) bool { return matchesAny(o.Task.Writes, rel) }
 
 func emptyDir(base *os.Root, rel string) (bool, error) {
 	f, err := base.Open(rel)

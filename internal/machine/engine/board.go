@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"time"
+
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/schedule"
@@ -27,6 +29,7 @@ type node struct {
 	stale        bool // the outputs of a dependency changed meanwhile: settle it again
 	evicted      bool // its blobs are missing: it has to run
 	retries      int  // how often its files changed
+	queuedAt     time.Duration
 	verdict      verdict
 	result       *Result
 }
@@ -135,8 +138,8 @@ func (s *slots) release(t *graph.Task, slot int) {
 }
 
 // enqueue queues a task to run.
-func (b *board) enqueue(n *node, v verdict) {
-	n.verdict, n.phase = v, queued
+func (b *board) enqueue(n *node, v verdict, at time.Duration) {
+	n.verdict, n.phase, n.queuedAt = v, queued, at
 	b.queue.Add(n.task)
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
@@ -38,7 +39,8 @@ type runJob struct {
 	task     *graph.Task
 	verdict  verdict
 	slot     int
-	mayRetry bool // the task may be settled again if its files changed
+	queuedAt time.Duration // since the start of the run
+	mayRetry bool          // the task may be settled again if its files changed
 }
 
 // run runs a task in a slot, under the task's lock in the checkout.
@@ -69,25 +71,40 @@ func (r *runner) run(ctx context.Context, j runJob) event {
 	return r.runWithInputs(ctx, j, from, res, inputs.upstream)
 }
 
+// seeInputs reads the files of a task again, if something depends on them.
+func (r *runner) seeInputs(ctx context.Context, j runJob) (look.Seen, error) {
+	if j.task.Reuse == decl.Never && j.task.Isolation == decl.Open {
+		return look.Seen{Taken: j.verdict.taken}, nil
+	}
+	return r.look.Again(ctx, j.task, r.outputs.Listing)
+}
+
+// clear deletes what an earlier run of the task left in the checkout.
+func (r *runner) clear(ctx context.Context, t *graph.Task) error {
+	if t.Isolation == decl.Sealed {
+		return nil
+	}
+	last, _ := r.delivery.Work.LastListing(t)
+	out := r.delivery.Work.Outputs(t)
+	return errors.Join(out.Clear(ctx, last), out.ClearReports(ctx))
+}
+
 // runWithInputs runs a task whose inputs are in place.
 func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *Result, upstream []sandbox.Upstream) event {
-	before := look.Seen{Taken: j.verdict.taken}
-	if j.task.Reuse != decl.Never || j.task.Isolation != decl.Open { // otherwise nothing depends on what it reads
-		var err error
-		if before, err = r.look.Again(ctx, j.task, r.outputs.Listing); err != nil {
-			return haveResult{source: from, result: unreadable(ctx, res, err)}
-		}
+	began := r.clock.now()
+	before, err := r.seeInputs(ctx, j)
+	if err != nil {
+		return haveResult{source: from, result: unreadable(ctx, res, err)}
 	}
+	res.Ran = &Execution{Waited: res.Timing.At - j.queuedAt, Hashing: r.clock.since(began)}
 	if before.Key != j.verdict.taken.Key && j.mayRetry {
 		r.look.Refresh(ctx) // there is another key, and perhaps a result for it
 		return filesChanged{from, true}
 	}
-	if j.task.Isolation != decl.Sealed {
-		last, _ := r.delivery.Work.LastListing(j.task)
-		if err := r.delivery.Work.Outputs(j.task).Clear(ctx, last); err != nil {
-			return haveResult{source: from, result: unreadable(ctx, res, err)}
-		}
+	if err := r.clear(ctx, j.task); err != nil {
+		return haveResult{source: from, result: unreadable(ctx, res, err)}
 	}
+	last, compared := r.delivery.Work.State.Last(j.task.Addr())
 	r.observer.Started(j.task, res.Timing.At, j.slot)
 	ran, err := r.execute.Run(ctx, execute.Job{Task: j.task, Reads: before.Rows, Upstream: upstream})
 	if errors.Is(err, sandbox.ErrChanged) && j.mayRetry {
@@ -98,8 +115,13 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 		return haveResult{source: from, result: unreadable(ctx, res, err)}
 	}
 	defer ran.Remove()
+	keeping := r.clock.now()
 	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran}, r.outputs.Listing)
+	res.Ran.Hashing += r.clock.since(keeping)
 	r.describe(j, res, ran, kept)
+	if compared && !last.Failed {
+		res.Ran.Compared, res.Ran.SameOutputs = last.Run, kept.Outcome == decide.Ran && last.Listing == kept.Record.Listing
+	}
 	if kept.Outcome != decide.Ran {
 		return haveResult{source: from, result: res}
 	}
@@ -111,6 +133,8 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 func (r *runner) describe(j runJob, res *Result, ran execute.Result, kept keep.Kept) {
 	res.Outcome, res.Message, res.Drift, res.LogText = kept.Outcome, kept.Message, ran.Findings, ran.Log
 	res.Digests = Digests{j.verdict.taken.Key, kept.Record.Listing, kept.Record.Log, kept.Record.Ingredients}
+	res.Ran.Refused = kept.Outcome == decide.Ran && kept.Record.Key.IsZero() && j.task.WritesGiven()
+	res.Ran.Attempt, res.Ran.Cases = ran.Attempt, kept.Cases
 	res.Timing.Made, res.Timing.Took = ran.Seconds, r.clock.now().Sub(r.clock.began)-res.Timing.At
 	if j.verdict.Reason != key.Faster || kept.Outcome != decide.Ran {
 		return

@@ -57,7 +57,7 @@ func (l *loop) startWorkers(ctx context.Context) {
 			return
 		}
 		l.running++
-		job := runJob{task: n.task, verdict: n.verdict, slot: slot, mayRetry: n.retries < maxRetries}
+		job := runJob{task: n.task, verdict: n.verdict, slot: slot, queuedAt: n.queuedAt, mayRetry: n.retries < maxRetries}
 		go func() { l.events <- l.runner.run(ctx, job) }()
 	}
 }
@@ -93,7 +93,7 @@ func (l *loop) apply(ev event) {
 		if n.stale {
 			l.board.settleAgain(n)
 		} else {
-			l.board.enqueue(n, ev.verdict)
+			l.board.enqueue(n, ev.verdict, l.now())
 		}
 	case haveResult:
 		if n.stale {

@@ -7,6 +7,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -25,6 +26,20 @@ type Result struct {
 	LogText []byte
 	MadeBy  *protocol.Maker
 	Drift   []drift.Finding // of a traced task
+	Ran     *Execution      // nil: it did not run
+}
+
+// Execution says more about a task that ran in this run.
+type Execution struct {
+	Waited  time.Duration // between the decision that it runs and its start
+	Hashing time.Duration // reading its inputs again and keeping its outputs
+	Attempt int           // from 1
+	Refused bool          // its result cannot be reused: its files changed, or its outputs could not be kept
+	Cases   []junit.Case  // of its reports
+	// Compared is the run of the result that its inputs were compared with; ""
+	// if there was none. SameOutputs tells whether its outputs are equal.
+	Compared    string
+	SameOutputs bool
 }
 
 // Timing says when and how long a task took.
@@ -71,6 +86,7 @@ type Summary struct {
 	Fetching    time.Duration // in which anything was being downloaded
 	Uploading   time.Duration // in which anything was being uploaded
 	BytesOut    int64
+	Sent        map[string]int64 // bytes that were uploaded, by task
 }
 
 // Saved returns the seconds of work that did not have to be done here: the

@@ -65,7 +65,10 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 		s.opt.Settled(sum)
 	}
 	if uploads != nil {
-		sum.Uploading, sum.BytesOut = uploads.Finish(ctx)
+		sum.Uploading, sum.Sent = uploads.Finish(ctx)
+		for _, n := range sum.Sent {
+			sum.BytesOut += n
+		}
 	}
 	if now := s.Delivery.Blobs.Line(); now != line {
 		s.engine.Store.KeepLine(s.engine.Service, now)

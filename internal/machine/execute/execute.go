@@ -52,6 +52,7 @@ type Job struct {
 type Result struct {
 	Ended    process.Result
 	Seconds  float64 // of the last attempt
+	Attempt  int     // from 1
 	Log      []byte
 	Note     string          // for people: which attempt passed
 	Hint     string          // for people: a probable cause of a failure
@@ -118,7 +119,7 @@ func (x *Executor) attempts(ctx context.Context, job Job, log *tasklog.Log, c co
 		c.dress(&cmd)
 		start := x.Now()
 		res.Ended = process.Run(ctx, cmd)
-		res.Seconds = x.Now().Sub(start).Seconds()
+		res.Seconds, res.Attempt = x.Now().Sub(start).Seconds(), n
 		if err := c.end(); err != nil {
 			return res, err
 		}
@@ -188,11 +189,14 @@ func (x *Executor) confine(job Job) confinement {
 // inCheckout runs a task in the checkout without restrictions.
 type inCheckout struct{ out *checkout.Outputs }
 
-func (inCheckout) begin(context.Context) error       { return nil }
-func (inCheckout) dress(*process.Command)            {}
-func (inCheckout) end() error                        { return nil }
-func (inCheckout) describe(_ Job, res *Result)       { res.Remove = func() {} }
-func (c inCheckout) retry(ctx context.Context) error { return c.out.Clear(ctx, c.out.Now()) }
+func (inCheckout) begin(context.Context) error { return nil }
+func (inCheckout) dress(*process.Command)      {}
+func (inCheckout) end() error                  { return nil }
+func (inCheckout) describe(_ Job, res *Result) { res.Remove = func() {} }
+
+func (c inCheckout) retry(ctx context.Context) error {
+	return errors.Join(c.out.Clear(ctx, c.out.Now()), c.out.ClearReports(ctx))
+}
 
 // traced runs a task in the checkout under a tracer.
 type traced struct {

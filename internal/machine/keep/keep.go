@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
@@ -62,6 +63,7 @@ type Kept struct {
 	Message string         // for people: how it failed, or why it was not cached
 	Record  checkout.Record
 	List    listing.List
+	Cases   []junit.Case    // of its reports
 	Share   *protocol.Entry // the entry, if it may be shared
 }
 
@@ -78,6 +80,7 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 		}
 		out.Record.Listing = k.bytes(found.List.Encode())
 	}
+	out.Cases = k.reports(m)
 	if err := k.Work.Outputs(t).PutBack(); err != nil && keepErr == nil {
 		keepErr = err
 	}
@@ -97,7 +100,7 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 	}
 	k.note(out.Record)
 	if isCacheable(t) {
-		out.Share = k.entry(m, out.Record, found)
+		out.Share = k.entry(m, out, found)
 	}
 	return out
 }
@@ -157,6 +160,39 @@ func (k *Keeper) outputs(ctx context.Context, m Made) (checkout.Kept, error) {
 	return kept, out.Restore(ctx, kept.List, last)
 }
 
+// reports reads the reports of a task, without secrets.
+func (k *Keeper) reports(m Made) []junit.Case {
+	if len(m.Task.Reports) == 0 {
+		return nil
+	}
+	out := *k.Work.Outputs(m.Task)
+	out.Tree = m.Run.Tree
+	cases, problems := out.Reports()
+	for _, err := range problems {
+		k.Notices.Warn(m.Task.Addr() + ": " + err.Error())
+	}
+	secrets := k.Look.Env.Secrets(m.Task)
+	for i := range cases {
+		cases[i].Name, cases[i].Message = tasklog.Mask(cases[i].Name, secrets), tasklog.Mask(cases[i].Message, secrets)
+	}
+	return cases
+}
+
+// reportBlob stores all test cases of a task as one JUnit XML document.
+func (k *Keeper) reportBlob(m Made, cases []junit.Case) digest.Digest {
+	if len(cases) == 0 {
+		return digest.Digest{}
+	}
+	text, err := junit.Write(m.Task.Addr(), m.Run.Seconds, []junit.Suite{{
+		Name: m.Task.Addr(), At: k.Now(), Took: m.Run.Seconds, Cases: cases,
+	}})
+	if err != nil {
+		k.Notices.Warn(m.Task.Addr() + ": " + err.Error())
+		return digest.Digest{}
+	}
+	return k.bytes(text)
+}
+
 // writtenByOthers finds files that match the writes of another task as well,
 // although the patterns of the two seemed not to overlap.
 func writtenByOthers(t *graph.Task, list listing.List) error {
@@ -214,8 +250,9 @@ func undeclaredLines(list []drift.Finding) string {
 
 // entry stores an entry in this machine's cache, and returns it if it may be
 // shared.
-func (k *Keeper) entry(m Made, rec checkout.Record, found checkout.Kept) *protocol.Entry {
-	e := k.newEntry(m, rec, found)
+func (k *Keeper) entry(m Made, kept Kept, found checkout.Kept) *protocol.Entry {
+	e := k.newEntry(m, kept.Record, found)
+	e.Reports = k.reportBlob(m, kept.Cases)
 	if e.Listing.IsZero() || e.Ingredients.IsZero() {
 		return nil // this machine's cache could not store them, and has warned
 	}

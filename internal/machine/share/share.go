@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -44,12 +45,12 @@ type Uploads struct {
 	wg    sync.WaitGroup
 	spent transfer.Span
 	mu    sync.Mutex
-	bytes int64
+	bytes map[string]int64 // by task
 }
 
 // Add queues an entry and starts to upload it.
 func (u *Uploads) Add(e protocol.Entry, blobs []protocol.Blob) {
-	u.once.Do(func() { u.slots = make(chan struct{}, atOnce) })
+	u.once.Do(func() { u.slots, u.bytes = make(chan struct{}, atOnce), map[string]int64{} })
 	send, err := u.Service.Queue(e, blobs)
 	if err != nil {
 		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
@@ -70,7 +71,7 @@ func (u *Uploads) upload(task string, send Send) {
 	bytes, filed, err := send(ctx)
 	end()
 	u.mu.Lock()
-	u.bytes += bytes
+	u.bytes[task] += bytes
 	u.mu.Unlock()
 	switch {
 	case err != nil && !errors.Is(err, protocol.ErrDown) && !errors.Is(err, protocol.ErrFull):
@@ -86,8 +87,8 @@ func (u *Uploads) upload(task string, send Send) {
 }
 
 // Finish waits for uploads in progress, but not without limit, and returns the
-// time and the bytes that they took.
-func (u *Uploads) Finish(ctx context.Context) (time.Duration, int64) {
+// time that they took, and the bytes by task.
+func (u *Uploads) Finish(ctx context.Context) (time.Duration, map[string]int64) {
 	u.Service.Ending()
 	done := make(chan struct{})
 	go func() { u.wg.Wait(); close(done) }()
@@ -107,7 +108,7 @@ func (u *Uploads) Finish(ctx context.Context) (time.Duration, int64) {
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return u.spent.Total(), u.bytes
+	return u.spent.Total(), maps.Clone(u.bytes)
 }
 
 func (u *Uploads) leave() {

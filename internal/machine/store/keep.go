@@ -204,7 +204,7 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 
 // names returns every blob that an entry needs, each once.
 func (s *Store) names(e protocol.Entry) []digest.Digest {
-	out := append([]digest.Digest{e.Listing, e.Log, e.Ingredients}, e.Refs...)
+	out := append([]digest.Digest{e.Listing, e.Log, e.Ingredients, e.Reports}, e.Refs...)
 	if text, err := s.Read(e.Listing); err == nil {
 		if list, err := listing.Parse(text); err == nil {
 			for _, row := range list {

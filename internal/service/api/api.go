@@ -16,6 +16,7 @@ import (
 
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -23,10 +24,13 @@ import (
 type Server struct {
 	Records *records.DB
 	Blobs   blobs.Store
-	Console http.Handler
-	Log     *slog.Logger
-	Secure  bool // the console's cookie requires TLS
-	Limits  Limits
+	// Declarations are those that runs recorded.
+	Declarations *insight.Declarations
+	Retention    records.Retention // of repositories without their own
+	Console      http.Handler
+	Log          *slog.Logger
+	Secure       bool // the console's cookie requires TLS
+	Limits       Limits
 
 	hub     *hub
 	metrics *metrics
@@ -45,7 +49,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
 	s.sessionsKnown = newAnswers[records.Session, knownSession](tokenHolds)
-	s.hub = newHub(s.Log, func() { s.tokensKnown.clear(); s.sessionsKnown.clear() })
+	s.hub = newHub(s.Log, func() { s.tokensKnown.clear(); s.sessionsKnown.clear() }, func() { s.afterCleanup(ctx) })
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
 	s.ledger = &ledger{records: s.Records, quota: s.Limits.Quota, of: map[int64]*account{}}
@@ -78,13 +82,9 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	write.POST("/packs", s.limitUploads, s.putPack)
 	write.POST("/runs", s.startRun)
 	write.POST("/runs/:id/events", s.addEvents)
+	write.PUT("/graphs/:digest", s.putGraph)
 	write.POST("/parts/:digest", s.parts)
-	look := v.Group("", s.requireView)
-	look.GET("/runs", s.runs)
-	look.GET("/runs/:id", s.run)
-	look.GET("/runs/:id/log", s.runLog)
-	look.GET("/balance", s.balance)
-	look.GET("/live", s.live)
+	s.recordRoutes(v)
 
 	r.NoMethod(func(c *gin.Context) {
 		problem(c, http.StatusMethodNotAllowed, "this address does not support "+c.Request.Method, "")
@@ -97,6 +97,34 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 		s.Console.ServeHTTP(c.Writer, c.Request)
 	})
 	return r
+}
+
+// recordRoutes are the routes by which people look at records, and manage them.
+func (s *Server) recordRoutes(v *gin.RouterGroup) {
+	look := v.Group("", s.requireView)
+	look.GET("/runs", s.runs)
+	look.GET("/runs/:id", s.run)
+	look.GET("/runs/:id/log", s.runLog)
+	look.GET("/runs/:id/task", s.runTask)
+	look.GET("/runs/:id/difference", s.difference)
+	look.GET("/run-facets", s.facets)
+	look.GET("/balance", s.balance)
+	look.GET("/tasks", s.tasks)
+	look.GET("/tasks/:task", s.task)
+	look.GET("/advice", s.advice)
+	look.GET("/projects", s.projects)
+	look.GET("/reach", s.reach)
+	look.GET("/cache", s.cache)
+	look.GET("/entries/:key", s.entry)
+	look.GET("/live", s.live)
+
+	manage := v.Group("", s.requireManage)
+	manage.PUT("/cache/retention", s.setRetention)
+	manage.GET("/tokens", s.tokens)
+	manage.POST("/tokens", s.makeToken)
+	manage.POST("/tokens/:id/rotate", s.rotateToken)
+	manage.DELETE("/tokens/:id", s.revokeToken)
+	manage.GET("/audit", s.audit)
 }
 
 func (s *Server) health(c *gin.Context) {

@@ -63,6 +63,8 @@ func (s *Server) live(c *gin.Context) {
 type hub struct {
 	log    *slog.Logger
 	ended  func() // called when any token ended
+	clean  func() // called after a cleanup
+	once   sync.Once
 	closed chan struct{}
 	mu     sync.Mutex
 	subs   map[*subscription]bool
@@ -75,8 +77,8 @@ type subscription struct {
 	ended             chan struct{} // closed when the token ended
 }
 
-func newHub(log *slog.Logger, ended func()) *hub {
-	return &hub{log: log, ended: ended, closed: make(chan struct{}), subs: map[*subscription]bool{}}
+func newHub(log *slog.Logger, ended, clean func()) *hub {
+	return &hub{log: log, ended: ended, clean: clean, closed: make(chan struct{}), subs: map[*subscription]bool{}}
 }
 
 // subscribe returns nil if the token has too many streams.
@@ -116,6 +118,12 @@ func (h *hub) RunChanged(repository int64, run string) {
 	}
 }
 
+// Cleaned implements [records.Listener].
+func (h *hub) Cleaned() { h.clean() }
+
+// close ends all streams.
+func (h *hub) close() { h.once.Do(func() { close(h.closed) }) }
+
 // TokenEnded implements [records.Listener].
 func (h *hub) TokenEnded(token int64) {
 	h.ended()
@@ -132,7 +140,7 @@ func (h *hub) TokenEnded(token int64) {
 // follow listens until the context ends, and reconnects if the connection is
 // lost.
 func (h *hub) follow(ctx context.Context, db *records.DB) {
-	defer close(h.closed)
+	defer h.close()
 	for wait := time.Second; ; wait = min(2*wait, 30*time.Second) {
 		began := time.Now()
 		err := db.Listen(ctx, h)

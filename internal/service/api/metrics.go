@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"net/http"
 	"strconv"
 	"time"
@@ -123,6 +124,21 @@ func newCleanupMetrics(r registrar) cleanupMetrics {
 		bytes:    r.counter("cleanup_deleted_bytes_total", "Bytes of blobs deleted by cleanups."),
 	}
 }
+
+// NoteCleanup updates the metrics with what a cleanup of this replica did.
+func (s *Server) NoteCleanup(ctx context.Context, done records.Cleanup) {
+	s.Recount()
+	if list, err := s.Records.Usage(ctx); err == nil {
+		s.ReportUsage(list, done)
+	}
+}
+
+// afterCleanup updates the metrics after a cleanup of any replica.
+func (s *Server) afterCleanup(ctx context.Context) { go s.NoteCleanup(ctx, records.Cleanup{}) }
+
+// EndStreams ends the streams of live changes, which would keep the service from
+// stopping.
+func (s *Server) EndStreams() { s.hub.close() }
 
 // ReportUsage updates the metrics with what repositories store and what a
 // cleanup did.

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -10,9 +12,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/bounds"
+	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -21,12 +26,37 @@ func (s *Server) startRun(c *gin.Context) {
 	if !s.decode(c, protocol.MaxBody, &in) || !accept(c, bounds.Run(in)) {
 		return
 	}
-	if err := s.Records.StartRun(c.Request.Context(), token(c), in); err != nil {
+	known, err := s.Records.StartRun(c.Request.Context(), token(c), in)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, protocol.RunKnown{GraphKnown: known})
+}
+
+// putGraph stores the declarations of a repository, if they are valid.
+func (s *Server) putGraph(c *gin.Context) {
+	var in protocol.Graph
+	if !s.decode(c, records.MaxGraph, &in) || !accept(c, bounds.Graph(in)) {
+		return
+	}
+	if _, name := in.Encode(); name.String() != c.Param("digest") {
+		problem(c, http.StatusBadRequest, "the declarations do not match their digest", "their digest is "+name.String())
+		return
+	}
+	if err := s.Declarations.Check(in); err != nil {
+		problem(c, http.StatusBadRequest, "the declarations are not valid", cutText(err.Error()))
+		return
+	}
+	if err := s.Records.PutGraph(c.Request.Context(), token(c).RepositoryID, in); err != nil {
 		s.fault(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
 }
+
+// cutText shortens what a client caused, for an answer to it.
+func cutText(text string) string { return text[:min(len(text), 1000)] }
 
 func (s *Server) addEvents(c *gin.Context) {
 	var in protocol.Events
@@ -68,8 +98,8 @@ func number(c *gin.Context, name string, otherwise, most int) (int, bool) {
 		return otherwise, true
 	}
 	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 || n > most {
-		problem(c, http.StatusBadRequest, fmt.Sprintf("%s must be a number from 1 to %d", name, most), text)
+	if err != nil || n < min(1, otherwise) || n > most {
+		problem(c, http.StatusBadRequest, fmt.Sprintf("%s must be a number from %d to %d", name, min(1, otherwise), most), text)
 		return 0, false
 	}
 	return n, true
@@ -80,18 +110,31 @@ func (s *Server) runs(c *gin.Context) {
 	if !ok {
 		return
 	}
-	days, ok := number(c, "days", 3650, 3650)
+	skip, ok := number(c, "skip", 0, 10_000_000)
 	if !ok {
 		return
 	}
-	rows, err := s.Records.Runs(c.Request.Context(), token(c).RepositoryID, records.RunFilter{
-		Since: time.Now().AddDate(0, 0, -days), Place: c.Query("place"), Before: c.Query("before"), Limit: limit + 1,
-	})
+	f, ok := runFilter(c)
+	if !ok {
+		return
+	}
+	order := records.RunOrder{
+		Column:    c.Query("sort"),
+		Ascending: c.Query("order") == "up",
+		After:     c.Query("after"),
+		Skip:      skip,
+		Limit:     limit + 1,
+	}
+	if !records.RunOrders(order.Column) {
+		problem(c, http.StatusBadRequest, "runs cannot be sorted by "+order.Column, "by began, took, saved, cost, ran or transferred")
+		return
+	}
+	rows, total, err := s.Records.Runs(c.Request.Context(), token(c).RepositoryID, f, order)
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
-	page := protocol.RunPage{Runs: rows}
+	page := protocol.RunPage{Runs: rows, Total: total, Until: f.Until.UTC()}
 	if len(rows) > limit {
 		page.Runs = rows[:limit]
 		page.Next = rows[limit-1].ID
@@ -100,12 +143,32 @@ func (s *Server) runs(c *gin.Context) {
 }
 
 func (s *Server) run(c *gin.Context) {
-	d, err := s.Records.Run(c.Request.Context(), token(c).RepositoryID, c.Param("id"))
+	ctx, repo := c.Request.Context(), token(c).RepositoryID
+	d, err := s.Records.Run(ctx, repo, c.Param("id"))
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
+	g, err := s.Declarations.Graph(ctx, repo, d.Graph)
+	if err != nil && !errors.Is(err, records.ErrNotExist) {
+		s.fault(c, err)
+		return
+	}
+	if g != nil {
+		addDependencies(d.Records, g)
+	}
 	c.JSON(http.StatusOK, d)
+}
+
+// addDependencies says which tasks each task waited for.
+func addDependencies(list []protocol.TaskRecord, g *graph.Graph) {
+	for i := range list {
+		if t := g.Task(list[i].Task); t != nil {
+			for _, u := range t.Dependencies {
+				list[i].Dependencies = append(list[i].Dependencies, u.Addr())
+			}
+		}
+	}
 }
 
 const logLines = 5000
@@ -117,43 +180,73 @@ func (s *Server) runLog(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
-	b, err := s.Records.Blob(c.Request.Context(), repo, d)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	defer r.Close()
-	text, err := io.ReadAll(io.LimitReader(r, 2*tasklog.Max))
+	text, err := s.readBlob(c.Request.Context(), repo, d, 2*tasklog.Max)
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
 	lines := tasklog.Parse(text)
-	out := protocol.Log{Task: c.Query("task"), Lines: []protocol.LogLine{}, Total: len(lines)}
-	for _, l := range lines[max(0, len(lines)-logLines):] {
+	first, most := 0, logLines
+	if c.Query("first") != "" {
+		var ok bool
+		if first, ok = number(c, "first", 0, 10_000_000); !ok {
+			return
+		}
+	} else {
+		first = max(0, len(lines)-logLines)
+	}
+	out := protocol.Log{Task: c.Query("task"), First: min(first, len(lines)), Lines: []protocol.LogLine{}, Total: len(lines)}
+	for _, l := range lines[out.First:min(out.First+most, len(lines))] {
 		out.Lines = append(out.Lines, protocol.LogLine{At: l.At.Seconds(), Text: l.Text})
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// readBlob reads a blob of at most that many bytes; what is longer is cut.
+func (s *Server) readBlob(ctx context.Context, repo int64, d digest.Digest, most int64) ([]byte, error) {
+	b, err := s.Records.Blob(ctx, repo, d)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.Blobs.Open(ctx, b.Object, 0, b.Size)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(io.LimitReader(r, most))
 }
 
 // intervals is the number of bars in a strip of the balance.
 const intervals = 180
 
 func (s *Server) balance(c *gin.Context) {
-	days, ok := number(c, "days", 14, 3650)
+	f, ok := runFilter(c)
 	if !ok {
 		return
 	}
-	until := time.Now()
-	b, err := s.Records.Balance(c.Request.Context(), token(c).RepositoryID, until.AddDate(0, 0, -days), until, intervals)
+	by := cmp.Or(c.Query("by"), "place")
+	if !insight.Groupings(by) {
+		problem(c, http.StatusBadRequest, "a balance cannot be grouped by "+by, "by place, branch, person or shelf")
+		return
+	}
+	b, err := s.reader(c, nil).Balance(c.Request.Context(), f, by, intervals)
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, b)
+}
+
+// facets returns the values by which runs can be filtered.
+func (s *Server) facets(c *gin.Context) {
+	days, ok := number(c, "days", 90, mostDays)
+	if !ok {
+		return
+	}
+	f, err := s.Records.RunFacets(c.Request.Context(), token(c).RepositoryID, time.Now().AddDate(0, 0, -days))
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, f)
 }

@@ -5,6 +5,7 @@ package bounds
 
 import (
 	"fmt"
+	"io/fs"
 	"math"
 	"regexp"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -155,12 +157,16 @@ func Event(e protocol.Event) error {
 		parts++
 		c.record(*e.Task)
 	}
+	if e.Tests != nil {
+		parts++
+		c.tests(*e.Tests)
+	}
 	if e.Finish != nil {
 		parts++
 		c.finish(*e.Finish)
 	}
 	if parts != 1 {
-		c.refuse("event", "must have exactly one of start, task and finish")
+		c.refuse("event", "must have exactly one of start, task, tests and finish")
 	}
 	return c.err
 }
@@ -177,11 +183,67 @@ func (c *checker) record(r protocol.TaskRecord) {
 	c.number("task.seconds", r.Seconds, 0, MaxSeconds)
 	c.number("task.slot", float64(r.Slot), 0, MaxCount)
 	c.number("task.saved_seconds", r.SavedSeconds, -MaxSeconds, MaxSeconds)
-	c.number("task.cost_seconds", r.CostSeconds, 0, MaxSeconds)
+	for name, n := range map[string]float64{
+		"run": r.RunSeconds, "fetch": r.FetchSeconds, "wait": r.WaitSeconds, "hash": r.HashSeconds,
+	} {
+		c.number("task."+name+"_seconds", n, 0, MaxSeconds)
+	}
 	c.number("task.bytes_in", float64(r.BytesIn), 0, MaxBytes)
+	c.number("task.bytes_out", float64(r.BytesOut), 0, MaxBytes)
+	c.number("task.attempt", float64(r.Attempt), 0, MaxCount)
+	c.text("task.compared", r.Compared, MaxName)
+	if len(r.Changed) > protocol.MaxChanged {
+		c.refuse("task.changed", "has %d elements; at most %d are allowed", len(r.Changed), protocol.MaxChanged)
+	}
+	c.texts("task.changed", r.Changed, MaxList)
+	for name, n := range map[string]int{"changed_count": r.ChangedCount, "tests": r.Tests, "tests_failed": r.TestsFailed} {
+		c.number("task."+name, float64(n), 0, MaxCount)
+	}
 	if r.MadeBy != nil {
 		c.maker("task.made_by", *r.MadeBy)
 	}
+}
+
+func (c *checker) tests(t protocol.TaskTests) {
+	c.text("tests.task", t.Task, MaxText)
+	c.number("tests.first", float64(t.First), 0, junit.MaxCases)
+	if len(t.Cases) > MaxList {
+		c.refuse("tests.cases", "has %d elements; at most %d are allowed", len(t.Cases), MaxList)
+		return
+	}
+	for _, x := range t.Cases {
+		c.text("tests.name", x.Name, MaxText)
+		c.text("tests.message", x.Message, MaxText)
+		c.number("tests.seconds", x.Seconds, 0, MaxSeconds)
+		if x.Result != junit.Passed && x.Result != junit.Failed && x.Result != junit.Skipped {
+			c.refuse("tests.result", "%.80q is not a result", x.Result)
+		}
+	}
+}
+
+// MaxFiles is how many files of declarations a repository may have, and
+// MaxPath how many bytes the path of one.
+const (
+	MaxFiles = 20_000
+	MaxPath  = 1000
+)
+
+// Graph checks the declarations that a client sends; whether they are valid is
+// not checked.
+func Graph(g protocol.Graph) error {
+	var c checker
+	c.text("base", g.Base, MaxName)
+	if len(g.Files) > MaxFiles {
+		c.refuse("files", "has %d elements; at most %d are allowed", len(g.Files), MaxFiles)
+	}
+	for _, f := range g.Files {
+		c.text("files.path", f.Path, MaxPath)
+		c.text("files.text", f.Text, protocol.MaxBody)
+		if !fs.ValidPath(f.Path) || f.Path == "." {
+			c.refuse("files.path", "%.80q is not a path from the root", f.Path)
+		}
+	}
+	return c.err
 }
 
 // MaxMessage is how long, in bytes, a message of a task may be.
@@ -193,6 +255,13 @@ func (c *checker) finish(f protocol.RunFinish) {
 	c.number("finish.cost_seconds", f.CostSeconds, 0, 2*MaxSeconds)
 	c.number("finish.bytes_in", float64(f.BytesIn), 0, MaxBytes)
 	c.number("finish.bytes_out", float64(f.BytesOut), 0, MaxBytes)
+	if len(f.Sent) > MaxRefs {
+		c.refuse("finish.sent", "has %d elements; at most %d are allowed", len(f.Sent), MaxRefs)
+	}
+	for task, n := range f.Sent {
+		c.text("finish.sent", task, MaxText)
+		c.number("finish.sent", float64(n), 0, MaxBytes)
+	}
 	for outcome, n := range f.Totals {
 		c.outcome("finish.totals", outcome)
 		c.number("finish.totals", float64(n), 0, MaxCount)
@@ -206,4 +275,39 @@ func (c *checker) outcome(field, outcome string) {
 	default:
 		c.refuse(field, "%.80q is not an outcome", outcome)
 	}
+}
+
+// Retention checks a change of quota and retention.
+func Retention(in protocol.RetentionChange) error {
+	var c checker
+	c.text("shelf", in.Shelf, MaxName)
+	if in.QuotaBytes != nil {
+		c.number("quota_bytes", float64(*in.QuotaBytes), 0, 1<<60)
+	}
+	if in.Days != nil {
+		c.number("days", float64(*in.Days), 0, 36500)
+	}
+	switch {
+	case in.QuotaBytes == nil && in.Days == nil:
+		c.refuse("quota_bytes", "or days is required")
+	case in.Shelf != "" && (in.Days != nil || in.QuotaBytes == nil):
+		c.refuse("shelf", "is given with quota_bytes, and without days")
+	}
+	return c.err
+}
+
+// NewToken checks the rights of a token that is to be made, as far as they are
+// texts and numbers.
+func NewToken(in protocol.NewToken) error {
+	var c checker
+	c.text("name", in.Name, MaxName)
+	c.text("writes_to", in.WritesTo, MaxName)
+	if len(in.ReadsFrom) > 100 {
+		c.refuse("reads_from", "has %d elements; at most 100 are allowed", len(in.ReadsFrom))
+	}
+	for _, s := range in.ReadsFrom {
+		c.text("reads_from", s, MaxName)
+	}
+	c.number("days", float64(in.Days), 0, 36500)
+	return c.err
 }

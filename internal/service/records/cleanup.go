@@ -59,6 +59,9 @@ func (db *DB) Cleanup(ctx context.Context, k Retention, remove func(ctx context.
 		return s, true, err
 	}
 	failed := []error{db.forgetOld(ctx)}
+	if k.RunDays > 0 {
+		failed = append(failed, db.dropEmptyMonths(ctx, time.Now().AddDate(0, 0, -k.RunDays)))
+	}
 	for _, r := range all {
 		if err := db.cleanRepository(ctx, r, k, &s, remove); err != nil {
 			failed = append(failed, fmt.Errorf("repository %q: %w", r.Name, err))
@@ -105,27 +108,62 @@ func (db *DB) forgetOld(ctx context.Context) error {
 	return nil
 }
 
-// expire removes entries that were not used for long, and old runs.
+// noteEvictions is the part of a query that records the entries in gone as
+// evicted. Its arguments are the repository and why they were.
+const noteEvictions = `noted AS (
+	INSERT INTO evictions (repository_id, shelf, project, why, entries, bytes)
+	SELECT $1, shelf, split_part(task, '@', 2), '%s', count(*), sum(bytes) FROM gone GROUP BY 2, 3)`
+
+// expire removes entries that were not used for long, and old runs with what
+// was computed from them.
 func (db *DB) expire(ctx context.Context, r ward, k Retention, s *Cleanup) error {
 	if r.Days > 0 {
-		res, err := db.ExecContext(ctx, `
-			DELETE FROM entries WHERE repository_id = $1 AND last_used < current_date - $2::integer`, r.ID, r.Days)
-		if err != nil {
+		var n int64
+		if err := db.GetContext(ctx, &n, `
+			WITH gone AS (DELETE FROM entries WHERE repository_id = $1 AND last_used < current_date - $2::integer RETURNING shelf,
+				task, bytes),
+			`+fmt.Sprintf(noteEvictions, "unused")+`
+			SELECT count(*) FROM gone`, r.ID, r.Days); err != nil {
 			return err
 		}
-		n, _ := res.RowsAffected()
 		s.Entries += n
 	}
 	if k.RunDays > 0 {
-		res, err := db.ExecContext(ctx, `
-			DELETE FROM runs WHERE repository_id = $1 AND started_at < now() - make_interval(days => $2)`, r.ID, k.RunDays)
-		if err != nil {
+		if err := db.expireRuns(ctx, r.ID, k.RunDays, s); err != nil {
 			return err
 		}
-		n, _ := res.RowsAffected()
-		s.Runs += n
 	}
 	return forgetReferences(ctx, db.DB, r.ID)
+}
+
+func (db *DB) expireRuns(ctx context.Context, repository int64, days int, s *Cleanup) error {
+	var n int64
+	if err := db.GetContext(ctx, &n, `
+		WITH gone AS (DELETE FROM runs WHERE repository_id = $1 AND began < now() - make_interval(days => $2) RETURNING id, began),
+		records AS (DELETE FROM run_tasks t USING gone g WHERE t.repository_id = $1 AND t.began = g.began AND t.run_id = g.id),
+		cases AS (DELETE FROM test_cases t USING gone g WHERE t.repository_id = $1 AND t.began = g.began AND t.run_id = g.id)
+		SELECT count(*) FROM gone`, repository, days); err != nil {
+		return err
+	}
+	s.Runs += n
+	for _, q := range []string{
+		`DELETE FROM run_hours WHERE repository_id = $1 AND hour < now() - make_interval(days => $2)`,
+		`DELETE FROM task_weeks WHERE repository_id = $1 AND week < current_date - $2::integer - 7`,
+		`DELETE FROM task_repeats WHERE repository_id = $1 AND week < current_date - $2::integer - 7`,
+		`DELETE FROM task_causes WHERE repository_id = $1 AND week < current_date - $2::integer - 7`,
+		`DELETE FROM unstable_keys WHERE repository_id = $1 AND last_at < now() - make_interval(days => $2)`,
+		`DELETE FROM near_misses WHERE repository_id = $1 AND began < now() - make_interval(days => $2)`,
+		`DELETE FROM cache_days WHERE repository_id = $1 AND day < current_date - $2::integer`,
+		`DELETE FROM evictions WHERE repository_id = $1 AND at < now() - make_interval(days => $2)`,
+	} {
+		if _, err := db.ExecContext(ctx, q, repository, days); err != nil {
+			return err
+		}
+	}
+	_, err := db.ExecContext(ctx, `
+		DELETE FROM graphs g WHERE repository_id = $1 AND stored_at < now() - interval '1 day'
+			AND NOT EXISTS (SELECT FROM runs r WHERE r.repository_id = g.repository_id AND r.graph = g.digest)`, repository)
+	return err
 }
 
 // forgetReferences removes what listings and ingredients name that no entry has

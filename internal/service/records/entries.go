@@ -25,6 +25,7 @@ type entryRow struct {
 	Listing       []byte    `db:"listing"`
 	Log           []byte    `db:"log"`
 	Ingredients   []byte    `db:"ingredients"`
+	Reports       []byte    `db:"reports"`
 	Seconds       float64   `db:"seconds"`
 	Bytes         int64     `db:"bytes"`
 	CheckoutPaths texts     `db:"checkout_paths"`
@@ -38,12 +39,14 @@ type entryRow struct {
 func (r entryRow) entry() protocol.Entry {
 	return protocol.Entry{
 		Key: asDigest(r.Key), EarlyKey: asDigest(r.EarlyKey), Task: r.Task, Listing: asDigest(r.Listing), Log: asDigest(r.Log),
-		Ingredients: asDigest(r.Ingredients), Seconds: r.Seconds, Bytes: r.Bytes, CheckoutPaths: r.CheckoutPaths, Shelf: r.Shelf,
+		Ingredients: asDigest(
+			r.Ingredients,
+		), Reports: asDigest(r.Reports), Seconds: r.Seconds, Bytes: r.Bytes, CheckoutPaths: r.CheckoutPaths, Shelf: r.Shelf,
 		MadeBy: protocol.Maker{Name: r.MadeName, Host: r.MadeHost, Place: r.MadePlace, Run: r.MadeRun, At: r.MadeAt.UTC()},
 	}
 }
 
-const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, seconds, bytes, checkout_paths,
+const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, reports, seconds, bytes, checkout_paths,
 	made_name, made_host, made_place, made_run, made_at`
 
 // Lookup returns candidates: for each key the entry of the first shelf that has
@@ -103,7 +106,8 @@ func (db *DB) entryRows(ctx context.Context, most int, query string, args ...any
 		out = make([]entryRow, 0, most)
 		for rows.Next() {
 			var r entryRow
-			if err := rows.Scan(&r.Shelf, &r.Key, &r.EarlyKey, &r.Task, &r.Listing, &r.Log, &r.Ingredients, &r.Seconds, &r.Bytes,
+			if err := rows.Scan(&r.Shelf, &r.Key, &r.EarlyKey, &r.Task, &r.Listing, &r.Log, &r.Ingredients, &r.Reports, &r.Seconds,
+				&r.Bytes,
 				(*[]string)(&r.CheckoutPaths), &r.MadeName, &r.MadeHost, &r.MadePlace, &r.MadeRun, &r.MadeAt); err != nil {
 				return err
 			}
@@ -176,8 +180,10 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 	filed := protocol.Filed{Listing: e.Listing}
 	contents := map[digest.Digest]listing.Row{}
 	named := append([]digest.Digest{e.Listing, e.Ingredients}, e.Refs...)
-	if !e.Log.IsZero() {
-		named = append(named, e.Log)
+	for _, d := range []digest.Digest{e.Log, e.Reports} {
+		if !d.IsZero() {
+			named = append(named, d)
+		}
 	}
 	var parts []digest.Digest
 	for _, r := range list {
@@ -193,13 +199,31 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 		if err := lockBlobs(ctx, tx, t.RepositoryID, named, contents); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, `
+		res, err := tx.ExecContext(
+			ctx,
+			`
 			INSERT INTO entries (repository_id, `+entryColumns+`, token_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
 			ON CONFLICT DO NOTHING`,
-			t.RepositoryID, shelf, e.Key[:], optional(e.EarlyKey), e.Task, e.Listing[:], optional(e.Log), e.Ingredients[:],
-			e.Seconds, e.Bytes, append([]string{}, e.CheckoutPaths...),
-			t.Name, e.MadeBy.Host, e.MadeBy.Place, e.MadeBy.Run, e.MadeBy.At, t.ID)
+			t.RepositoryID,
+			shelf,
+			e.Key[:],
+			optional(e.EarlyKey),
+			e.Task,
+			e.Listing[:],
+			optional(e.Log),
+			e.Ingredients[:],
+			optional(e.Reports),
+			e.Seconds,
+			e.Bytes,
+			append([]string{}, e.CheckoutPaths...),
+			t.Name,
+			e.MadeBy.Host,
+			e.MadeBy.Place,
+			e.MadeBy.Run,
+			e.MadeBy.At,
+			t.ID,
+		)
 		if err != nil {
 			return err
 		}

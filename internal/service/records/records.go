@@ -26,8 +26,13 @@ var migrations embed.FS
 // DB is the service's records.
 type DB struct {
 	*sqlx.DB
-	url string
+	// Finished is called in the transaction that ends a run; nil: nobody is told.
+	Finished func(ctx context.Context, tx *sql.Tx, repository int64, run string) error
+	url      string
 }
+
+// URL is the address that the database was opened with.
+func (db *DB) URL() string { return db.url }
 
 // ErrNotExist is wrapped by errors about a missing row.
 var ErrNotExist = errors.New("no such record")
@@ -58,8 +63,19 @@ func Open(ctx context.Context, url string) (*DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("migrating the database's tables: %w", err)
 	}
-	return &DB{db, url}, nil
+	opened := &DB{DB: db, url: url}
+	if err := opened.EnsureMonths(ctx, time.Now()); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return opened, nil
 }
+
+// Array reads a column that is an array.
+type Array[T any] []T
+
+// Scan implements [sql.Scanner].
+func (a *Array[T]) Scan(src any) error { return types.SQLScanner((*[]T)(a)).Scan(src) }
 
 // texts reads a text[] column.
 type texts []string
@@ -104,6 +120,11 @@ func missing(err error, what string) error {
 	return err
 }
 
+func missingf(what string) error { return fmt.Errorf("%w: %s", ErrNotExist, what) }
+
+// InTx runs f in a transaction.
+func (db *DB) InTx(ctx context.Context, f func(tx *sqlx.Tx) error) error { return db.inTx(ctx, f) }
+
 // inTx runs f in a transaction.
 func (db *DB) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	tx, err := db.BeginTxx(ctx, nil)
@@ -120,12 +141,14 @@ func (db *DB) inTx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 const (
 	runChannel   = "grayloft_runs"
 	tokenChannel = "grayloft_tokens"
+	cleanChannel = "grayloft_cleaned"
 )
 
 // Listener receives what any replica changes.
 type Listener interface {
 	RunChanged(repository int64, run string)
 	TokenEnded(token int64) // revoked, or with a new secret
+	Cleaned()               // a cleanup has ended
 }
 
 // Listen tells a listener about changes until the context ends or the connection
@@ -136,7 +159,7 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel); err != nil {
 		return err
 	}
 	for {
@@ -146,17 +169,23 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		}
 		var id int64
 		var run string
-		if n.Channel == tokenChannel {
+		switch n.Channel {
+		case cleanChannel:
+			to.Cleaned()
+		case tokenChannel:
 			if _, err := fmt.Sscan(n.Payload, &id); err == nil {
 				to.TokenEnded(id)
 			}
-		} else if _, err := fmt.Sscanf(n.Payload, "%d %s", &id, &run); err == nil {
-			to.RunChanged(id, run)
+		default:
+			if _, err := fmt.Sscanf(n.Payload, "%d %s", &id, &run); err == nil {
+				to.RunChanged(id, run)
+			}
 		}
 	}
 }
 
-func notify(ctx context.Context, tx *sqlx.Tx, repository int64, run string) error {
+// Notify tells every replica that a run changed.
+func Notify(ctx context.Context, tx *sqlx.Tx, repository int64, run string) error {
 	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", runChannel, fmt.Sprintf("%d %s", repository, run))
 	return err
 }

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -148,20 +149,24 @@ func (db *DB) evictLeastUsed(ctx context.Context, repository int64, name string,
 			Listing     []byte `db:"listing"`
 			Ingredients []byte `db:"ingredients"`
 			Log         []byte `db:"log"`
+			Reports     []byte `db:"reports"`
 		}
 		if err := tx.SelectContext(ctx, &gone, `
-			DELETE FROM entries e USING (
-				SELECT key, sum(bytes + 1) OVER (ORDER BY last_used, filed_at, key) - (bytes + 1) AS before
-				FROM entries WHERE repository_id = $1 AND shelf = $2) o
-			WHERE e.repository_id = $1 AND e.shelf = $2 AND e.key = o.key AND o.before < $3
-			RETURNING e.listing, e.ingredients, e.log`, repository, name, bytes); err != nil {
+			WITH gone AS (
+				DELETE FROM entries e USING (
+					SELECT key, sum(bytes + 1) OVER (ORDER BY last_used, filed_at, key) - (bytes + 1) AS before
+					FROM entries WHERE repository_id = $1 AND shelf = $2) o
+				WHERE e.repository_id = $1 AND e.shelf = $2 AND e.key = o.key AND o.before < $3
+				RETURNING e.shelf, e.task, e.bytes, e.listing, e.ingredients, e.log, e.reports),
+			`+fmt.Sprintf(noteEvictions, "quota")+`
+			SELECT listing, ingredients, log, reports FROM gone`, repository, name, bytes); err != nil {
 			return err
 		}
 		s.Entries += int64(len(gone))
 		var listings, ingredients, named [][]byte
 		for _, g := range gone {
 			listings, ingredients = append(listings, g.Listing), append(ingredients, g.Ingredients)
-			named = append(named, g.Listing, g.Ingredients, g.Log)
+			named = append(named, g.Listing, g.Ingredients, g.Log, g.Reports)
 		}
 		if _, err := tx.ExecContext(ctx, `
 			UPDATE blobs SET leased_until = now() WHERE repository_id = $1 AND digest IN (

@@ -29,6 +29,7 @@ type Token struct {
 	MayManage    bool       `db:"may_manage"`
 	ExpiresAt    *time.Time `db:"expires_at"`
 	Current      bool       `db:"current"` // it was found by its current secret
+	MadeBy       string     `db:"made_by"` // the token that made it; empty: a command on the service's machine
 }
 
 const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from,
@@ -84,23 +85,30 @@ func newSecret() string { return "loft-" + randomText() }
 // NewToken makes a token, and the repository if it is new. The secret is
 // returned once and not stored.
 func (db *DB) NewToken(ctx context.Context, t Token) (secret string, err error) {
+	_, secret, err = db.MakeToken(ctx, t)
+	return secret, err
+}
+
+// MakeToken is [DB.NewToken], and returns the token's id as well. An error about
+// its rights is an [InvalidError].
+func (db *DB) MakeToken(ctx context.Context, t Token) (id int64, secret string, err error) {
 	if err := t.Check(); err != nil {
-		return "", err
+		return 0, "", InvalidError{err}
 	}
 	secret = newSecret()
-	return secret, db.inTx(ctx, func(tx *sqlx.Tx) error {
+	err = db.inTx(ctx, func(tx *sqlx.Tx) error {
 		var repo int64
 		if err := tx.GetContext(ctx, &repo, `
 			INSERT INTO repositories (name) VALUES ($1)
 			ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id`, t.Repository); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `
-			INSERT INTO tokens (repository_id, name, secret_hash, writes_to, reads_from, may_view, may_manage, expires_at)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			repo, t.Name, hashSecret(secret), t.WritesTo, append([]string{}, t.ReadsFrom...), t.MayView, t.MayManage, t.ExpiresAt)
-		return err
+		return tx.GetContext(ctx, &id, `
+			INSERT INTO tokens (repository_id, name, secret_hash, writes_to, reads_from, may_view, may_manage, expires_at, made_by)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
+			repo, t.Name, hashSecret(secret), t.WritesTo, append([]string{}, t.ReadsFrom...), t.MayView, t.MayManage, t.ExpiresAt, t.MadeBy)
 	})
+	return id, secret, err
 }
 
 // ErrExpired is returned for an expired token.

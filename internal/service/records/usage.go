@@ -82,7 +82,7 @@ func (db *DB) ShelfQuotas(ctx context.Context, repository int64) (out []shelf.Qu
 // it.
 func (db *DB) SetShelfQuota(ctx context.Context, repository, pattern string, quota int64) error {
 	if err := checkShelf(pattern); err != nil {
-		return err
+		return InvalidError{err}
 	}
 	var id int64
 	if err := db.GetContext(ctx, &id, `SELECT id FROM repositories WHERE name = $1`, repository); err != nil {

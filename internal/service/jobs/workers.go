@@ -1,0 +1,113 @@
+package jobs
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+type pgxTx = pgx.Tx
+
+// The arguments of the jobs.
+type (
+	rollArgs struct {
+		Repository int64  `json:"repository"`
+		Run        string `json:"run"`
+	}
+	sweepArgs     struct{}
+	partitionArgs struct{}
+	cleanArgs     struct{}
+)
+
+// Kind implements [river.JobArgs].
+func (rollArgs) Kind() string { return "roll-up-run" }
+
+// Kind implements [river.JobArgs].
+func (sweepArgs) Kind() string { return "find-runs-to-roll-up" }
+
+// Kind implements [river.JobArgs].
+func (partitionArgs) Kind() string { return "make-partitions" }
+
+// Kind implements [river.JobArgs].
+func (cleanArgs) Kind() string { return "clean-up" }
+
+func workers(c Config) *river.Workers {
+	w := river.NewWorkers()
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[rollArgs]) error {
+		return c.Rollups.Roll(ctx, j.Args.Repository, j.Args.Run)
+	}))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[sweepArgs]) error { return sweep(ctx, c) }))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[partitionArgs]) error {
+		return c.DB.EnsureMonths(ctx, time.Now())
+	}))
+	river.AddWorker(w, &cleaner{Config: c})
+	return w
+}
+
+// sweep rolls up runs whose job was lost, that received events after their end,
+// or that never ended.
+func sweep(ctx context.Context, c Config) error {
+	list, err := c.Rollups.Waiting(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if err := c.Rollups.Roll(ctx, r.Repository, r.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cleaner removes what has expired or exceeds a quota.
+type cleaner struct {
+	river.WorkerDefaults[cleanArgs]
+	Config
+}
+
+// Timeout implements [river.Worker].
+func (*cleaner) Timeout(*river.Job[cleanArgs]) time.Duration { return cleanLimit }
+
+// Work implements [river.Worker].
+func (w *cleaner) Work(ctx context.Context, _ *river.Job[cleanArgs]) error {
+	began := time.Now()
+	s, mine, err := w.DB.Cleanup(ctx, w.Retention, w.Remove)
+	if err == nil && mine {
+		err = w.DB.NoteCache(ctx)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		w.Log.Warn("cleanup failed", "error", err)
+	case mine && s != (records.Cleanup{}):
+		w.Log.Info("cleanup", "entries", s.Entries, "runs", s.Runs, "marked", s.Marked, "unmarked", s.Unmarked,
+			"deleted", s.Deleted, "bytes", s.Bytes, "took", time.Since(began).Round(time.Millisecond))
+	}
+	w.Cleaned(ctx, s)
+	return nil
+}
+
+// quiet leaves out what River says about its own work.
+func quiet(log *slog.Logger) *slog.Logger { return slog.New(warnings{log.Handler()}) }
+
+// warnings is a handler that passes on warnings and errors only.
+type warnings struct{ slog.Handler }
+
+// Enabled implements [slog.Handler].
+func (h warnings) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && h.Handler.Enabled(ctx, level)
+}
+
+// WithAttrs implements [slog.Handler].
+func (h warnings) WithAttrs(list []slog.Attr) slog.Handler {
+	return warnings{h.Handler.WithAttrs(list)}
+}
+
+// WithGroup implements [slog.Handler].
+func (h warnings) WithGroup(name string) slog.Handler { return warnings{h.Handler.WithGroup(name)} }
