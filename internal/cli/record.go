@@ -22,12 +22,17 @@ import (
 type recording struct{ to *remote.Recorder }
 
 func (s *session) record(ctx context.Context, now time.Time, opt engine.Options, requested []string) *recording {
+	return &recording{remote.Record(s.client, s.describe(ctx, now, opt, requested), s.declarations)}
+}
+
+// describe says who runs what, and where.
+func (s *session) describe(ctx context.Context, now time.Time, opt engine.Options, requested []string) protocol.Run {
 	commit, branch := s.git.Head(ctx)
 	maker := s.engine.Maker()
-	return &recording{remote.Record(s.client, protocol.Run{
+	return protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
 		Requested: requested, NoReuse: opt.NoReuse, Jobs: opt.Jobs, Tasks: len(s.graph.Closure(opt.Picked)), Started: now.UTC(),
-	}, s.declarations)}
+	}
 }
 
 // declarations returns the repository's declarations, as they were read.

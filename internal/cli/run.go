@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/base32"
+	"fmt"
 	"os"
 	"runtime"
 	"slices"
@@ -31,6 +32,7 @@ type runFlags struct {
 	fetch     string
 	part      string
 	logs      string
+	reports   []string // KIND=FILE
 	extra     []string // arguments after "--"
 }
 
@@ -49,6 +51,7 @@ func (a *app) runCommand() *cobra.Command {
 	fl := c.Flags()
 	fl.BoolVar(&f.noReuse, "no-reuse", false, "run everything, even if a result could be reused")
 	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations")
+	fl.StringArrayVar(&f.reports, "report", nil, "write a report: html=FILE (one page), junit=FILE or trace=FILE (for trace viewers); may be repeated")
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c
 }
@@ -133,6 +136,10 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	if err := f.check(); err != nil {
 		return err
 	}
+	reports, err := parseReports(f.reports)
+	if err != nil {
+		return err
+	}
 	r, picked, err := a.chosen(ctx, a.loadAhead, f, args)
 	if err != nil {
 		return err
@@ -178,13 +185,31 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	}
 	sharing()
 	view.Close()
+	var unwritten error
+	if sum != nil {
+		unwritten = s.writeReports(context.WithoutCancel(ctx), reports, s.describe(ctx, began, opt, requested), sum)
+	}
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return errInterrupted
 	case err != nil:
 		return err
 	}
-	return a.report(opt, sum)
+	return a.conclude(a.report(opt, sum), unwritten)
+}
+
+// conclude returns which of two outcomes of a run holds: a report that could not
+// be written is more serious than a failed task, and less than an interrupt.
+func (a *app) conclude(outcome, unwritten error) error {
+	if unwritten == nil {
+		return outcome
+	}
+	if code, _ := exitOf(outcome); outcome != nil && code == exitInterrupted {
+		_, message := exitOf(unwritten)
+		fmt.Fprintln(a.Err, message)
+		return outcome
+	}
+	return unwritten
 }
 
 // observe sends the events of the run to the view and, if there is a service, to

@@ -107,6 +107,7 @@ func (s *Server) recordRoutes(v *gin.RouterGroup) {
 	look.GET("/runs/:id/log", s.runLog)
 	look.GET("/runs/:id/task", s.runTask)
 	look.GET("/runs/:id/difference", s.difference)
+	look.GET("/runs/:id/report/:kind", s.runReport)
 	look.GET("/run-facets", s.facets)
 	look.GET("/balance", s.balance)
 	look.GET("/tasks", s.tasks)

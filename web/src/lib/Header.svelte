@@ -1,30 +1,21 @@
 <script lang="ts">
   import { DropdownMenu } from "bits-ui";
-  import { searchParams } from "sv-router";
-  import { isActive, navigate, p, route } from "./routes";
+  import { isActive, p, route } from "./routes";
+  import Search from "./Search.svelte";
   import { session } from "./session.svelte";
 
-  let box: HTMLInputElement | undefined = $state();
-  const text = $derived(route.pathname === "/" ? String(searchParams.get("find") ?? "") : "");
-
-  function find(value: string) {
-    if (route.pathname !== "/") navigate("/", { search: value ? { find: value } : {} });
-    else if (value) searchParams.set("find", value, { replace: true });
-    else searchParams.delete("find", undefined, { replace: true });
-  }
-
-  function key(e: KeyboardEvent) {
-    const typing = (e.target as HTMLElement).closest("input, textarea");
-    if (e.key === "/" && !typing && !e.ctrlKey && !e.metaKey && !e.altKey) {
-      e.preventDefault();
-      box?.focus();
-    }
-  }
+  const pages = [
+    { path: "/", name: "Runs", also: ["/runs/", "/compare"] },
+    { path: "/tasks", name: "Tasks", also: ["/tasks/"] },
+    { path: "/advice", name: "Advice", also: [] },
+    { path: "/projects", name: "Projects", also: [] },
+    { path: "/cache", name: "Cache", also: ["/cache/"] },
+    { path: "/access", name: "Access", also: [] },
+  ] as const;
+  const isOn = (x: (typeof pages)[number]) => isActive(x.path) || x.also.some((a) => route.pathname.startsWith(a));
 </script>
 
-<svelte:window onkeydown={key} />
-
-<header class="flex flex-wrap items-center gap-x-7 gap-y-1 border-b border-line bg-sheet px-4 sm:px-7">
+<header class="flex flex-wrap items-center gap-x-5 gap-y-1 border-b border-line bg-sheet px-4 sm:px-7">
   <a href={p("/")} class="flex h-13 items-center gap-2 font-semibold tracking-tight text-ink no-underline">
     <svg width="22" height="22" viewBox="0 0 22 22" aria-hidden="true">
       <path d="M2 10 11 3l9 7" fill="none" stroke="var(--copper)" stroke-width="2" />
@@ -33,39 +24,24 @@
     Gray Loft
   </a>
   <span class="border-l border-line pl-3.5 text-soft">{session.repo}</span>
-  <nav class="flex flex-1 gap-1" aria-label="Pages">
-    <a
-      href={p("/")}
-      class="border-b-2 px-2.5 py-3.5 font-medium no-underline {isActive('/') || route.pathname.startsWith('/runs/')
-        ? 'border-copper text-ink'
-        : 'border-transparent text-soft'}">Runs</a
-    >
+  <nav class="-mx-2.5 flex flex-1 overflow-x-auto max-sm:order-3 max-sm:w-full max-sm:flex-none" aria-label="Pages">
+    {#each pages as x (x.path)}
+      <a
+        href={p(x.path)}
+        aria-current={isOn(x) ? "page" : undefined}
+        class="border-b-2 px-2.5 py-3.5 font-medium whitespace-nowrap no-underline focus-visible:outline-offset-[-2px] {isOn(
+          x,
+        )
+          ? 'border-copper text-ink'
+          : 'border-transparent text-soft'}">{x.name}</a
+      >
+    {/each}
   </nav>
-  <label class="flex w-full items-center rounded-control border border-line bg-paper sm:w-[230px]">
-    <span class="sr-only">Find a run</span>
-    <input
-      bind:this={box}
-      class="w-full min-w-0 bg-transparent px-2.5 py-1 outline-none placeholder:text-faint"
-      placeholder="Find a run"
-      value={text}
-      oninput={(e) => find(e.currentTarget.value)}
-      onkeydown={(e) => {
-        if (e.key === "Escape") {
-          find("");
-          e.currentTarget.blur();
-        }
-        if (e.key === "Enter" || e.key === "ArrowDown") {
-          e.preventDefault();
-          document.querySelector<HTMLElement>("[data-row]")?.focus();
-        }
-      }}
-    />
-    <kbd class="px-2.5 font-mono text-xs text-faint">/</kbd>
-  </label>
+  <Search />
   <DropdownMenu.Root>
     <DropdownMenu.Trigger class="control my-2">{session.self?.name}</DropdownMenu.Trigger>
     <DropdownMenu.Portal>
-      <DropdownMenu.Content class="sheet z-10 min-w-56 py-2" sideOffset={6} align="end">
+      <DropdownMenu.Content class="sheet z-20 min-w-56 py-2" sideOffset={6} align="end">
         <div class="px-4 py-1 small">reads from {session.self?.reads_from.join(", ") || "no shelf"}</div>
         <div class="px-4 py-1 small">writes to {session.self?.writes_to || "no shelf"}</div>
         <DropdownMenu.Item class="cursor-pointer px-4 py-1.5 data-highlighted:bg-wash" onSelect={() => session.leave()}

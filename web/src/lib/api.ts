@@ -8,7 +8,31 @@ export type RunRow = Schemas["RunRow"];
 export type RunDetail = Schemas["RunDetail"];
 export type TaskRecord = Schemas["TaskRecord"];
 export type Balance = Schemas["Balance"];
-export type PlaceBalance = Schemas["PlaceBalance"];
+export type GroupBalance = Schemas["GroupBalance"];
+export type Figures = Schemas["Figures"];
+export type RunPage = Schemas["RunPage"];
+export type Facets = Schemas["Facets"];
+export type TaskRow = Schemas["TaskRow"];
+export type TaskPage = Schemas["TaskPage"];
+export type TaskBehaviour = Schemas["TaskBehaviour"];
+export type PlaceTimes = Schemas["PlaceTimes"];
+export type TaskPoint = Schemas["TaskPoint"];
+export type TaskDetail = Schemas["TaskDetail"];
+export type Ingredients = Schemas["Ingredients"];
+export type OutputRow = Schemas["OutputRow"];
+export type Difference = Schemas["Difference"];
+export type Finding = Schemas["Finding"];
+export type CauseRow = Schemas["CauseRow"];
+export type AdvicePage = Schemas["AdvicePage"];
+export type ProjectRow = Schemas["ProjectRow"];
+export type Reach = Schemas["Reach"];
+export type Cache = Schemas["Cache"];
+export type EntryDetail = Schemas["EntryDetail"];
+export type TokenRow = Schemas["TokenRow"];
+export type AuditPage = Schemas["AuditPage"];
+export type RunQuery = NonNullable<paths["/v1/{repo}/runs"]["get"]["parameters"]["query"]>;
+export type BalanceQuery = NonNullable<paths["/v1/{repo}/balance"]["get"]["parameters"]["query"]>;
+export type TaskQuery = NonNullable<paths["/v1/{repo}/tasks"]["get"]["parameters"]["query"]>;
 export type Log = Schemas["Log"];
 export type Maker = Schemas["Maker"];
 export type Outcome = TaskRecord["outcome"];
@@ -37,11 +61,16 @@ export class Failure extends Error {
   }
 }
 
+/** Called when a request was refused because the session has ended. */
+let ended = () => {};
+export const whenEnded = (f: () => void) => (ended = f);
+
 async function ask<T>(request: Promise<{ data?: T; error?: Schemas["Problem"]; response: Response }>): Promise<T> {
   const answer = await request.catch(() => {
     throw new Failure(0, "The service cannot be reached.");
   });
   if (answer.error !== undefined || !answer.response.ok) {
+    if (answer.response.status === 401) ended();
     const { title, detail } = (answer.error ?? {}) as Partial<Schemas["Problem"]>;
     throw new Failure(answer.response.status, [title ?? answer.response.statusText, detail].filter(Boolean).join(": "));
   }
@@ -58,25 +87,105 @@ export const signOut = () => {
   localStorage.removeItem(pageToken);
   return ask(client.DELETE("/session"));
 };
-export const runs = (repo: string, query: { days?: number; before?: string; limit?: number }) =>
+export const runs = (repo: string, query: RunQuery) =>
   ask(client.GET("/v1/{repo}/runs", { params: { path: { repo }, query } }));
+export const facets = (repo: string, days: number) =>
+  ask(client.GET("/v1/{repo}/run-facets", { params: { path: { repo }, query: { days } } }));
+export const balance = (repo: string, query: BalanceQuery) =>
+  ask(client.GET("/v1/{repo}/balance", { params: { path: { repo }, query } }));
 export const run = (repo: string, id: string) =>
   ask(client.GET("/v1/{repo}/runs/{id}", { params: { path: { repo, id } } }));
-export const runLog = (repo: string, id: string, task: string) =>
-  ask(client.GET("/v1/{repo}/runs/{id}/log", { params: { path: { repo, id }, query: { task } } }));
-export const balance = (repo: string, days: number) =>
-  ask(client.GET("/v1/{repo}/balance", { params: { path: { repo }, query: { days } } }));
+export const runLog = (repo: string, id: string, task: string, first?: number) =>
+  ask(client.GET("/v1/{repo}/runs/{id}/log", { params: { path: { repo, id }, query: { task, first } } }));
+export const runTask = (repo: string, id: string, task: string) =>
+  ask(client.GET("/v1/{repo}/runs/{id}/task", { params: { path: { repo, id }, query: { task } } }));
+export const difference = (repo: string, id: string, task: string, earlier: string) =>
+  ask(
+    client.GET("/v1/{repo}/runs/{id}/difference", { params: { path: { repo, id }, query: { task, with: earlier } } }),
+  );
+export const tasks = (repo: string, query: TaskQuery) =>
+  ask(client.GET("/v1/{repo}/tasks", { params: { path: { repo }, query } }));
+export const task = (repo: string, task: string, weeks: number) =>
+  ask(client.GET("/v1/{repo}/tasks/{task}", { params: { path: { repo, task }, query: { weeks } } }));
+export const advice = (repo: string, weeks: number) =>
+  ask(client.GET("/v1/{repo}/advice", { params: { path: { repo }, query: { weeks } } }));
+export const projects = (repo: string) => ask(client.GET("/v1/{repo}/projects", { params: { path: { repo } } }));
+export const reach = (repo: string, name: string) =>
+  ask(client.GET("/v1/{repo}/reach", { params: { path: { repo }, query: { path: name } } }));
+export const cache = (repo: string, days: number) =>
+  ask(client.GET("/v1/{repo}/cache", { params: { path: { repo }, query: { days } } }));
+export const entry = (repo: string, key: string, shelf?: string) =>
+  ask(client.GET("/v1/{repo}/entries/{key}", { params: { path: { repo, key }, query: { shelf } } }));
+export const setRetention = (repo: string, body: Schemas["RetentionChange"]) =>
+  ask(client.PUT("/v1/{repo}/cache/retention", { params: { path: { repo } }, body }));
+export const tokens = (repo: string) => ask(client.GET("/v1/{repo}/tokens", { params: { path: { repo } } }));
+export const makeToken = (repo: string, body: Schemas["NewToken"]) =>
+  ask(client.POST("/v1/{repo}/tokens", { params: { path: { repo } }, body }));
+export const rotateToken = (repo: string, id: number) =>
+  ask(client.POST("/v1/{repo}/tokens/{id}/rotate", { params: { path: { repo, id } } }));
+export const revokeToken = (repo: string, id: number) =>
+  ask(client.DELETE("/v1/{repo}/tokens/{id}", { params: { path: { repo, id } } }));
+export const audit = (repo: string, before?: number) =>
+  ask(client.GET("/v1/{repo}/audit", { params: { path: { repo }, query: { before } } }));
 
-/** Calls changed with the id of each run that changes, until stopped; without an
- * id after the connection was lost and restored. */
-export function follow(repo: string, changed: (id?: string) => void): () => void {
-  const source = new EventSource(`/v1/${encodeURIComponent(repo)}/live`);
+/** The address of a blob, for a link that downloads it. */
+export const blobAddress = (repo: string, digest: string) => `/v1/${encodeURIComponent(repo)}/blobs/${digest}`;
+
+/** The address of a report of a run, for a link that downloads it. */
+export const reportAddress = (repo: string, id: string, kind: "html" | "junit" | "trace") =>
+  `/v1/${encodeURIComponent(repo)}/runs/${id}/report/${kind}`;
+
+/** How often, in milliseconds, a live page asks again at most. */
+const calm = 500;
+
+/** Calls changed with the ids of runs that changed, at most twice a second, until
+ * stopped; without ids after the connection was lost and restored. If the session
+ * has ended, the next request finds out. */
+export function follow(repo: string, changed: (ids?: Set<string>) => void): () => void {
+  let source: EventSource | undefined;
+  let ids = new Set<string>();
+  let all = false;
+  let waiting: ReturnType<typeof setTimeout> | undefined;
+  let again: ReturnType<typeof setTimeout> | undefined;
   let lost = false;
-  source.addEventListener("run", (e) => changed(JSON.parse(e.data).id));
-  source.addEventListener("error", () => (lost = true));
-  source.addEventListener("open", () => {
-    if (lost) changed();
-    lost = false;
-  });
-  return () => source.close();
+  const tell = () => {
+    waiting ??= setTimeout(() => {
+      waiting = undefined;
+      const now = all ? undefined : ids;
+      ids = new Set();
+      all = false;
+      changed(now);
+    }, calm);
+  };
+  const open = () => {
+    source = new EventSource(`/v1/${encodeURIComponent(repo)}/live`);
+    source.addEventListener("run", (e) => {
+      ids.add(JSON.parse(e.data).id);
+      tell();
+    });
+    source.addEventListener("error", () => {
+      lost = true;
+      if (source?.readyState !== EventSource.CLOSED) return;
+      // Refused: the session may have ended, or the service restarts.
+      session().then(
+        () => (again = setTimeout(open, 3000)),
+        (e: Failure) => {
+          if (e.status !== 401) again = setTimeout(open, 3000);
+        },
+      );
+    });
+    source.addEventListener("open", () => {
+      if (lost) {
+        all = true;
+        tell();
+      }
+      lost = false;
+    });
+  };
+  open();
+  return () => {
+    source?.close();
+    clearTimeout(waiting);
+    clearTimeout(again);
+  };
 }

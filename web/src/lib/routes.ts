@@ -1,10 +1,17 @@
 import { createRouter } from "sv-router";
 import Missing from "../pages/Missing.svelte";
-import Run from "../pages/Run.svelte";
-import Runs from "../pages/Runs.svelte";
 
+// Pages are loaded when they are opened.
 export const { p, navigate, isActive, route } = createRouter({
-  "/": Runs,
-  "/runs/:id": Run,
+  "/": () => import("../pages/Runs.svelte"),
+  "/runs/:id": () => import("../pages/Run.svelte"),
+  "/compare": () => import("../pages/Compare.svelte"),
+  "/tasks": () => import("../pages/Tasks.svelte"),
+  "/tasks/:task": () => import("../pages/Task.svelte"),
+  "/advice": () => import("../pages/Advice.svelte"),
+  "/projects": () => import("../pages/Projects.svelte"),
+  "/cache": () => import("../pages/Cache.svelte"),
+  "/cache/:key": () => import("../pages/Entry.svelte"),
+  "/access": () => import("../pages/Access.svelte"),
   "*": Missing,
 });

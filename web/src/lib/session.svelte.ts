@@ -1,9 +1,18 @@
-import { Failure, session as ask, signIn, signOut, type Self } from "./api";
+import { Failure, session as ask, signIn, signOut, whenEnded, type Self } from "./api";
 
 /** The token of this session; undefined until it is known, null if there is none. */
 class Session {
   self = $state<Self | null | undefined>(undefined);
   trouble = $state("");
+  ended = $state(false); // it was signed in before
+
+  constructor() {
+    // The page stays in the address, and is shown again after signing in.
+    whenEnded(() => {
+      if (this.self) this.ended = true;
+      this.self = null;
+    });
+  }
 
   async begin() {
     this.trouble = "";
@@ -17,6 +26,7 @@ class Session {
 
   async enter(token: string) {
     this.self = await signIn(token);
+    this.ended = false;
   }
 
   async leave() {

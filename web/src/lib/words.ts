@@ -24,6 +24,17 @@ export const bytes = (n: number): string => {
   return `${i === 0 || n >= 9.95 ? n.toFixed(0) : n.toFixed(1)} ${units[i]}`;
 };
 
+/** A speed in bits per second, from bytes and seconds. */
+export const speed = (n: number, s: number): string => {
+  if (s <= 0 || n <= 0) return "–";
+  const bits = (n * 8) / s;
+  if (bits < 1e6) return `${(bits / 1e3).toFixed(0)} kbit/s`;
+  if (bits < 1e9) return `${(bits / 1e6).toFixed(bits < 1e7 ? 1 : 0)} Mbit/s`;
+  return `${(bits / 1e9).toFixed(1)} Gbit/s`;
+};
+
+export const percent = (part: number | null): string => (part === null ? "–" : `${Math.round(part * 100)} %`);
+
 const hours = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
 const weekday = new Intl.DateTimeFormat(undefined, { weekday: "short" });
 const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
@@ -39,9 +50,13 @@ export const when = (at: string | Date, now = new Date()): string => {
   return `${day.format(t)} ${hours.format(t)}`;
 };
 
+const numbers = new Intl.NumberFormat("en");
+export const many = (n: number): string => numbers.format(n).replaceAll(",", "\u202f");
+
 export const dayOf = (at: Date): string => day.format(at);
 
-export const counted = (n: number, one: string, many = `${one}s`): string => (n === 1 ? `1 ${one}` : `${n} ${many}`);
+export const counted = (n: number, one: string, many = `${one}s`): string =>
+  n === 1 ? `1 ${one}` : `${numbers.format(n).replaceAll(",", "\u202f")} ${many}`;
 
 export const outcomes = [
   "current",
@@ -71,4 +86,15 @@ export const reasons: Record<string, string> = {
   "failed-before": "its last run failed or was stopped",
   evicted: "the shared cache no longer had its result",
   faster: "running was faster than fetching there",
+};
+
+/** The kinds of advice, as the legend explains them. */
+export const advices: Record<string, string> = {
+  flaky: "it failed and passed with the same inputs",
+  "not-reproducible": "it gave different outputs for the same inputs",
+  "not-worth-sharing": "fetching its outputs takes longer than running it",
+  "reruns-for-nothing": "a file makes it run again, but its outputs stay the same",
+  "never-shared": "the same work is done again, because its declaration does not let it be shared",
+  "places-differ": "results are not reused between places, because one ingredient differs",
+  "long-pole": "most runs wait for it",
 };

@@ -1,41 +1,35 @@
 <script lang="ts">
-  import { searchParams } from "sv-router";
-  import { Failure, follow, run as ask, type RunDetail, type TaskRecord } from "../lib/api";
+  import { untrack } from "svelte";
+  import { follow, reportAddress, run as ask, type RunDetail, type TaskRecord } from "../lib/api";
+  import { param, setParam } from "../lib/address";
   import Glyph from "../lib/Glyph.svelte";
+  import Legend from "../lib/Legend.svelte";
+  import { Loader } from "../lib/load.svelte";
   import Notice from "../lib/Notice.svelte";
   import { navigate, p, route } from "../lib/routes";
+  import { rowKeys } from "../lib/rows";
   import { session } from "../lib/session.svelte";
   import TaskPane from "../lib/TaskPane.svelte";
   import Timeline from "../lib/Timeline.svelte";
   import { path } from "../lib/timeline";
-  import { bytes, counted, exact, outcomes, seconds, when } from "../lib/words";
+  import { bytes, counted, exact, outcomes, reasons, seconds, speed, when } from "../lib/words";
 
   const id = $derived(String(route.params.id ?? ""));
-  let detail = $state.raw<RunDetail | null>(null);
-  let trouble = $state("");
-  let missing = $state(false);
+  const loader = new Loader<RunDetail>();
+  const detail = $derived(loader.data);
+  const missing = $derived(loader.status === 404 && !loader.data);
+  const trouble = $derived(loader.trouble);
   let now = $state(0);
-
-  async function load(wanted: string) {
-    try {
-      const d = await ask(session.repo, wanted);
-      if (wanted !== id) return;
-      detail = d;
-      trouble = "";
-    } catch (e) {
-      if (wanted !== id) return;
-      missing = e instanceof Failure && e.status === 404;
-      trouble = (e as Error).message;
-    }
-  }
+  const load = (wanted: string) => loader.ask(() => ask(session.repo, wanted));
 
   $effect(() => {
     const wanted = id;
-    detail = null;
-    missing = false;
-    load(wanted);
-    return follow(session.repo, (changed) => {
-      if (!changed || changed === wanted) load(wanted);
+    untrack(() => {
+      loader.status = 0;
+      loader.ask(() => ask(session.repo, wanted), true);
+    });
+    return follow(session.repo, (ids) => {
+      if (!ids || ids.has(wanted)) loader.refresh(() => ask(session.repo, wanted));
     });
   });
   // While it runs, the timeline grows.
@@ -67,16 +61,24 @@
     current: 8,
   };
   const quiet = ["cached", "current", "not-started"];
-  const all = $derived(searchParams.get("all") === "yes" || searchParams.get("all") === true);
+  const all = $derived(param("all") === "yes");
+  const only = $derived(param("only"));
   const records = $derived(
     [...(detail?.records ?? [])].sort((a, b) => weight[a.outcome] - weight[b.outcome] || b.seconds - a.seconds),
   );
+  const saving = $derived(records.filter((r) => ["cached", "restored", "fetched"].includes(r.outcome)));
   const loud = $derived(records.filter((r) => !quiet.includes(r.outcome)));
-  const shown = $derived(all || loud.length === 0 ? records : loud);
+  const shown = $derived(
+    only === "reused"
+      ? [...saving].sort((a, b) => b.saved_seconds - a.saved_seconds)
+      : all || loud.length === 0
+        ? records
+        : loud,
+  );
   const left = $derived(
     outcomes.filter((o) => quiet.includes(o) && detail?.totals[o]).map((o) => `${detail?.totals[o]} ${o}`),
   );
-  const picked = $derived(String(searchParams.get("task") ?? ""));
+  const picked = $derived(param("task"));
   const record = $derived(records.find((r) => r.task === picked) ?? shown[0]);
   const longest = $derived(
     path(detail?.records ?? []).reduce<TaskRecord | undefined>(
@@ -85,7 +87,7 @@
     ),
   );
 
-  const pick = (task: string) => searchParams.set("task", task, { replace: true });
+  const pick = (task: string) => setParam("task", task);
   const why = (r: TaskRecord) => {
     const d = r.detail ?? [];
     if (r.outcome === "failed") return r.message || "";
@@ -99,19 +101,12 @@
   };
 
   function keys(e: KeyboardEvent) {
-    const row = (e.target as HTMLElement).closest<HTMLElement>("[data-row]");
-    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (e.key === "Escape" && !(e.target as HTMLElement).closest("input")) navigate("/");
-    if (!row || !step) return;
-    e.preventDefault();
-    const to = Number(row.dataset.row) + step;
-    const next = document.querySelector<HTMLElement>(`[data-row="${to}"]`);
-    next?.focus();
-    if (next) pick(shown[to].task);
+    rowKeys(e);
+    const row = document.activeElement as HTMLElement | null;
+    if (row?.dataset.row && (e.key === "ArrowDown" || e.key === "ArrowUp")) pick(shown[Number(row.dataset.row)].task);
   }
+  const usedReasons = $derived([...new Set(shown.map((r) => r.reason).filter((r): r is string => !!r))]);
 </script>
-
-<svelte:window onkeydown={keys} />
 
 {#if missing}
   <Notice
@@ -126,23 +121,27 @@
   <div class="sheet h-72 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading the run"></div>
 {:else}
   <div class="mb-4">
-    <h1 class="text-[21px] leading-tight font-semibold tracking-tight">{title}</h1>
+    <h1 class="text-[21px] leading-tight font-semibold tracking-tight break-words">{title}</h1>
     <div class="mt-0.5 text-soft">
       {detail.name}{#if detail.branch}&nbsp;on <code>{detail.branch}</code>{/if}{#if detail.commit}&nbsp;at <code
           >{detail.commit.slice(0, 7)}</code
         >{/if}
       · {detail.place} · <time datetime={detail.started} title={exact(detail.started)}>{when(detail.started)}</time>
       {#if detail.shelf}· shelf <code>{detail.shelf}</code>{/if}
-      {#if detail.running}· <span class="inline-flex items-center gap-1.5 text-ink"><Glyph outcome="ran" />running</span
+      {#if detail.running}· <span class="inline-flex items-center gap-1.5 text-ink"
+          ><Glyph outcome="running" />running</span
         >
       {:else if !detail.finished}· lost: its client stopped reporting
       {:else if detail.interrupted}· interrupted{/if}
     </div>
+    {#if detail.generated}<div class="mt-0.5 font-medium text-copper">
+        This record is generated, to show the console at scale.
+      </div>{/if}
   </div>
 
   <section class="sheet" aria-label="Summary of the run">
     <div class="flex flex-wrap items-center gap-x-9 gap-y-3 border-b border-hair px-4.5 py-3.5">
-      {#each [{ name: "Took", text: detail.running ? seconds(now) : seconds(detail.seconds), tint: "" }, { name: "Saved", text: seconds(detail.saved_seconds), tint: "text-saved" }, { name: "Sharing cost", text: seconds(detail.cost_seconds), tint: "text-cost" }, { name: "Transferred", text: `${bytes(detail.bytes_in)} in, ${bytes(detail.bytes_out)} out`, tint: "" }] as fact (fact.name)}
+      {#each [{ name: "Took", text: detail.running ? seconds(now) : seconds(detail.seconds), tint: "" }, { name: "Saved", text: seconds(detail.saved_seconds), tint: "text-saved" }, { name: "Sharing cost", text: seconds(detail.cost_seconds), tint: "text-cost" }, { name: "Transferred", text: `${bytes(detail.bytes_in)} in, ${bytes(detail.bytes_out)} out`, tint: "" }, ...(detail.bytes_in > 0 && detail.fetch_seconds > 0 ? [{ name: "Speed", text: speed(detail.bytes_in, detail.fetch_seconds), tint: "" }] : [])] as fact (fact.name)}
         <div>
           <div class="small">{fact.name}</div>
           <div class="text-[19px] font-semibold tracking-tight {fact.tint}">{fact.text}</div>
@@ -161,10 +160,32 @@
       </div>
     </div>
     <Timeline run={detail} {now} {picked} onpick={pick} />
+    <div class="flex flex-wrap items-start gap-x-6 gap-y-1 border-t border-hair px-4.5 py-2">
+      <div class="min-w-0 flex-1"><Legend critical /></div>
+      {#if detail.finished}
+        <span class="flex flex-wrap gap-x-3 small"
+          >Reports:
+          {#each [["html", "page"], ["junit", "JUnit XML"], ["trace", "trace"]] as const as [kind, name] (kind)}
+            <a href={reportAddress(session.repo, detail.id, kind)} download>{name}</a>
+          {/each}</span
+        >
+      {/if}
+    </div>
   </section>
 
-  <div class="mt-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_372px]">
+  <div class="mt-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_minmax(372px,34%)]">
     <section class="sheet overflow-x-auto" aria-label="Tasks">
+      {#if saving.length > 0}
+        <div class="flex flex-wrap items-baseline gap-x-3 border-b border-hair px-4.5 py-2">
+          <span
+            >{counted(saving.length, "task was", "tasks were")} not executed thanks to the cache, which saved
+            <span class="text-saved">{seconds(saving.reduce((n, r) => n + r.saved_seconds, 0))}</span></span
+          >
+          <button class="text-copper underline" onclick={() => setParam("only", only === "reused" ? "" : "reused")}
+            >{only === "reused" ? "show all tasks" : "show only these"}</button
+          >
+        </div>
+      {/if}
       <table class="w-full border-collapse">
         <thead class="text-left text-[12.5px] text-soft">
           <tr
@@ -175,7 +196,8 @@
             ><th class="max-md:hidden">Built by</th>
           </tr>
         </thead>
-        <tbody>
+        <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+        <tbody onkeydown={keys}>
           {#each shown as r, i (r.task)}
             <tr
               data-row={i}
@@ -186,7 +208,8 @@
                 ? 'bg-wash'
                 : ''}"
               onclick={() => pick(r.task)}
-              onkeydown={(e) => e.key === "Enter" && pick(r.task)}
+              onkeydown={(e) =>
+                e.key === "Enter" && e.target === e.currentTarget && (e.stopPropagation(), pick(r.task))}
             >
               <td><code>{r.task}</code></td>
               <td><span class="inline-flex items-center gap-1.5"><Glyph outcome={r.outcome} />{r.outcome}</span></td>
@@ -200,7 +223,7 @@
               <td class="small max-w-40 truncate max-md:hidden">
                 {#if r.made_by}<a
                     class="no-underline hover:underline"
-                    href={p("/runs/:id", { params: { id: r.made_by.run } })}
+                    href={p("/runs/:id", { params: { id: r.made_by.run } }) + `?task=${encodeURIComponent(r.task)}`}
                     onclick={(e) => e.stopPropagation()}>{r.made_by.name}, {when(r.made_by.at)}</a
                   >{/if}
               </td>
@@ -209,23 +232,28 @@
           {#each detail.starts as s (s.task)}
             <tr class="border-b border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5">
               <td><code>{s.task}</code></td>
-              <td colspan="2"><span class="inline-flex items-center gap-1.5"><Glyph outcome="ran" />running</span></td>
+              <td colspan="2"
+                ><span class="inline-flex items-center gap-1.5"><Glyph outcome="running" />running</span></td
+              >
               <td class="text-right">{seconds(Math.max(0, now - s.at))}</td><td></td><td></td>
             </tr>
           {/each}
         </tbody>
       </table>
-      {#if loud.length > 0 && left.length > 0}
+      {#if only !== "reused" && loud.length > 0 && left.length > 0}
         <button
           class="w-full px-4.5 py-2 text-left small hover:text-ink"
-          onclick={() =>
-            all
-              ? searchParams.delete("all", undefined, { replace: true })
-              : searchParams.set("all", "yes", { replace: true })}
+          onclick={() => setParam("all", all ? "" : "yes")}
         >
           {all ? "Leave out" : "And"}
           {left.join(", ")}: {counted(records.length - loud.length, "task")} that needed no work
         </button>
+      {/if}
+      {#if usedReasons.length > 0}
+        <details class="border-t border-hair px-4.5 py-2 small">
+          <summary class="cursor-pointer">What the reasons mean</summary>
+          {#each usedReasons as r (r)}<div><b class="font-medium text-ink">{r}</b> {reasons[r] ?? ""}</div>{/each}
+        </details>
       {/if}
     </section>
     {#if record}<section class="sheet" aria-label="The selected task">

@@ -1,112 +1,198 @@
 <script lang="ts">
-  import { ToggleGroup } from "bits-ui";
-  import { searchParams } from "sv-router";
-  import { balance as askBalance, follow, runs as askRuns, type Balance as BalanceData, type RunRow } from "../lib/api";
+  import { untrack } from "svelte";
+  import {
+    balance as askBalance,
+    facets as askFacets,
+    follow,
+    type Balance as Sums,
+    type Facets,
+    type RunQuery,
+  } from "../lib/api";
+  import { numberParam, param, setParam } from "../lib/address";
   import Balance from "../lib/Balance.svelte";
+  import Choice from "../lib/Choice.svelte";
+  import Heading from "../lib/Heading.svelte";
   import Ledger from "../lib/Ledger.svelte";
+  import Legend from "../lib/Legend.svelte";
+  import { Loader } from "../lib/load.svelte";
+  import { measureOf, measures } from "../lib/measures";
   import Notice from "../lib/Notice.svelte";
+  import Pick from "../lib/Pick.svelte";
+  import { navigate } from "../lib/routes";
   import { session } from "../lib/session.svelte";
   import { counted, seconds } from "../lib/words";
 
-  const spans = [2, 14, 90];
-  const most = 2000; // rows; older ones are shown for a longer time span
-  const days = $derived(spans.includes(Number(searchParams.get("days"))) ? Number(searchParams.get("days")) : 14);
+  const spans = [
+    { value: "2", name: "2 days" },
+    { value: "14", name: "14 days" },
+    { value: "last-month", name: "last month" },
+    { value: "90", name: "90 days" },
+    { value: "365", name: "a year" },
+  ];
+  const span = $derived(spans.some((s) => s.value === param("days")) ? param("days") : "14");
+  const groupings = ["place", "branch", "person", "shelf"] as const;
+  const by = $derived(groupings.find((g) => g === param("by")) ?? "place");
+  const measure = $derived(measureOf(param("measure")));
+  const asTable = $derived(param("as") === "table");
+  const ranges = ["took", "saved", "cost", "ran"] as const;
+  const units: Record<string, string> = { took: "s", saved: "s", cost: "s", ran: "tasks" };
 
-  let rows = $state.raw<RunRow[]>([]);
-  let sums = $state.raw<BalanceData | null>(null);
-  let more = $state(false);
-  let trouble = $state("");
-  let asked = 0;
-
-  async function load(span: number) {
-    const mine = ++asked;
-    trouble = "";
-    try {
-      const [b, first] = await Promise.all([
-        askBalance(session.repo, span),
-        askRuns(session.repo, { days: span, limit: 500 }),
-      ]);
-      let list = first.runs;
-      let next = first.next;
-      while (next && list.length < most && mine === asked) {
-        const page = await askRuns(session.repo, { days: span, limit: 500, before: next });
-        list = [...list, ...page.runs];
-        next = page.next;
-      }
-      if (mine !== asked) return;
-      sums = b;
-      rows = list;
-      more = Boolean(next);
-    } catch (e) {
-      if (mine === asked) trouble = (e as Error).message;
-    }
-  }
-
-  $effect(() => void load(days));
-  // Changes are loaded again, at most every 400 ms.
-  $effect(() => {
-    const span = days;
-    let waiting: ReturnType<typeof setTimeout> | undefined;
-    const stop = follow(session.repo, () => {
-      waiting ??= setTimeout(() => {
-        waiting = undefined;
-        load(span);
-      }, 400);
-    });
-    return () => {
-      stop();
-      clearTimeout(waiting);
+  const times = $derived.by(() => {
+    if (span !== "last-month") return { days: Number(span) };
+    const now = new Date();
+    return {
+      since: new Date(now.getFullYear(), now.getMonth() - 1, 1).toISOString(),
+      until: new Date(now.getFullYear(), now.getMonth(), 1).toISOString(),
     };
   });
-  $effect(() => {
-    document.title = `Runs · ${session.repo} · Gray Loft`;
+  const narrow = $derived({
+    text: param("find") || undefined,
+    person: param("person") || undefined,
+    branch: param("branch") || undefined,
+    place: param("place") || undefined,
+    shelf: param("shelf") || undefined,
+    commit: param("commit") || undefined,
+    task: param("of") || undefined,
+    outcome: (param("outcome") || undefined) as RunQuery["outcome"],
+    ...Object.fromEntries(
+      ranges.flatMap((r) =>
+        ["least", "most"].map((end) => {
+          const n = numberParam(`${end}_${r}`, NaN);
+          return [`${end}_${r}`, Number.isNaN(n) ? undefined : n];
+        }),
+      ),
+    ),
   });
+  const query = $derived<RunQuery>({ ...times, ...narrow });
+  const narrowed = $derived(Object.values(narrow).some((v) => v !== undefined));
+
+  const sums = new Loader<Sums>();
+  const values = new Loader<Facets>();
+  let changes = $state(0);
+  let picked = $state<string[]>([]);
+  const ask = () => askBalance(session.repo, { ...query, by });
+
+  $effect(() => {
+    void [query, by];
+    untrack(() => sums.ask(ask));
+  });
+  $effect(() => {
+    const days = "days" in times ? Number(times.days) : 70;
+    untrack(() => values.ask(() => askFacets(session.repo, Math.max(days, 14))));
+  });
+  $effect(() =>
+    follow(session.repo, () => {
+      changes++;
+      sums.refresh(ask);
+    }),
+  );
+
+  function clear() {
+    for (const name of Object.keys(narrow)) setParam(name === "text" ? "find" : name === "task" ? "of" : name, "");
+  }
+  const filters = $derived([
+    { id: "place", label: "Place", items: values.data?.places ?? [] },
+    { id: "person", label: "Person", items: values.data?.people ?? [] },
+    { id: "branch", label: "Branch", items: values.data?.branches ?? [] },
+    { id: "shelf", label: "Shelf", items: values.data?.shelves ?? [] },
+    { id: "outcome", label: "Outcome", items: ["passed", "failed", "interrupted", "running", "lost"] },
+  ]);
+  const period = $derived(spans.find((s) => s.value === span)?.name);
 </script>
 
-<div class="mb-4 flex flex-wrap items-end justify-between gap-x-5 gap-y-3">
-  <div>
-    <h1 class="text-[21px] leading-tight font-semibold tracking-tight">
-      {#if sums}
-        {counted(sums.runs, "run")} saved <span class="text-saved">{seconds(sums.saved_seconds)}</span> of work; sharing
-        cost
-        <span class="text-cost">{seconds(sums.cost_seconds)}</span>
-      {:else}Runs{/if}
-    </h1>
-    <div class="mt-0.5 text-soft">Last {days} days, all places, all shelves</div>
-  </div>
-  <ToggleGroup.Root
-    type="single"
-    value={String(days)}
-    onValueChange={(v) => v && searchParams.set("days", v)}
-    class="flex overflow-hidden rounded-[7px] border border-line bg-sheet"
-    aria-label="How far back"
+<Heading title="Runs">
+  {#if sums.data}
+    {counted(sums.data.total.runs, "run")} saved
+    <span class="text-saved">{seconds(sums.data.total.saved_seconds)}</span> of work; sharing cost
+    <span class="text-cost">{seconds(sums.data.total.cost_seconds)}</span>
+  {:else}Runs{/if}
+  {#snippet about()}
+    {span === "last-month" ? "Last month" : `The last ${period?.replace("a year", "year")}`}{narrowed
+      ? ", of the runs that match"
+      : ", all runs"}
+  {/snippet}
+  {#snippet controls()}
+    <Choice label="Time" value={span} items={spans} onchange={(v) => setParam("days", v, "14")} />
+  {/snippet}
+</Heading>
+
+<div class="mb-3 flex flex-wrap items-center gap-2">
+  <Choice
+    label="Measure"
+    value={measure.id}
+    items={measures.map((m) => ({ value: m.id, name: m.name }))}
+    onchange={(v) => setParam("measure", v, "saved")}
+  />
+  <Pick label="by" value={by} any="" items={[...groupings]} onchange={(v) => setParam("by", v, "place")} />
+  <button class="control" aria-pressed={asTable} onclick={() => setParam("as", asTable ? "" : "table")}
+    >{asTable ? "As a chart" : "As a table"}</button
   >
-    {#each spans as span (span)}
-      <ToggleGroup.Item
-        value={String(span)}
-        class="border-r border-line px-3 py-1 text-soft last:border-0 data-[state=on]:bg-wash data-[state=on]:font-semibold data-[state=on]:text-copper"
-      >
-        {span} days
-      </ToggleGroup.Item>
-    {/each}
-  </ToggleGroup.Root>
 </div>
 
-{#if trouble}
-  <div class="mb-4">
-    <Notice title="The runs could not be loaded" text={trouble} action="Try again" onaction={() => load(days)} />
-  </div>
-{/if}
-{#if sums && rows.length === 0}
+{#if sums.trouble && !sums.data}
   <Notice
-    title="No runs in these {days} days"
-    text="A run appears here when it starts, if its client knows this service and has a token:"
-    command={`export GRAYLOFT_SERVICE=${location.origin} GRAYLOFT_TOKEN=…\ngrayloft run build test`}
+    title="The balance could not be loaded"
+    text={sums.trouble}
+    action="Try again"
+    onaction={() => sums.ask(ask)}
   />
-{:else if sums}
-  <Balance balance={sums} />
-  <Ledger {rows} {more} />
-{:else if !trouble}
-  <div class="sheet h-64 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading the runs"></div>
-  <div class="sheet mt-4.5 h-96 animate-pulse motion-reduce:animate-none"></div>
+{:else if !sums.data}
+  <div class="sheet h-64 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading"></div>
+{:else if sums.data.total.runs === 0 && !narrowed && span === "365"}
+  <Notice
+    title="No run is recorded yet"
+    text="Runs are recorded when somebody runs tasks and is logged in to this service."
+    command="grayloft login {location.origin} && grayloft run build test"
+  />
+{:else if sums.data.groups.length > 0}
+  <Balance balance={sums.data} {measure} {asTable} onname={(name) => setParam(by, name)} />
 {/if}
+
+<div class="mt-4.5 flex flex-wrap items-center gap-2" role="group" aria-label="Filters">
+  {#each filters as f (f.id)}
+    <Pick label={f.label} value={param(f.id)} items={f.items} onchange={(v) => setParam(f.id, v)} />
+  {/each}
+  <details class="relative">
+    <summary class="control cursor-pointer list-none">More filters</summary>
+    <div class="sheet absolute z-10 mt-1 grid w-72 gap-2 p-4 max-sm:right-auto">
+      {#each ranges as r (r)}
+        <div class="grid grid-cols-[52px_1fr_1fr_34px] items-center gap-2">
+          <span class="small capitalize">{r}</span>
+          {#each ["least", "most"] as end (end)}
+            <input
+              type="number"
+              class="w-full min-w-0 rounded-control border border-line bg-paper px-2 py-0.5"
+              placeholder={end}
+              aria-label="{r}: {end}, in {units[r]}"
+              value={param(`${end}_${r}`)}
+              onchange={(e) => setParam(`${end}_${r}`, e.currentTarget.value)}
+            />
+          {/each}
+          <span class="small">{units[r]}</span>
+        </div>
+      {/each}
+      {#each [{ id: "of", label: "Task", hint: "test@fares" }, { id: "commit", label: "Commit", hint: "its start" }] as f (f.id)}
+        <label class="grid grid-cols-[52px_1fr] items-center gap-2"
+          ><span class="small">{f.label}</span>
+          <input
+            class="w-full min-w-0 rounded-control border border-line bg-paper px-2 py-0.5"
+            placeholder={f.hint}
+            value={param(f.id)}
+            onchange={(e) => setParam(f.id, e.currentTarget.value)}
+          /></label
+        >
+      {/each}
+    </div>
+  </details>
+  {#if narrowed}<button class="text-copper underline" onclick={clear}>show all</button>{/if}
+  <span class="ml-auto"></span>
+  <button
+    class="control disabled:opacity-50"
+    disabled={picked.length !== 2}
+    title="select two runs in the list, with the mouse or with the space bar"
+    onclick={() => navigate("/compare", { search: { a: picked[0], b: picked[1] } })}
+    >Compare {picked.length === 2 ? "the two selected runs" : "two selected runs"}</button
+  >
+</div>
+<Ledger {query} {changes} {picked} onpicked={(ids) => (picked = ids)} />
+<div class="mt-3 px-1"><Legend /></div>

@@ -23,7 +23,10 @@
 <main class="mx-auto max-w-md px-4 pt-[14vh]">
   <form class="sheet p-7" onsubmit={enter}>
     <h1 class="text-[21px] font-semibold tracking-tight">Sign in to Gray Loft</h1>
-    <p class="mt-1 text-soft">Use a token with the right to view records.</p>
+    <p class="mt-1 text-soft">
+      {#if session.ended}Your session has ended. Sign in again to continue on this page.{:else}Use a token with the
+        right to view records.{/if}
+    </p>
     <Label.Root class="mt-5 block font-medium" for="token">Token</Label.Root>
     <input
       id="token"
@@ -40,7 +43,7 @@
       {busy ? "Signing in…" : "Sign in"}
     </Button.Root>
     <p class="small mt-6">To make a token, run this where the service runs:</p>
-    <pre class="mt-1 overflow-x-auto rounded-control border border-line bg-paper px-3 py-2"><code
+    <pre class="mt-1 rounded-control border border-line bg-paper px-3 py-2 break-words whitespace-pre-wrap"><code
         >grayloftd token new --repo REPO --name YOU --view</code
       ></pre>
   </form>
