@@ -22,8 +22,16 @@ func main() {
 	dir := flag.String("demo", ".demo", "the demonstration's directory")
 	out := flag.String("out", "docs/screenshots", "directory for the pictures")
 	only := flag.String("only", "", "only the pictures whose name contains this")
+	path := flag.String("path", "", "one page instead, such as /tasks; --out is then the picture's file")
+	scheme := flag.String("scheme", "light", "with --path: light or dark")
+	width := flag.Int64("width", 1280, "with --path: pixels")
 	flag.Parse()
-	if err := shoot(*dir, *out, *only); err != nil {
+	var list []picture
+	if *path != "" {
+		list = []picture{{strings.TrimSuffix(filepath.Base(*out), ".png"), *path, *scheme, *width, "h1"}}
+		*out = filepath.Dir(*out)
+	}
+	if err := shoot(*dir, *out, *only, list); err != nil {
 		fmt.Fprintln(os.Stderr, "shoot:", err)
 		os.Exit(1)
 	}
@@ -37,7 +45,7 @@ type picture struct {
 	wait   string // selector of an element that must be visible
 }
 
-func shoot(demo, out, only string) error {
+func shoot(demo, out, only string, list []picture) error {
 	url, token, err := where(demo)
 	if err != nil {
 		return err
@@ -56,7 +64,7 @@ func shoot(demo, out, only string) error {
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(browser.CSS("#token"))); err != nil {
 		return err
 	}
-	if strings.Contains("sign-in", only) || only == "" {
+	if list == nil && (strings.Contains("sign-in", only) || only == "") {
 		if err := save(ctx, filepath.Join(out, "sign-in.png")); err != nil {
 			return err
 		}
@@ -64,14 +72,10 @@ func shoot(demo, out, only string) error {
 	if err := chromedp.Do(ctx, chromedp.SendKeys(browser.CSS("#token"), token), chromedp.Click(browser.CSS("button[type=submit]")), chromedp.WaitVisible(browser.CSS("[data-row]"))); err != nil {
 		return fmt.Errorf("signing in: %w", err)
 	}
-	for _, p := range []picture{
-		{"runs", "/", "light", 1280, "[data-row]"},
-		{"runs-dark", "/", "dark", 1280, "[data-row]"},
-		{"runs-narrow", "/", "light", 400, "[data-row]"},
-		{"run", "/runs/" + run, "light", 1280, "table [data-row]"},
-		{"run-dark", "/runs/" + run, "dark", 1280, "table [data-row]"},
-		{"run-narrow", "/runs/" + run, "light", 400, "table [data-row]"},
-	} {
+	if list == nil {
+		list = pictures(run)
+	}
+	for _, p := range list {
 		if !strings.Contains(p.name, only) {
 			continue
 		}
@@ -89,6 +93,25 @@ func shoot(demo, out, only string) error {
 		}
 	}
 	return nil
+}
+
+// pictures are those in docs/screenshots.
+func pictures(run string) []picture {
+	return []picture{
+		{"runs", "/", "light", 1280, "[data-row]"},
+		{"runs-dark", "/", "dark", 1280, "[data-row]"},
+		{"runs-narrow", "/", "light", 400, "[data-row]"},
+		{"run", "/runs/" + run, "light", 1280, "table [data-row]"},
+		{"run-dark", "/runs/" + run, "dark", 1280, "table [data-row]"},
+		{"run-narrow", "/runs/" + run, "light", 400, "table [data-row]"},
+		{"run-compare", "/runs/" + run + "?task=test@fares&tab=compare", "light", 1280, "h1"},
+		{"tasks", "/tasks", "light", 1280, "table [data-row]"},
+		{"task", "/tasks/test@fares", "light", 1280, "h1"},
+		{"advice", "/advice", "light", 1280, "h1"},
+		{"projects", "/projects?project=fares", "light", 1280, ".svelte-flow__node"},
+		{"cache", "/cache", "light", 1280, "h1"},
+		{"access", "/access", "light", 1280, "h1"},
+	}
 }
 
 func save(ctx context.Context, file string) error {

@@ -37,11 +37,18 @@ func (s *session) describe(ctx context.Context, now time.Time, opt engine.Option
 
 // declarations returns the repository's declarations, as they were read.
 func (s *session) declarations() protocol.Graph {
-	g := protocol.Graph{Base: s.graph.Repo.Name}
+	g := protocol.Graph{Base: s.graph.Repo.Name, Dirs: []string{}}
 	texts := s.graph.Repo.Texts()
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		g.Files = append(g.Files, protocol.DeclFile{Path: name, Text: texts[name]})
 	}
+	for _, k := range s.graph.Repo.Kinds {
+		if k.Template.Text != "" {
+			g.Dirs = append(g.Dirs, k.Template.Text)
+		}
+	}
+	slices.Sort(g.Dirs)
+	g.Dirs = slices.Compact(g.Dirs)
 	return g
 }
 
@@ -63,6 +70,9 @@ func (s *session) past(ctx context.Context, now time.Time, run string, sum *engi
 			Key: res.Digests.Key, Ingredients: res.Digests.Ingredients, Listing: res.Digests.Listing, Log: res.Digests.Log,
 			Seconds: round(res.Timing.Took.Seconds()),
 		}
+		rec := recordOf(res)
+		t.Key, t.Changed, t.SameOutputs = rec.Key, rec.Changed, rec.SameOutputs
+		t.Saved, t.FetchSeconds, t.BytesIn = round(rec.SavedSeconds), round(rec.FetchSeconds), rec.BytesIn
 		if res.MadeBy != nil {
 			t.MadeBy = res.MadeBy.Name + " at " + res.MadeBy.Place
 		}

@@ -228,6 +228,7 @@ type Run struct {
 type Graph struct {
 	Base  string     `json:"base"`  // the name of the repository, in case it declares none
 	Files []DeclFile `json:"files"` // sorted by path
+	Dirs  []string   `json:"dirs"`  // directories that the declarations name: templates; sorted
 }
 
 // Encode returns the graph as JSON, and its digest.

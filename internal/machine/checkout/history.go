@@ -46,6 +46,12 @@ type PastTask struct {
 	Log         digest.Digest `json:"log"`
 	Seconds     float64       `json:"seconds"`
 	MadeBy      string        `json:"made_by,omitempty"` // "name at place", if somebody else made it
+
+	Saved        float64  `json:"saved_seconds,omitempty"`
+	FetchSeconds float64  `json:"fetch_seconds,omitempty"`
+	BytesIn      int64    `json:"bytes_in,omitempty"`
+	Changed      []string `json:"changed,omitempty"`      // inputs that changed, as far as the record of the run names them
+	SameOutputs  *bool    `json:"same_outputs,omitempty"` // as in the result that its inputs were compared with
 }
 
 const (

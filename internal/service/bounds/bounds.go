@@ -236,6 +236,15 @@ func Graph(g protocol.Graph) error {
 	if len(g.Files) > MaxFiles {
 		c.refuse("files", "has %d elements; at most %d are allowed", len(g.Files), MaxFiles)
 	}
+	if len(g.Dirs) > MaxList {
+		c.refuse("dirs", "has %d elements; at most %d are allowed", len(g.Dirs), MaxList)
+	}
+	for _, d := range g.Dirs {
+		c.text("dirs", d, MaxPath)
+		if !fs.ValidPath(d) {
+			c.refuse("dirs", "%.80q is not a path from the root", d)
+		}
+	}
 	for _, f := range g.Files {
 		c.text("files.path", f.Path, MaxPath)
 		c.text("files.text", f.Text, protocol.MaxBody)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"sync"
 	"testing/fstest"
 	"time"
@@ -106,6 +107,9 @@ func load(recorded protocol.Graph) (*graph.Graph, error) {
 	files := fstest.MapFS{}
 	for _, f := range recorded.Files {
 		files[f.Path] = &fstest.MapFile{Data: []byte(f.Text)}
+	}
+	for _, d := range recorded.Dirs {
+		files[d] = &fstest.MapFile{Mode: fs.ModeDir}
 	}
 	repo, problems, err := decl.Load(files, recorded.Base)
 	if err != nil {

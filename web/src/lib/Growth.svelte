@@ -35,7 +35,7 @@
   );
 </script>
 
-<div class="px-4.5 pb-2" bind:clientWidth={width}>
+<div class="mx-4.5 overflow-hidden pb-2" bind:clientWidth={width}>
   {#if days.length > 1}
     <svg
       {width}

@@ -5,7 +5,7 @@
   import { runLog } from "./api";
   import { spans } from "./ansi";
   import { session } from "./session.svelte";
-  import { many } from "./words";
+  import { counted, many } from "./words";
 
   // The log of a task: only the lines that are looked at are loaded and drawn.
   type Props = { run: string; task: string; digest: string };
@@ -125,7 +125,7 @@
     <button class="control" aria-label="previous match" onclick={() => step(-1)}>↑</button>
     <button class="control" aria-label="next match" onclick={() => (at < 0 ? search() : step(1))}>↓</button>
   {/if}
-  <span class="small">{many(total)} lines</span>
+  <span class="small">{counted(total, "line")}</span>
 </div>
 {#if trouble}<p class="small">The log could not be loaded: {trouble}</p>{/if}
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
