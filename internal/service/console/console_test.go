@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
 	"grayloft.example/grayloft/internal/browser"
@@ -77,30 +76,30 @@ func (p *page) says(selector, text string) {
 			return
 		}
 	}
-	p.t.Fatalf("%s does not say %q, at %s:\n%s", selector, text, p.eval("location.href"), got)
+	p.t.Fatalf("%s does not say %q, at %s:\n%s\nthe page says:\n%s", selector, text, p.eval("location.href"), got, p.eval("document.body.innerText"))
 }
 
-// drag presses the mouse at one fraction of an element's width, moves to
-// another and releases it.
-func (p *page) drag(selector string, from, to float64) {
+// choose gives a field a value, as a person would.
+func (p *page) choose(selector, value string) {
 	p.t.Helper()
-	box, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]float64](
-		"(b => [b.x, b.y, b.width, b.height])(document.querySelector('"+selector+"').getBoundingClientRect())"))
+	p.eval("(e => { e.value = '" + value + "'; e.dispatchEvent(new Event('change', { bubbles: true })) })(document.querySelector('" + selector + "'))")
+}
+
+// axe looks for what keeps people from using the page with a keyboard or a screen
+// reader, and returns what it found.
+func (p *page) axe() string {
+	p.t.Helper()
+	source, err := os.ReadFile("../../../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	send := func(kind input.DispatchMouseEventType, share float64) {
-		_, err := chromedp.Call(p.ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
-			Type: kind, X: box[0] + share*box[2], Y: box[1] + box[3]/2, Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1,
-		})
-		if err != nil {
-			p.t.Fatal(err)
-		}
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](string(source)+"; ''")); err != nil {
+		p.t.Fatal(err)
 	}
-	send(input.DispatchMouseEventTypeMousePressed, from)
-	send(input.DispatchMouseEventTypeMouseMoved, (from+to)/2)
-	send(input.DispatchMouseEventTypeMouseMoved, to)
-	send(input.DispatchMouseEventTypeMouseReleased, to)
+	p.eval("(window.found = '', axe.run().then(r => window.found = 'done: ' + r.violations.map(v => v.id + ' ' + v.nodes[0].html.slice(0, 200)).join('; ')), '')")
+	found := ""
+	trial.Wait(p.t, "axe is done", func() bool { found = p.eval("window.found"); return found != "" })
+	return strings.TrimPrefix(found, "done: ")
 }
 
 const rowOf = "[data-row]"
@@ -157,26 +156,24 @@ func TestTheConsole(t *testing.T) {
 	// separately, and cannot suppress the letter.
 	p.eval("document.body.dispatchEvent(new KeyboardEvent('keydown', { key: '/', bubbles: true, cancelable: true }))")
 	p.do("type", chromedp.KeyEvent("brenna"))
-	p.says("[aria-label=\"Runs\"]", "1 of 2 runs")
-	if got := p.eval("location.search"); !strings.Contains(got, "find=brenna") {
-		t.Errorf("the address does not hold the search: %s", got)
-	}
-	p.do("open by keyboard", chromedp.KeyEvent("\r"), chromedp.KeyEvent("\r"))
+	p.says("#search-hits", "brenna, ")
+	p.do("open by keyboard", chromedp.KeyEvent("\r"))
 	trial.Wait(t, "the run opens", func() bool { return strings.Contains(p.eval("location.pathname"), second.Run) })
 	p.says("[aria-label=\"Tasks\"]", "ci, ") // who made it
 	p.says("[aria-label=\"The selected task\"]", "ci at harbour-ci")
 
-	// Dragging over a histogram filters the table and changes the address. The
-	// right half of "Ran" excludes the run that ran less.
+	// The service filters and sorts; the address says how.
 	p.do("to the runs", chromedp.Navigate(s.URL+"/"), chromedp.WaitVisible(browser.CSS("a[data-row]")))
 	p.says("[aria-label=\"Runs\"]", "2 runs")
-	p.drag("[aria-label=\"Ran: narrow the table\"]", 0.5, 0.99)
-	p.says("[aria-label=\"Runs\"]", "1 of 2 runs")
-	if got := p.eval("location.search"); !strings.Contains(got, "ran=") {
-		t.Errorf("the address does not hold the range: %s", got)
+	p.choose("select[aria-label=\"Place\"]", "home")
+	p.says("[aria-label=\"Runs\"]", "1 run")
+	if got := p.eval("location.search"); !strings.Contains(got, "place=home") {
+		t.Errorf("the address does not hold the filter: %s", got)
 	}
-	p.do("show all", chromedp.Click(browser.CSS("[aria-label=\"Runs\"] button.underline")))
-	p.says("[aria-label=\"Runs\"] > div:last-child", "2 runs")
+	p.do("show all", chromedp.Click(browser.CSS("[aria-label=Filters] button.underline")))
+	p.says("[aria-label=\"Runs\"]", "2 runs")
+	p.choose("[aria-label=\"ran: least, in tasks\"]", "2")
+	p.says("[aria-label=\"Runs\"]", "1 run")
 	p.do("sort", chromedp.Click(browser.CSS("[aria-label=\"sort by Took\"]")))
 	trial.Wait(t, "the address holds the order", func() bool { return strings.Contains(p.eval("location.search"), "sort=took") })
 

@@ -59,7 +59,7 @@ func tokens(cfg *service.Config) *cobra.Command {
 		"the shelves that it reads from; the first one with a result wins",
 	)
 	f.BoolVar(&t.MayView, "view", false, "right to view records and to sign in to the console")
-	f.BoolVar(&t.MayManage, "manage", false, "right to manage tokens")
+	f.BoolVar(&t.MayManage, "manage", false, "right to manage tokens, quota and retention")
 	f.StringVar(&expires, "expires", "", "expiry, such as 90d or 12h from now (default: never)")
 	f.StringVar(&format, "format", "text", "text or json")
 	group.AddCommand(c, listTokens(cfg), rotateToken(cfg), revokeToken(cfg))

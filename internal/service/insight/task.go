@@ -131,7 +131,7 @@ func judge(p *protocol.PlaceTimes) {
 	switch {
 	case p.Run.N < t.Samples || p.Fetch.N < t.Samples:
 		p.Verdict = "unknown"
-		p.Says = fmt.Sprintf("not enough samples: %d executions and %d fetches, of which %d each are needed", p.Run.N, p.Fetch.N, t.Samples)
+		p.Says = fmt.Sprintf("too few samples to compare: running %d, fetching %d; each needs %d", p.Run.N, p.Fetch.N, t.Samples)
 	case difference >= t.SlowerBy:
 		p.Verdict, p.Says = "running", fmt.Sprintf("running is faster, by %s", advice.Seconds(difference))
 	case -difference >= t.SlowerBy:

@@ -110,10 +110,13 @@ type RunOrder struct {
 	Limit     int
 }
 
+// executed is how many tasks a run executed.
+const executed = "(r.n_ran + r.n_failed)"
+
 // runOrders are the columns by which runs are sorted.
 var runOrders = map[string]string{
-	"": "began", "began": "began", "took": "seconds", "saved": "saved_seconds", "cost": "cost_seconds", "ran": "n_ran",
-	"transferred": "bytes_in",
+	"": "r.began", "began": "r.began", "took": "r.seconds", "saved": "r.saved_seconds", "cost": "r.cost_seconds",
+	"ran": executed, "transferred": "r.bytes_in",
 }
 
 // RunOrders tells whether runs can be sorted by a column.
@@ -191,7 +194,7 @@ func (db *DB) conditions(ctx context.Context, repository int64, f RunFilter) (*w
 	w.within("r.seconds", f.Seconds)
 	w.within("r.saved_seconds", f.Saved)
 	w.within("r.cost_seconds", f.Cost)
-	w.within("r.n_ran", f.Ran)
+	w.within(executed, f.Ran)
 	if f.Task != "" {
 		w.withTask(repository, f)
 	}
@@ -253,7 +256,7 @@ func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter, o RunOrde
 	if err := db.GetContext(ctx, &total, `SELECT count(*) FROM runs r WHERE `+w.String(), w.args...); err != nil {
 		return nil, 0, err
 	}
-	column, direction, beyond := "r."+runOrders[o.Column], "DESC", "<"
+	column, direction, beyond := runOrders[o.Column], "DESC", "<"
 	if o.Ascending {
 		direction, beyond = "ASC", ">"
 	}

@@ -33,7 +33,7 @@
         <thead class="text-[12.5px] text-soft">
           <tr class="[&>th]:sticky [&>th]:top-0 [&>th]:bg-sheet [&>th]:px-4.5 [&>th]:py-2 [&>th]:font-medium">
             <th class="text-left">{balance.by}</th><th class="text-left">When</th><th class="text-right">Runs</th>
-            <th class="text-right">{measure.name}</th><th></th>
+            <th class="text-right">{measure.name}</th><th><span class="sr-only">Second figure</span></th>
           </tr>
         </thead>
         <tbody>

@@ -24,7 +24,7 @@
     Gray Loft
   </a>
   <span class="border-l border-line pl-3.5 text-soft">{session.repo}</span>
-  <nav class="-mx-2.5 flex flex-1 overflow-x-auto max-sm:order-3 max-sm:w-full max-sm:flex-none" aria-label="Pages">
+  <nav class="-mx-2.5 flex flex-1 overflow-x-auto max-sm:order-4 max-sm:w-full max-sm:flex-none" aria-label="Pages">
     {#each pages as x (x.path)}
       <a
         href={p(x.path)}
@@ -39,7 +39,7 @@
   </nav>
   <Search />
   <DropdownMenu.Root>
-    <DropdownMenu.Trigger class="control my-2">{session.self?.name}</DropdownMenu.Trigger>
+    <DropdownMenu.Trigger class="control my-2 max-sm:order-2 max-sm:ml-auto">{session.self?.name}</DropdownMenu.Trigger>
     <DropdownMenu.Portal>
       <DropdownMenu.Content class="sheet z-20 min-w-56 py-2" sideOffset={6} align="end">
         <div class="px-4 py-1 small">reads from {session.self?.reads_from.join(", ") || "no shelf"}</div>

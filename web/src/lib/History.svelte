@@ -2,7 +2,7 @@
   import { scaleLog, scaleTime } from "d3-scale";
   import type { TaskPoint } from "./api";
   import { navigate } from "./routes";
-  import { dayOf, seconds, when } from "./words";
+  import { dayOf, seconds, timeOf, when } from "./words";
 
   // How long a task took, over time, by outcome.
   let { points, task }: { points: TaskPoint[]; task: string } = $props();
@@ -18,6 +18,7 @@
   const ticks = $derived(
     y.ticks(4).filter((t) => [1, 2, 5].includes(Math.round(t / 10 ** Math.floor(Math.log10(t) + 1e-9)))),
   );
+  const short = $derived(Math.max(...times) - Math.min(...times) < 2 * 86400e3);
   const days = $derived(x.ticks(Math.max(2, Math.floor(width / 140))));
   const marks: Record<string, string> = {
     ran: "M-3.5 -4 4 0-3.5 4z",
@@ -45,7 +46,7 @@
         y={height - 4}
         text-anchor="middle"
         font-size="11.5"
-        fill="var(--faint)">{dayOf(d)}</text
+        fill="var(--faint)">{short ? timeOf(d) : dayOf(d)}</text
       >{/each}
     {#each points as p, i (i)}
       <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->

@@ -1,7 +1,6 @@
 <script lang="ts">
-  import { blobAddress, type Ingredients } from "./api";
+  import type { Ingredients } from "./api";
   import { p } from "./routes";
-  import { session } from "./session.svelte";
   import { counted, many } from "./words";
 
   // Everything that a key was computed from.
@@ -64,12 +63,7 @@
   <div class="max-h-80 overflow-auto" tabindex="0" role="region" aria-label="Input files">
     {#each files as f (f.name)}<div class="flex gap-2 border-t border-hair py-0.5">
         <code class="break-all">{f.name}</code>
-        <a
-          class="ml-auto"
-          href={blobAddress(session.repo, f.value)}
-          title="{f.value}: download"
-          download={f.name.split("/").pop()}><code class="small">{short(f.value)}</code></a
-        >
+        <code class="ml-auto small" title={f.value}>{short(f.value)}</code>
       </div>{/each}
   </div>
   {#if made.files.length < made.file_count}<p class="small">

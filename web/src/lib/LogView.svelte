@@ -144,7 +144,9 @@
         style:transform="translateY({item.start}px)"
       >
         <span class="w-16 shrink-0 pr-2 text-right text-faint select-none">{l ? l.at.toFixed(1) : "…"}</span>
-        {#if l}{#each spans(l.text) as s, i (i)}<span class={s.style}>{s.text}</span>{/each}{/if}
+        <span
+          >{#if l}{#each spans(l.text) as s, i (i)}<span class={s.style}>{s.text}</span>{/each}{/if}</span
+        >
       </div>
     {/each}
   </div>

@@ -104,7 +104,7 @@
 
 <svelte:window onkeydown={key} />
 
-<div class="relative w-full sm:w-[230px]">
+<div class="relative w-full max-sm:order-3 sm:w-[230px]">
   <label class="flex items-center rounded-control border border-line bg-paper">
     <span class="sr-only">Find a run, a task or a file</span>
     <input

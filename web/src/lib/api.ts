@@ -182,8 +182,25 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void): () =
       lost = false;
     });
   };
+  // A browser opens six connections to a host: pages that nobody looks at must
+  // not hold one each.
+  const look = () => {
+    if (document.visibilityState === "hidden") source?.close();
+    else if (source?.readyState === EventSource.CLOSED) {
+      open();
+      all = true;
+      tell();
+    }
+  };
+  const leave = () => source?.close();
+  document.addEventListener("visibilitychange", look);
+  window.addEventListener("pagehide", leave);
+  window.addEventListener("pageshow", look);
   open();
   return () => {
+    document.removeEventListener("visibilitychange", look);
+    window.removeEventListener("pagehide", leave);
+    window.removeEventListener("pageshow", look);
     source?.close();
     clearTimeout(waiting);
     clearTimeout(again);

@@ -53,6 +53,7 @@ export const when = (at: string | Date, now = new Date()): string => {
 const numbers = new Intl.NumberFormat("en");
 export const many = (n: number): string => numbers.format(n).replaceAll(",", "\u202f");
 
+export const timeOf = (at: Date): string => hours.format(at);
 export const dayOf = (at: Date): string => day.format(at);
 
 export const counted = (n: number, one: string, many = `${one}s`): string =>

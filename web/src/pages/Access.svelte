@@ -85,6 +85,13 @@
     );
     if (done) name = writes = "";
   }
+  let asking = $state<{ word: "Rotate" | "Revoke"; token: TokenRow } | null>(null);
+  function confirm() {
+    if (!asking) return;
+    const { word, token: t } = asking;
+    asking = null;
+    change(t.name, () => (word === "Rotate" ? rotateToken(session.repo, t.id) : revokeToken(session.repo, t.id)));
+  }
   const rights = (t: TokenRow) => [t.view ? "view" : "", t.manage ? "manage" : ""].filter(Boolean).join(", ") || "–";
   const field = "w-full min-w-0 rounded-control border border-line bg-paper px-2.5 py-1";
 </script>
@@ -124,7 +131,7 @@
   {/if}
   {#if trouble}<p class="mb-3 text-failed" role="alert">{trouble}</p>{/if}
 
-  <div class="grid items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_320px]">
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_320px]">
     <section class="sheet overflow-x-auto" aria-label="Tokens">
       <table class="w-full border-collapse">
         <thead class="text-left text-[12.5px] text-soft">
@@ -148,29 +155,18 @@
                 ><time title={exact(t.made_at)}>{when(t.made_at)}</time>{t.made_by ? ` by ${t.made_by}` : ""}</td
               >
               <td class="whitespace-nowrap">
-                {#each [{ word: "Rotate", text: "It gets a new secret. The old one works for one more hour; its sessions end.", act: () => rotateToken(session.repo, t.id) }, { word: "Revoke", text: "It stops working at once, and cannot be restored.", act: () => revokeToken(session.repo, t.id) }] as a (a.word)}
-                  <AlertDialog.Root>
-                    <AlertDialog.Trigger class="control mr-1" disabled={busy} aria-label="{a.word} {t.name}"
-                      >{a.word}</AlertDialog.Trigger
-                    >
-                    <AlertDialog.Portal>
-                      <AlertDialog.Overlay class="fixed inset-0 z-30 bg-black/40" />
-                      <AlertDialog.Content
-                        class="sheet fixed top-1/3 left-1/2 z-40 w-[min(420px,92vw)] -translate-x-1/2 p-6"
-                      >
-                        <AlertDialog.Title class="text-base font-semibold">{a.word} {t.name}?</AlertDialog.Title>
-                        <AlertDialog.Description class="mt-1 text-soft">{a.text}</AlertDialog.Description>
-                        <div class="mt-4 flex justify-end gap-2">
-                          <AlertDialog.Cancel class="control">Cancel</AlertDialog.Cancel>
-                          <AlertDialog.Action
-                            class="control border-copper font-semibold text-copper"
-                            onclick={() => change(t.name, a.act)}>{a.word}</AlertDialog.Action
-                          >
-                        </div>
-                      </AlertDialog.Content>
-                    </AlertDialog.Portal>
-                  </AlertDialog.Root>
-                {/each}
+                <button
+                  class="control mr-1"
+                  disabled={busy}
+                  aria-label="Rotate {t.name}"
+                  onclick={() => (asking = { word: "Rotate", token: t })}>Rotate</button
+                >
+                <button
+                  class="control"
+                  disabled={busy}
+                  aria-label="Revoke {t.name}"
+                  onclick={() => (asking = { word: "Revoke", token: t })}>Revoke</button
+                >
               </td>
             </tr>
           {/each}
@@ -209,9 +205,7 @@
       <label class="flex items-center gap-2"
         ><input type="checkbox" class="accent-copper" bind:checked={manage} /> may manage access and retention</label
       >
-      <button class="control mt-1 border-copper bg-wash font-semibold text-copper" disabled={busy}
-        >Make the token</button
-      >
+      <button class="control mt-1 border-copper font-semibold text-copper" disabled={busy}>Make the token</button>
     </form>
   </div>
 
@@ -237,4 +231,23 @@
     {#if log.data?.length === 0}<p class="px-4.5 pb-3 text-soft">Nothing was changed yet.</p>{/if}
     {#if next}<button class="px-4.5 py-2 text-copper underline" onclick={older}>older</button>{/if}
   </section>
+  <AlertDialog.Root bind:open={() => asking !== null, (open) => !open && (asking = null)}>
+    <AlertDialog.Portal>
+      <AlertDialog.Overlay class="fixed inset-0 z-30 bg-black/40" />
+      <AlertDialog.Content class="sheet fixed top-1/3 left-1/2 z-40 w-[min(420px,92vw)] -translate-x-1/2 p-6">
+        <AlertDialog.Title class="text-base font-semibold">{asking?.word} {asking?.token.name}?</AlertDialog.Title>
+        <AlertDialog.Description class="mt-1 text-soft"
+          >{asking?.word === "Rotate"
+            ? "It gets a new secret. The old one works for one more hour; its sessions end."
+            : "It stops working at once, and cannot be restored."}</AlertDialog.Description
+        >
+        <div class="mt-4 flex justify-end gap-2">
+          <AlertDialog.Cancel class="control">Cancel</AlertDialog.Cancel>
+          <AlertDialog.Action class="control border-copper font-semibold text-copper" onclick={confirm}
+            >{asking?.word}</AlertDialog.Action
+          >
+        </div>
+      </AlertDialog.Content>
+    </AlertDialog.Portal>
+  </AlertDialog.Root>
 {/if}

@@ -114,7 +114,7 @@
     command="grayloft run build test"
   />
 {:else}
-  <div class="grid items-start gap-4.5 lg:grid-cols-2">
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     <section class="sheet" aria-label="Growth">
       <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Growth by shelf</h2>
       <Growth growth={c.growth} />
@@ -155,6 +155,7 @@
     {@render shares("shelf", c.shelves)}
     {@render shares("project", c.projects)}
   </div>
+  <p class="mt-1.5 px-1 small">A file that several entries name is stored once, and counts for each of them here.</p>
   <section class="sheet mt-4.5 overflow-x-auto" aria-label="Largest entries">
     <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Largest entries</h2>
     <table class="w-full border-collapse whitespace-nowrap">
@@ -190,7 +191,7 @@
       </tbody>
     </table>
   </section>
-  <div class="mt-4.5 grid items-start gap-4.5 lg:grid-cols-2">
+  <div class="mt-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     <section class="sheet px-4.5 py-3" aria-label="Evictions">
       <h2 class="text-base font-semibold">Evictions</h2>
       {#if evicted === 0}<p class="text-soft">No entry was evicted in this time.</p>

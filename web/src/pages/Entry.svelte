@@ -52,7 +52,7 @@
     {/snippet}
   </Heading>
   <p class="mb-3 small">key <code class="break-all select-all">{e.key}</code></p>
-  <div class="grid items-start gap-4.5 lg:grid-cols-2">
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     <section class="sheet px-4.5 py-3.5" aria-label="Built from">
       <h2 class="mb-1 text-base font-semibold">Built from</h2>
       <IngredientsView made={e.ingredients_detail} />

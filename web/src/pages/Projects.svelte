@@ -161,12 +161,20 @@
     command="grayloft run build"
   />
 {:else}
-  <div class="grid items-start gap-4.5 {project ? 'lg:grid-cols-[minmax(0,1fr)_340px]' : ''}">
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 {project ? 'lg:grid-cols-[minmax(0,1fr)_340px]' : ''}">
     <section class="sheet overflow-hidden" aria-label={view === "graph" ? "Graph of projects" : "List of projects"}>
       {#if shown.length === 0}<p class="px-4.5 py-6 text-soft">No project matches.</p>
       {:else if view === "graph"}
-        {#await import("../lib/ProjectGraph.svelte") then { default: ProjectGraph }}
+        {#await import("../lib/ProjectGraph.svelte")}
+          <p class="h-[60vh] px-4.5 py-6 small" aria-busy="true">loading the graph…</p>
+        {:then { default: ProjectGraph }}
           <ProjectGraph {nodes} {picked} onpick={pick} />
+          <p class="border-t border-hair px-4.5 py-2 small">
+            A project is left of those that it needs. Red: a task of it failed in the last 30 days. Tab goes from
+            project to project, Enter opens one.
+          </p>
+        {:catch}
+          <p class="px-4.5 py-6">The graph could not be loaded. Load the page again, or use the list.</p>
         {/await}
       {:else}
         <div class="overflow-x-auto">

@@ -39,7 +39,7 @@
       aria-describedby="trouble"
     />
     <p id="trouble" class="mt-2 min-h-5 text-failed" role="alert">{trouble}</p>
-    <Button.Root type="submit" disabled={busy} class="control mt-2 border-copper bg-wash font-semibold text-copper">
+    <Button.Root type="submit" disabled={busy} class="control mt-2 border-copper font-semibold text-copper">
       {busy ? "Signing in…" : "Sign in"}
     </Button.Root>
     <p class="small mt-6">To make a token, run this where the service runs:</p>

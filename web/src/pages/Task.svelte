@@ -141,13 +141,13 @@
       {#each t.places as place (place.place)}<PlaceRow {place} {least} {most} />{/each}
       <p class="border-t border-hair px-4.5 py-2 small">
         A dot is one execution <Glyph outcome="ran" /> or fetch <Glyph outcome="fetched" />; the box holds the middle
-        half, its line is the median. From {seconds(least)} to {seconds(most)}, logarithmic.{#if t.reuse}
+        half, its line is the median. From {seconds(least)} to {seconds(most)}, logarithmic. {#if t.reuse}
           reuse = "{t.reuse}".{/if}
       </p>
     </section>
   {/if}
 
-  <div class="grid items-start gap-4.5 lg:grid-cols-2">
+  <div class="grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     {#if why.length > 0}
       <section class="sheet" aria-label="Why it ran">
         <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Why it ran, by week</h2>
@@ -224,7 +224,7 @@
       <section class="sheet px-4.5 py-3" aria-label="Declaration">
         <h2 class="text-base font-semibold">Declaration</h2>
         <pre
-          class="mt-1 rounded-control border border-hair bg-paper px-2.5 py-1.5 text-[12px] whitespace-pre-wrap"><code
+          class="mt-1 rounded-control border border-hair bg-paper px-2.5 py-1.5 text-[12px] break-words whitespace-pre-wrap"><code
             >{t.command}</code
           ></pre>
         {#each [{ name: "Depends on", list: t.declaration.dependencies }, { name: "Needed by", list: t.declaration.dependents }] as g (g.name)}

@@ -73,7 +73,7 @@ CREATE INDEX runs_branch ON runs (repository_id, branch, began DESC, id DESC);
 CREATE INDEX runs_saved ON runs (repository_id, saved_seconds DESC, id DESC);
 CREATE INDEX runs_took ON runs (repository_id, seconds DESC, id DESC);
 CREATE INDEX runs_cost ON runs (repository_id, cost_seconds DESC, id DESC);
-CREATE INDEX runs_ran ON runs (repository_id, n_ran DESC, id DESC);
+CREATE INDEX runs_ran ON runs (repository_id, (n_ran + n_failed) DESC, id DESC);
 CREATE INDEX runs_commit ON runs (repository_id, commit text_pattern_ops);
 CREATE INDEX runs_words ON runs USING gin (words gin_trgm_ops);
 CREATE INDEX runs_last_good ON runs (repository_id, branch, started_at DESC) WHERE ok AND shelf = 'trusted' AND commit <> '';
