@@ -46,6 +46,11 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 					} else {
 						err = db.SetRetention(cmd.Context(), repo, bytes, days)
 					}
+					if err == nil {
+						err = db.NoteCommand(cmd.Context(), repo, records.Audit{
+							Action: "retention changed", Subject: shelf, Detail: fmt.Sprintf("quota %d bytes; %d days; -1: not changed", bytes, days),
+						})
+					}
 					if err != nil {
 						return err
 					}

@@ -38,6 +38,9 @@ func tokens(cfg *service.Config) *cobra.Command {
 				return err
 			}
 			secret, err := db.NewToken(cmd.Context(), t)
+			if err == nil {
+				err = db.NoteCommand(cmd.Context(), t.Repository, records.Audit{Action: "token made", Subject: t.Name, Detail: records.Rights(t)})
+			}
 			if err = errors.Join(err, closeDB()); err != nil {
 				return err
 			}
@@ -159,10 +162,11 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 			}
 			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				secret, err := db.Rotate(cmd.Context(), id, records.Rotation{Grace: grace, Expires: at})
-				if err == nil {
-					fmt.Fprintln(cmd.OutOrStdout(), secret)
+				if err != nil {
+					return err
 				}
-				return err
+				fmt.Fprintln(cmd.OutOrStdout(), secret)
+				return db.NoteTokenCommand(cmd.Context(), id, "token rotated")
 			})
 		},
 	}
@@ -179,7 +183,12 @@ func revokeToken(cfg *service.Config) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return withRecords(cmd.Context(), cfg, func(db *records.DB) error { return db.Revoke(cmd.Context(), id) })
+			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
+				if err := db.Revoke(cmd.Context(), id); err != nil {
+					return err
+				}
+				return db.NoteTokenCommand(cmd.Context(), id, "token revoked")
+			})
 		},
 	}
 }

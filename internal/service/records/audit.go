@@ -30,13 +30,25 @@ func (db *DB) NoteAudit(ctx context.Context, a Audit) error {
 	return err
 }
 
+// command is who acts when a command on the service's machine changes something.
+const command = "grayloftd"
+
 // NoteCommand records an action of a command on the service's machine.
 func (db *DB) NoteCommand(ctx context.Context, repository string, a Audit) error {
 	if err := db.GetContext(ctx, &a.Repository, `SELECT id FROM repositories WHERE name = $1`, repository); err != nil {
 		return missing(err, "repository "+repository)
 	}
-	a.Actor, a.Address = "grayloftd", "this machine"
+	a.Actor, a.Address = command, "this machine"
 	return db.NoteAudit(ctx, a)
+}
+
+// NoteTokenCommand records what a command on the service's machine did to a
+// token.
+func (db *DB) NoteTokenCommand(ctx context.Context, id int64, action string) error {
+	_, err := db.ExecContext(ctx, `
+		INSERT INTO audit (repository_id, actor, address, action, subject, detail)
+		SELECT repository_id, $2, 'this machine', $3, name, '' FROM tokens WHERE id = $1`, id, command, action)
+	return err
 }
 
 // AuditPage returns actions, newest first, before one; 0 means from the newest.
