@@ -1,6 +1,7 @@
 package checkout
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -95,7 +96,7 @@ func (o *Outputs) found(base *os.Root) (listing.List, error) {
 func (o *Outputs) search(base *os.Root, patterns []glob.Pattern, rows map[string]listing.Kind) error {
 	w := walk{o, base, patterns, rows}
 	for _, p := range patterns {
-		if start := p.LiteralStart(); reachable(base, start) {
+		if start := cmp.Or(p.LiteralStart(), "."); reachable(base, start) {
 			if err := w.from(start); err != nil {
 				return err
 			}

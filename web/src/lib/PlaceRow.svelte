@@ -16,7 +16,9 @@
   const at = (s: number) => x(Math.max(s, least));
 </script>
 
-<div class="grid grid-cols-[minmax(0,1fr)] items-center gap-x-4 border-t border-hair px-4.5 py-2 sm:grid-cols-[130px_minmax(0,1fr)_220px]">
+<div
+  class="grid grid-cols-[minmax(0,1fr)] items-center gap-x-4 border-t border-hair px-4.5 py-2 sm:grid-cols-[130px_minmax(0,1fr)_220px]"
+>
   <div class="font-semibold">{place.place}</div>
   <div class="overflow-hidden" bind:clientWidth={width}>
     <svg
