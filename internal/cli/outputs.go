@@ -38,7 +38,8 @@ func (a *app) outputsCommand() *cobra.Command {
 	var run, to string
 	c := &cobra.Command{
 		Use: "outputs TASK", Short: "List a task's outputs with sizes and digests, or copy them out",
-		Example: "  grayloft outputs package@booking\n  grayloft outputs package@booking --run 06gt --to /tmp/package", Args: cobra.ExactArgs(1),
+		Example: "  grayloft outputs package@booking\n  grayloft outputs package@booking --run 06gt --to /tmp/package",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			r, err := a.load(ctx)
@@ -57,7 +58,8 @@ func (a *app) outputsCommand() *cobra.Command {
 			return a.outputs(ctx, s, t, run, to)
 		},
 	}
-	c.Flags().StringVar(&run, "run", "", "the outputs of this run instead of the last one: of this checkout, or one that the service recorded")
+	c.Flags().
+		StringVar(&run, "run", "", "the outputs of this run instead of the last one: of this checkout, or one that the service recorded")
 	c.Flags().StringVar(&to, "to", "", "copy them into this directory, which must be empty or new")
 	return c
 }
@@ -101,7 +103,12 @@ func (a *app) outputs(ctx context.Context, s *session, t *graph.Task, run, to st
 
 func outputsDocument(t *graph.Task, d digest.Digest, from string, list listing.List) outputsJSON {
 	out := outputsJSON{Task: t.Addr(), Listing: d, From: from, Outputs: []outputRowJSON{}}
-	kinds := map[listing.Kind]string{listing.File: "file", listing.Executable: "executable", listing.Link: "link", listing.EmptyDir: "directory"}
+	kinds := map[listing.Kind]string{
+		listing.File:       "file",
+		listing.Executable: "executable",
+		listing.Link:       "link",
+		listing.EmptyDir:   "directory",
+	}
 	for _, r := range list {
 		row := outputRowJSON{Path: path.Join(t.Project.Dir, r.Path), Kind: kinds[r.Kind], Target: r.Target}
 		if b, ok := r.Blob(); ok {

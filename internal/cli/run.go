@@ -51,7 +51,12 @@ func (a *app) runCommand() *cobra.Command {
 	fl := c.Flags()
 	fl.BoolVar(&f.noReuse, "no-reuse", false, "run everything, even if a result could be reused")
 	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations")
-	fl.StringArrayVar(&f.reports, "report", nil, "write a report: html=FILE (one page), junit=FILE or trace=FILE (for trace viewers); may be repeated")
+	fl.StringArrayVar(
+		&f.reports,
+		"report",
+		nil,
+		"write a report: html=FILE (one page), junit=FILE or trace=FILE (for trace viewers); may be repeated",
+	)
 	fl.StringVar(&f.logs, "logs", "", "live, whole, failures or none (default: failures on a terminal, else whole)")
 	return c
 }
@@ -159,7 +164,10 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	}
 	requested := f.selection.requested(args)
 	view := a.NewView(term.ViewOptions{
-		Title: strings.Join(requested, " "), Tasks: r.graph.Closure(picked), Jobs: f.jobs, Logs: term.Logs(f.logs), Seconds: s.lastSeconds,
+		Title: strings.Join(
+			requested,
+			" ",
+		), Tasks: r.graph.Closure(picked), Jobs: f.jobs, Logs: term.Logs(f.logs), Seconds: s.lastSeconds,
 	})
 	defer view.Close()
 	opt := a.options(f, picked, kill)
@@ -243,8 +251,11 @@ func (s *session) part(ctx context.Context, text string, picked []*graph.Task) (
 		commit, _ := s.git.Head(ctx)
 		seconds, err = s.client.Parts(ctx, schedule.DivisionID(picked, commit, part.Of), term.Addresses(s.graph.Closure(picked)))
 		if err != nil {
-			return nil, machineFault("--part: the runners agree through the service who runs what, but the service cannot be asked: %v.\n"+
-				"Give all of them --offline to divide by the number of tasks instead, or run without --part.", err)
+			return nil, machineFault(
+				"--part: the runners agree through the service who runs what, but the service cannot be asked: %v.\n"+
+					"Give all of them --offline to divide by the number of tasks instead, or run without --part.",
+				err,
+			)
 		}
 	}
 	parts := schedule.Parts(picked, part.Of, func(t *graph.Task) (float64, bool) {

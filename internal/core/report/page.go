@@ -166,7 +166,9 @@ func mark(outcome string) template.HTML {
 		name, shape = "blocked", `<path d="M3.4 2v8M8.6 2v8"/>`
 	}
 	// Both are from the lists above, never from a record.
-	return template.HTML(`<svg class="mark o-` + name + `" width="12" height="12" viewBox="0 0 12 12" aria-hidden="true">` + shape + `</svg>`)
+	return template.HTML(
+		`<svg class="mark o-` + name + `" width="12" height="12" viewBox="0 0 12 12" aria-hidden="true">` + shape + `</svg>`,
+	)
 }
 
 // Kinds are the outcomes that have a colour of their own.

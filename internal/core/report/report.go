@@ -151,7 +151,8 @@ func trace(r Run) ([]byte, error) {
 		}
 		took := b.task.Seconds * 1e6
 		args := map[string]any{"outcome": b.task.Outcome}
-		for name, text := range map[string]string{"reason": b.task.Reason, "detail": strings.Join(b.task.Detail, ", "), "built by": b.task.MadeBy} {
+		for name, text := range map[string]string{"reason": b.task.Reason, "detail": strings.Join(b.task.Detail, ", "),
+			"built by": b.task.MadeBy} {
 			if text != "" {
 				args[name] = text
 			}
@@ -162,7 +163,12 @@ func trace(r Run) ([]byte, error) {
 	}
 	return json.Marshal(map[string]any{
 		"traceEvents": events, "displayTimeUnit": "ms",
-		"otherData": map[string]any{"run": r.ID, "repository": r.Repo, "commit": r.Commit, "started": r.Started.UTC().Format(time.RFC3339)},
+		"otherData": map[string]any{
+			"run":        r.ID,
+			"repository": r.Repo,
+			"commit":     r.Commit,
+			"started":    r.Started.UTC().Format(time.RFC3339),
+		},
 	})
 }
 

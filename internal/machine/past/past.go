@@ -97,7 +97,12 @@ func (h History) Tasks(weeks int) protocol.TaskPage {
 // Advise returns the findings that this machine's history supports.
 func (h History) Advise(weeks int) protocol.AdvicePage {
 	page := protocol.AdvicePage{Since: h.since(weeks).UTC(), Weeks: weeks, Causes: []protocol.CauseRow{}}
-	c := collector{tasks: map[string]*advice.Task{}, keys: map[string]map[string]*advice.Unstable{}, causes: map[string]map[string]*advice.Cause{}, place: h.Place}
+	c := collector{
+		tasks:  map[string]*advice.Task{},
+		keys:   map[string]map[string]*advice.Unstable{},
+		causes: map[string]map[string]*advice.Cause{},
+		place:  h.Place,
+	}
 	page.Runs = h.each(weeks, c.add)
 	in := advice.Input{Weeks: float64(weeks)}
 	for _, name := range c.names() {

@@ -39,7 +39,11 @@ func tokens(cfg *service.Config) *cobra.Command {
 			}
 			secret, err := db.NewToken(cmd.Context(), t)
 			if err == nil {
-				err = db.NoteCommand(cmd.Context(), t.Repository, records.Audit{Action: "token made", Subject: t.Name, Detail: records.Rights(t)})
+				err = db.NoteCommand(
+					cmd.Context(),
+					t.Repository,
+					records.Audit{Action: "token made", Subject: t.Name, Detail: records.Rights(t)},
+				)
 			}
 			if err = errors.Join(err, closeDB()); err != nil {
 				return err
