@@ -110,7 +110,6 @@ func pictures(run string) []picture {
 		{"advice", "/advice", "light", 1280, "h1"},
 		{"projects", "/projects?project=fares", "light", 1280, ".svelte-flow__node"},
 		{"cache", "/cache", "light", 1280, "h1"},
-		{"access", "/access", "light", 1280, "h1"},
 	}
 }
 

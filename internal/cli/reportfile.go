@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -40,6 +41,14 @@ func parseReports(list []string) ([]reportFile, error) {
 }
 
 const reportedLines = 400 // of the log of a failure, the last ones
+
+// writeAll writes the reports of a run, and sends its spans.
+func (a *app) writeAll(ctx context.Context, s *session, files []reportFile, run protocol.Run, sum *engine.Summary) error {
+	if err := exportSpans(ctx, run, s.graph.Repo.Name, sum); err != nil {
+		fmt.Fprintln(a.Err, "warning: the run was not exported:", err)
+	}
+	return s.writeReports(ctx, files, run, sum)
+}
 
 // writeReports writes the reports of a run.
 func (s *session) writeReports(ctx context.Context, files []reportFile, run protocol.Run, sum *engine.Summary) error {

@@ -195,7 +195,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	view.Close()
 	var unwritten error
 	if sum != nil {
-		unwritten = s.writeReports(context.WithoutCancel(ctx), reports, s.describe(ctx, began, opt, requested), sum)
+		unwritten = a.writeAll(context.WithoutCancel(ctx), s, reports, s.describe(ctx, began, opt, requested), sum)
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:

@@ -54,7 +54,7 @@ func signedIn(t *testing.T, s *trial.Service, name string) *page {
 	p := &page{t, ctx, s.URL}
 	token := browser.CSS("#token")
 	p.do("open", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.URL), chromedp.WaitVisible(token))
-	p.do("sign in", chromedp.SendKeys(token, secret+"\r"), chromedp.WaitVisible(browser.CSS("h1")))
+	p.do("sign in", chromedp.SendKeys(token, secret+"\r"), chromedp.WaitVisible(browser.CSS("nav[aria-label=Pages]")))
 	return p
 }
 
