@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 
 	"grayloft.example/grayloft/internal/core/critical"
 	"grayloft.example/grayloft/internal/core/decide"
@@ -72,7 +72,7 @@ func (s *session) writeReports(ctx context.Context, files []reportFile, run prot
 	for _, f := range files {
 		text, err := report.Write(f.kind, out)
 		if err == nil {
-			err = renameio.WriteFile(f.file, text, 0o644)
+			err = maybe.WriteFile(f.file, text, 0o644)
 		}
 		if err != nil {
 			return machineFault("--report %s=%s: %v", f.kind, f.file, err)
