@@ -194,7 +194,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	sharing()
 	view.Close()
 	var unwritten error
-	if sum != nil {
+	if sum != nil && (len(reports) > 0 || exportsSpans()) {
 		unwritten = a.writeAll(context.WithoutCancel(ctx), s, reports, s.describe(ctx, began, opt, requested), sum)
 	}
 	switch {

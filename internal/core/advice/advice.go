@@ -1,5 +1,5 @@
 // Package advice finds what is worth changing in how a repository declares and
-// shares its tasks. Rollups of what happened go in, findings come out, each with
+// shares its tasks. It takes rollups of what happened and returns findings, each with
 // its evidence and the line to change. It reads nothing itself.
 package advice
 

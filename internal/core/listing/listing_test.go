@@ -13,7 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 func sample() List {
 	l := List{

@@ -1,6 +1,6 @@
 // Package report writes what happened in a run for people and for other tools:
-// one self-contained page of HTML, JUnit XML, or a trace for trace viewers. A run
-// goes in, bytes come out.
+// one self-contained page of HTML, JUnit XML, or a trace for trace viewers. It
+// takes a run and returns bytes.
 package report
 
 import (

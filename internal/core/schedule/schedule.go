@@ -1,6 +1,6 @@
 // Package schedule decides in which order ready tasks start: the one with the
 // longest remaining path first, each task weighted by its earlier duration.
-// Durations go in, an order comes out; there is no clock and no process.
+// It takes durations and returns an order; it has no clock and no process.
 package schedule
 
 import (

@@ -1,6 +1,6 @@
 // Package tree selects, among the files of a checkout, those that tasks read and
 // projects offer, and checks that what a task reads through symbolic links is
-// declared. Paths go in and indices of paths come out; no file is opened.
+// declared. It takes paths and returns indices of paths; it opens no file.
 package tree
 
 import (

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/advice"
-	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/protocol"
@@ -107,29 +106,11 @@ func (h History) Advise(weeks int) protocol.AdvicePage {
 	in := advice.Input{Weeks: float64(weeks)}
 	for _, name := range c.names() {
 		t := c.task(name)
-		t.Declared = Declared(h.Graph, name)
+		t.Declared = advice.DeclaredIn(h.Graph, name)
 		in.Tasks = append(in.Tasks, *t)
 	}
 	page.Findings = advice.Find(in, advice.Defaults)
 	return page
-}
-
-// Declared returns what advice has to know about how a task is declared.
-func Declared(g *graph.Graph, task string) advice.Declared {
-	t := g.Task(task)
-	if t == nil {
-		return advice.Declared{}
-	}
-	at := func(p decl.Pos) string {
-		if p.Line == 0 {
-			return ""
-		}
-		return p.At()
-	}
-	return advice.Declared{
-		At: at(t.Pos), Reuse: string(t.Reuse), ReuseAt: at(t.Decl.Reuse.Pos), ReadsAt: at(t.Decl.Reads.Pos),
-		HasProbes: t.ProbesGiven(), HasWrites: t.WritesGiven(),
-	}
 }
 
 // collector adds up outcomes.

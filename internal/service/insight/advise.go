@@ -5,8 +5,6 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/advice"
-	"grayloft.example/grayloft/internal/core/decl"
-	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/records"
 )
@@ -55,27 +53,10 @@ func (q taskQuery) inputs(weeks int) (advice.Input, int, error) {
 	}
 	for _, id := range c.order {
 		t := c.tasks[id]
-		t.Declared = declared(q.Graph, t.Name)
+		t.Declared = advice.DeclaredIn(q.Graph, t.Name)
 		in.Tasks = append(in.Tasks, *t)
 	}
 	return in, runs.All, nil
-}
-
-func declared(g *graph.Graph, task string) advice.Declared {
-	if g == nil || g.Task(task) == nil {
-		return advice.Declared{}
-	}
-	t := g.Task(task)
-	at := func(p decl.Pos) string {
-		if p.Line == 0 {
-			return ""
-		}
-		return p.At()
-	}
-	return advice.Declared{
-		At: at(t.Pos), Reuse: string(t.Reuse), ReuseAt: at(t.Decl.Reuse.Pos), ReadsAt: at(t.Decl.Reads.Pos),
-		HasProbes: t.ProbesGiven(), HasWrites: t.WritesGiven(),
-	}
 }
 
 // only is the condition that selects the task, if there is one.
