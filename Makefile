@@ -18,6 +18,11 @@ demo: ## start everything with demo data, and stay up (DEMO_STAY=no: exit when i
 	@$(MAKE) --no-print-directory build
 	@$(GO) run ./demo/play --dir "$(DEMO_DIR)" --bin bin --port "$(DEMO_PORT)" --stay=$(if $(filter no,$(DEMO_STAY)),false,true)
 
+.PHONY: archive
+archive: ## fill skerry-archive into the demo: a year of generated records (3 minutes, 4 GB)
+	@scripts/need.sh demo
+	$(GO) run ./demo/archive --dir "$(DEMO_DIR)" $(ARCHIVE)
+
 .PHONY: test
 test: ## everything: formatting, linters, the console's types, all tests
 	@scripts/need.sh test

@@ -20,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"grayloft.example/grayloft/demo/home"
 	"grayloft.example/grayloft/demo/slowline"
 )
 
@@ -94,31 +95,15 @@ func (d *demo) run(ctx context.Context, stay bool) error {
 }
 
 func (d *demo) paths() (err error) {
-	for _, p := range []*string{&d.dir, &d.bin, &d.source} {
+	for _, p := range []*string{&d.bin, &d.source} {
 		if *p, err = filepath.Abs(*p); err != nil {
 			return err
 		}
 	}
-	if os.Geteuid() == 0 && !open(filepath.Dir(d.dir)) {
-		// PostgreSQL does not run as root, and its own user must be able to
-		// reach the directory.
-		d.dir = filepath.Join("/var/tmp", "grayloft-demo"+strings.ReplaceAll(d.dir, "/", "-"))
+	if d.dir, err = home.Dir(d.dir); err != nil {
+		return err
 	}
 	return os.MkdirAll(d.dir, 0o755)
-}
-
-// open tells whether everyone may pass through a directory and its parents.
-func open(dir string) bool {
-	for {
-		info, err := os.Stat(dir)
-		if err != nil || info.Mode()&0o001 == 0 {
-			return false
-		}
-		if dir == filepath.Dir(dir) {
-			return true
-		}
-		dir = filepath.Dir(dir)
-	}
 }
 
 func (d *demo) running() (string, bool) {

@@ -29,7 +29,7 @@ var may = map[string][]string{
 	"internal/structure": {},
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
-	"demo":               {},
+	"demo":               {"internal/core", "internal/protocol", "internal/service"},
 	"bench":              {"demo", "internal/core", "internal/protocol", "internal/service"},
 	"docs":               {"internal/browser"},
 }

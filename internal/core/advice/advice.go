@@ -101,6 +101,9 @@ type Declared struct {
 	ReadsAt   string // file:line of its reads, if they are given
 	HasProbes bool
 	HasWrites bool
+	// WritesNothing tells that it has no outputs by declaration: they are always
+	// the same, and say nothing about a change.
+	WritesNothing bool
 }
 
 // Place is how long a task took at one place.

@@ -155,6 +155,17 @@ func TestOneFileIsNamedRatherThanItsDirectory(t *testing.T) {
 	}
 }
 
+// The outputs of a task that has none are always the same: that is no finding.
+func TestTheOutputsOfATestSayNothing(t *testing.T) {
+	task := advice.Task{
+		Name: "test@b", Declared: advice.Declared{At: "x:1", HasProbes: true, HasWrites: true, WritesNothing: true},
+		Causes: []advice.Cause{{Path: "src/a.go", Reruns: 30, SameOutputs: 30}},
+	}
+	if got := advice.Find(advice.Input{Tasks: []advice.Task{task}}, advice.Defaults); len(got) != 0 {
+		t.Errorf("%+v", got)
+	}
+}
+
 // Nobody can change what is not declared any more, and what is declared as local
 // is not shared anyway.
 func TestWhatCannotBeChangedIsNotAdvised(t *testing.T) {

@@ -14,7 +14,7 @@ func DeclaredIn(g *graph.Graph, task string) Declared {
 	t := g.Task(task)
 	return Declared{
 		At: lineOf(t.Pos), Reuse: string(t.Reuse), ReuseAt: lineOf(t.Decl.Reuse.Pos), ReadsAt: lineOf(t.Decl.Reads.Pos),
-		HasProbes: t.ProbesGiven(), HasWrites: t.WritesGiven(),
+		HasProbes: t.ProbesGiven(), HasWrites: t.WritesGiven(), WritesNothing: t.Transparent(),
 	}
 }
 

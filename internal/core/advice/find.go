@@ -106,6 +106,9 @@ func (f finder) sharingChange(everywhere bool) (change, at string) {
 }
 
 func (f finder) rerunsForNothing() []Finding {
+	if f.task.Declared.WritesNothing {
+		return nil
+	}
 	var found []Cause
 	for _, c := range f.task.Causes {
 		if c.Reruns >= f.t.Reruns && float64(c.SameOutputs) >= f.t.SameOutputs*float64(c.Reruns) {
