@@ -43,6 +43,12 @@ func run(dir, bin, out string, rounds int, only string) error {
 		defer f.stop()
 		all = append(all, f.rows()...)
 	}
+	records, stop, err := b.records(only)
+	if err != nil {
+		return fmt.Errorf("a service with records to measure: %w", err)
+	}
+	defer stop()
+	all = append(all, records...)
 	fmt.Printf("%-72s %10s %10s %7s %7s\n", "name", "ours", "baseline", "ratio", "goal")
 	for _, r := range all {
 		if !strings.Contains(r.name, only) {

@@ -1,6 +1,9 @@
 package main
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // entry is a result on a shelf.
 type entry struct {
@@ -77,7 +80,7 @@ func (c *cache) add(e *entry) {
 }
 
 func (c *cache) count(e *entry, sign int64) {
-	of := shareOf{e.shelf, c.m.tasks[e.task].owner}
+	of := shareOf{family(e.shelf), c.m.tasks[e.task].owner}
 	s := c.held[of]
 	s.entries, s.bytes = s.entries+sign, s.bytes+sign*c.m.tasks[e.task].bytes
 	if s.entries == 0 {
@@ -85,6 +88,14 @@ func (c *cache) count(e *entry, sign int64) {
 		return
 	}
 	c.held[of] = s
+}
+
+// family is what growth is noted by.
+func family(shelf string) string {
+	if first, _, several := strings.Cut(shelf, "/"); several {
+		return first + "/*"
+	}
+	return shelf
 }
 
 // endDay removes what was not used for long, and notes what there is.

@@ -206,3 +206,57 @@ probes = []
 		t.Errorf("%+v", got)
 	}
 }
+
+// Two places with different versions of a tool do not reuse from each other: the
+// probe is named. Where a file differs as well, nothing is.
+func TestMissesBetweenPlacesAreFound(t *testing.T) {
+	s := trial.Serve(t)
+	version := filepath.Join(t.TempDir(), "version")
+	have := func(v string) {
+		if err := os.WriteFile(version, []byte(v), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	repo := trial.Repository(t)
+	harbour := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "` + repo + `"
+[probe.tool]
+run = "cat ` + version + `"
+[task.charts]
+run = "cp in out"
+reads = ["in"]
+writes = ["out"]
+probes = ["tool"]
+[task.notes]
+run = "cp note done"
+reads = ["note"]
+writes = ["done"]
+probes = ["tool"]
+`, "in": "0", "note": "0", ".gitignore": "out\ndone\n"}).Login(s.URL, s.TokenFor(t, repo, "ci", "trusted", "trusted"), "harbour-ci")
+	isla := s.TokenFor(t, repo, "isla", "person/isla", "person/isla", "trusted")
+	for _, text := range []string{"1", "2", "3"} {
+		harbour.Write("in", text)
+		harbour.Write("note", text)
+		harbour.Commit("change")
+		have("one")
+		if got := harbour.Run("charts", "notes").Totals["ran"]; got != 2 {
+			t.Fatal(got)
+		}
+		have("two")
+		home := harbour.Clone().Login(s.URL, isla, "home")
+		home.Write("note", "not committed "+text)
+		if got := home.Run("charts", "notes").Totals["ran"]; got != 2 {
+			t.Fatal(got)
+		}
+	}
+	var page protocol.AdvicePage
+	trial.Wait(t, "the runs are rolled up", func() bool {
+		page = adviceOf(t, harbour)
+		return len(page.Findings) > 0
+	})
+	if f := page.Findings[0]; len(page.Findings) != 1 || f.Kind != advice.PlacesDiffer || f.Task != "charts@"+repo || f.Place != "home" ||
+		!strings.Contains(f.Says, "from harbour-ci: probe tool differs") {
+		t.Errorf("%+v", page.Findings)
+	}
+}

@@ -20,6 +20,7 @@ import (
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/jobs"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/service/stored"
 )
 
 // Config says where a service stores data and where it listens.
@@ -150,8 +151,9 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
+	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{
-		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations}, Retention: c.Retention, Interval: c.CleanupInterval,
+		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients}, Retention: c.Retention, Interval: c.CleanupInterval,
 		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"net/http"
 	"unicode/utf8"
 
@@ -56,35 +55,9 @@ func (s *Server) runTask(c *gin.Context) {
 	c.JSON(http.StatusOK, d)
 }
 
-// decoded returns ingredients by their digest; nil if the service does not have
-// them, or cannot read them.
-func (s *Server) decoded(ctx context.Context, repo int64, d digest.Digest) (*key.Ingredients, error) {
-	text, err := s.blobOf(ctx, repo, d)
-	if text == nil || err != nil {
-		return nil, err
-	}
-	in, err := key.Decode(text)
-	if err != nil {
-		return nil, nil // written by another version
-	}
-	return in, nil
-}
-
-// blobOf returns a blob; nil if the service does not have it.
-func (s *Server) blobOf(ctx context.Context, repo int64, d digest.Digest) ([]byte, error) {
-	if d.IsZero() {
-		return nil, nil
-	}
-	text, err := s.readBlob(ctx, repo, d, protocol.MaxPart)
-	if errors.Is(err, records.ErrNotExist) {
-		return nil, nil
-	}
-	return text, err
-}
-
 // ingredients returns ingredients for people.
 func (s *Server) ingredients(ctx context.Context, repo int64, d digest.Digest) (*protocol.Ingredients, error) {
-	in, err := s.decoded(ctx, repo, d)
+	in, err := s.stored().Ingredients(ctx, repo, d)
 	if in == nil || err != nil {
 		return nil, err
 	}
@@ -121,7 +94,7 @@ func named(list []key.NamedValue) []protocol.Ingredient {
 func (s *Server) addFiles(ctx context.Context, repo int64, in *key.Ingredients, out *protocol.Ingredients) error {
 	var fault error
 	read := func(d digest.Digest) ([]byte, error) {
-		text, err := s.blobOf(ctx, repo, d)
+		text, err := s.stored().ReadIfThere(ctx, repo, d)
 		if err != nil {
 			fault = err
 		}
@@ -148,7 +121,7 @@ func (s *Server) addFiles(ctx context.Context, repo int64, in *key.Ingredients, 
 // outputs lists the outputs of a listing, and how many there are.
 func (s *Server) outputs(ctx context.Context, repo int64, d digest.Digest) (rows []protocol.OutputRow, total int, err error) {
 	rows = []protocol.OutputRow{}
-	text, err := s.blobOf(ctx, repo, d)
+	text, err := s.stored().ReadIfThere(ctx, repo, d)
 	if text == nil || err != nil {
 		return rows, 0, err
 	}
@@ -190,7 +163,7 @@ func (s *Server) difference(c *gin.Context) {
 		rec, err := s.Records.TaskOfRun(ctx, repo, run, task)
 		if err == nil {
 			d.Records = append(d.Records, rec)
-			made[i], err = s.decoded(ctx, repo, rec.Ingredients)
+			made[i], err = s.stored().Ingredients(ctx, repo, rec.Ingredients)
 		}
 		if err == nil {
 			lists[i], err = s.listingOf(ctx, repo, rec.Listing)
@@ -235,7 +208,7 @@ func outputChange(x listing.Difference) key.Change {
 }
 
 func (s *Server) listingOf(ctx context.Context, repo int64, d digest.Digest) (listing.List, error) {
-	text, err := s.blobOf(ctx, repo, d)
+	text, err := s.stored().ReadIfThere(ctx, repo, d)
 	if text == nil || err != nil {
 		return nil, err
 	}
@@ -254,7 +227,7 @@ type texts struct {
 }
 
 func (t texts) read(d digest.Digest) ([]byte, error) {
-	text, err := t.s.blobOf(t.ctx, t.repo, d)
+	text, err := t.s.stored().ReadIfThere(t.ctx, t.repo, d)
 	if text == nil && err == nil {
 		err = records.ErrNotExist
 	}
@@ -280,7 +253,7 @@ func (t texts) diff(x key.Change) string {
 		if err != nil {
 			return ""
 		}
-		text, err := t.s.readBlob(t.ctx, t.repo, d, comparedTexts+1)
+		text, err := t.s.stored().Read(t.ctx, t.repo, d, comparedTexts+1)
 		if err != nil || len(text) > comparedTexts || !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0 {
 			return ""
 		}

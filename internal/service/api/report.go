@@ -73,7 +73,7 @@ func (s *Server) addEvidence(ctx context.Context, repo int64, d protocol.RunDeta
 
 // logTail returns the last lines of a log; none if the service does not have it.
 func (s *Server) logTail(ctx context.Context, repo int64, d digest.Digest) (string, error) {
-	text, err := s.blobOf(ctx, repo, d)
+	text, err := s.stored().ReadIfThere(ctx, repo, d)
 	if text == nil || err != nil {
 		return "", err
 	}

@@ -2,23 +2,21 @@ package api
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/bounds"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/service/stored"
 )
 
 func (s *Server) startRun(c *gin.Context) {
@@ -180,7 +178,7 @@ func (s *Server) runLog(c *gin.Context) {
 		s.fault(c, err)
 		return
 	}
-	text, err := s.readBlob(c.Request.Context(), repo, d, 2*tasklog.Max)
+	text, err := s.stored().Read(c.Request.Context(), repo, d, 2*tasklog.Max)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -202,19 +200,7 @@ func (s *Server) runLog(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// readBlob reads a blob of at most that many bytes; what is longer is cut.
-func (s *Server) readBlob(ctx context.Context, repo int64, d digest.Digest, most int64) ([]byte, error) {
-	b, err := s.Records.Blob(ctx, repo, d)
-	if err != nil {
-		return nil, err
-	}
-	r, err := s.Blobs.Open(ctx, b.Object, 0, b.Size)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	return io.ReadAll(io.LimitReader(r, most))
-}
+func (s *Server) stored() stored.Reader { return stored.Reader{Records: s.Records, Blobs: s.Blobs} }
 
 // intervals is the number of bars in a strip of the balance.
 const intervals = 180

@@ -2,6 +2,7 @@ package insight
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/advice"
@@ -76,65 +77,77 @@ func (c *collector) names() error {
 	return err
 }
 
-// weekRow is a cell of task_weeks.
-type weekRow struct {
-	Task         int64                `db:"task_id"`
-	Place        string               `db:"place"`
-	Outcome      string               `db:"outcome"`
-	Seconds      float64              `db:"seconds"`
-	FetchSeconds float64              `db:"fetch_seconds"`
-	Bytes        int64                `db:"bytes_in"`
-	CriticalRuns int                  `db:"critical_runs"`
-	Critical     float64              `db:"critical"`
-	Buckets      records.Array[int16] `db:"buckets"`
-	Counts       records.Array[int32] `db:"counts"`
-}
-
 func (c *collector) weeks() error {
-	var rows []weekRow
-	if err := c.rows(&rows, `
-		SELECT task_id, place, outcome, seconds, fetch_seconds, bytes_in, critical_runs, critical, buckets, counts FROM task_weeks
-		WHERE repository_id = $1 AND week >= $3`+only+`AND outcome IN ('ran', 'failed', 'fetched', 'restored')
-		ORDER BY task_id, place`); err != nil {
+	if err := c.totals(); err != nil {
 		return err
 	}
+	return c.durations()
+}
+
+// totals adds up what the tasks did at each place.
+func (c *collector) totals() error {
+	var rows []struct {
+		Task         int64   `db:"task_id"`
+		Place        string  `db:"place"`
+		FetchTook    float64 `db:"fetch_took"`
+		FetchBytes   int64   `db:"fetch_bytes"`
+		RunTook      float64 `db:"run_took"`
+		Runs         int     `db:"runs"`
+		CriticalRuns int     `db:"critical_runs"`
+		Critical     float64 `db:"critical"`
+	}
+	if err := c.rows(&rows, `
+		SELECT task_id, place, coalesce(sum(seconds) FILTER (WHERE outcome = 'fetched'), 0) AS fetch_took,
+			coalesce(sum(bytes_in) FILTER (WHERE outcome = 'fetched'), 0)::bigint AS fetch_bytes,
+			coalesce(sum(seconds) FILTER (WHERE outcome = 'ran'), 0) AS run_took,
+			coalesce(sum(n) FILTER (WHERE outcome = 'ran'), 0) AS runs, sum(critical_runs) AS critical_runs, sum(critical) AS critical
+		FROM task_weeks WHERE repository_id = $1 AND week >= $3`+only+`AND outcome IN ('ran', 'failed', 'fetched', 'restored')
+		GROUP BY 1, 2 ORDER BY 1, 2`); err != nil {
+		return err
+	}
+	type sum struct {
+		took float64
+		n    int
+	}
+	ran := map[int64]sum{}
 	for _, r := range rows {
 		t := c.tasks[r.Task]
 		t.CriticalRuns, t.CriticalPart = t.CriticalRuns+r.CriticalRuns, t.CriticalPart+r.Critical
-		if len(t.Places) == 0 || t.Places[len(t.Places)-1].Name != r.Place {
-			t.Places = append(t.Places, advice.Place{Name: r.Place})
-		}
-		r.addTo(&t.Places[len(t.Places)-1])
-	}
-	for _, t := range c.tasks {
-		sum, n := 0.0, 0
-		for _, p := range t.Places {
-			sum, n = sum+p.Run.Sum, n+p.Run.N
-		}
-		if n > 0 {
-			t.CriticalTook = sum / float64(n)
+		t.Places = append(t.Places, advice.Place{Name: r.Place, FetchBytes: r.FetchBytes, FetchTook: r.FetchTook})
+		if s := (sum{ran[r.Task].took + r.RunTook, ran[r.Task].n + r.Runs}); s.n > 0 {
+			ran[r.Task] = s
+			t.CriticalTook = s.took / float64(s.n)
 		}
 	}
 	return nil
 }
 
-func (r weekRow) addTo(p *advice.Place) {
-	to := &p.Run
-	switch r.Outcome {
-	case "fetched":
-		to = &p.Fetch
-		p.FetchBytes, p.FetchTook = p.FetchBytes+r.Bytes, p.FetchTook+r.Seconds
-	case "ran":
-	default:
-		return
+// durations adds the histograms of all weeks to the places, which are known.
+func (c *collector) durations() error {
+	var rows []struct {
+		Task    int64   `db:"task_id"`
+		Place   string  `db:"place"`
+		Fetched bool    `db:"fetched"`
+		Bucket  int     `db:"bucket"`
+		N       int     `db:"n"`
+		Seconds float64 `db:"seconds"`
 	}
-	n := int32(0)
-	for _, k := range r.Counts {
-		n += k
+	if err := c.rows(&rows, `
+		SELECT task_id, place, outcome = 'fetched' AS fetched, bucket, sum(k) AS n, sum(seconds * k / n) AS seconds
+		FROM task_weeks, unnest(buckets, counts) AS u (bucket, k)
+		WHERE repository_id = $1 AND week >= $3`+only+`AND outcome IN ('ran', 'fetched') GROUP BY 1, 2, 3, 4 ORDER BY 1, 2`); err != nil {
+		return err
 	}
-	for i, b := range r.Buckets {
-		to.Add(int(b), int(r.Counts[i]), r.Seconds*float64(r.Counts[i])/float64(max(n, 1)))
+	for _, r := range rows {
+		t := c.tasks[r.Task]
+		p := &t.Places[slices.IndexFunc(t.Places, func(p advice.Place) bool { return p.Name == r.Place })]
+		if r.Fetched {
+			p.Fetch.Add(r.Bucket, r.N, r.Seconds)
+		} else {
+			p.Run.Add(r.Bucket, r.N, r.Seconds)
+		}
 	}
+	return nil
 }
 
 func (c *collector) repeats() error {

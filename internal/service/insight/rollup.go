@@ -10,6 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -24,6 +25,9 @@ const rollLock = 0x10f7_0002
 type Rollups struct {
 	DB           *records.DB
 	Declarations *Declarations
+	// Made returns what an execution was made from, by the digest of its
+	// ingredients; nil if that is not known. Without it, near misses are not found.
+	Made func(ctx context.Context, repository int64, ingredients digest.Digest) (*key.Ingredients, error)
 }
 
 // touched is a run whose cells are computed.
@@ -60,6 +64,13 @@ func (r *Rollups) Roll(ctx context.Context, repository int64, run string) error 
 			return err
 		}
 	}
+	if err := r.rollUp(ctx, repository, run, graphs); err != nil || r.Made == nil {
+		return err
+	}
+	return r.findMisses(ctx, repository, run)
+}
+
+func (r *Rollups) rollUp(ctx context.Context, repository int64, run string, g *graph.Graph) error {
 	return r.DB.InTx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock($1, $2)`, rollLock, int32(repository)); err != nil {
 			return err
@@ -70,7 +81,7 @@ func (r *Rollups) Roll(ctx context.Context, repository int64, run string) error 
 			WHERE repository_id = $1 AND id = $2`, repository, run); err != nil || len(list) == 0 {
 			return err
 		}
-		return roll(ctx, tx, list[0], graphs)
+		return roll(ctx, tx, list[0], g)
 	})
 }
 

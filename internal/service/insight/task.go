@@ -19,15 +19,13 @@ func (r Reader) Behaviour(ctx context.Context, task string, weeks int) (protocol
 		return b, err
 	}
 	q := taskQuery{ctx, r, id, b.Since}
-	page, err := r.Tasks(ctx, TaskFilter{Weeks: weeks, Text: task, Limit: 500})
+	page, err := r.Tasks(ctx, TaskFilter{Weeks: weeks, Limit: 1, only: id})
 	if err != nil {
 		return b, err
 	}
 	b.Task, b.Trend = task, []float64{}
-	for _, row := range page.Tasks {
-		if row.Task == task {
-			b.TaskRow = row
-		}
+	if len(page.Tasks) > 0 {
+		b.TaskRow = page.Tasks[0]
 	}
 	for _, step := range []func(*protocol.TaskBehaviour) error{q.places, q.points, q.reasons, q.causes, q.unstable, q.tests} {
 		if err := step(&b); err != nil {

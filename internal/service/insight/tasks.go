@@ -21,6 +21,7 @@ type TaskFilter struct {
 	Ascending bool
 	Skip      int
 	Limit     int
+	only      int64 // the id of one task; 0: all
 }
 
 // taskOrders are the columns by which tasks are sorted.
@@ -62,8 +63,8 @@ func (r taskRow) row() protocol.TaskRow {
 	}
 }
 
-// taskSums adds up the rollups of each task. Its arguments are the repository
-// and the first week.
+// taskSums adds up the rollups of each task that a condition selects. Its
+// arguments are the repository, the first week and the place.
 const taskSums = `
 	SELECT s.*, n.name AS task, n.project, coalesce(run_seconds / nullif(executed, 0), 0) AS mean_seconds,
 		reused::float8 / nullif(reused + executed, 0) AS hit_rate
@@ -73,7 +74,7 @@ const taskSums = `
 			sum(same_outputs) AS same_outputs, sum(run_seconds) AS run_seconds, sum(saved_seconds) AS saved_seconds,
 			sum(fetch_seconds) AS fetch_seconds, sum(bytes_in)::bigint AS bytes_in, sum(bytes_out)::bigint AS bytes_out,
 			sum(critical_runs) AS critical_runs
-		FROM task_weeks WHERE repository_id = $1 AND week >= $2 AND ($3 = '' OR place = $3) GROUP BY 1) s
+		FROM task_weeks WHERE repository_id = $1 AND week >= $2 AND ($3 = '' OR place = $3) %s GROUP BY 1) s
 	JOIN tasks n ON n.id = s.task_id`
 
 // sinceWeeks returns the Monday with which a number of weeks, the current one
@@ -87,10 +88,14 @@ func (r Reader) Tasks(ctx context.Context, f TaskFilter) (protocol.TaskPage, err
 	if f.Ascending {
 		direction = "ASC"
 	}
+	condition := ""
+	if f.only != 0 {
+		condition = fmt.Sprintf("AND task_id = %d", f.only)
+	}
 	var rows []taskRow
 	if err := r.DB.SelectContext(ctx, &rows, fmt.Sprintf(`
-		SELECT *, count(*) OVER () AS total FROM (%s) t WHERE $4 = '' OR lower(task) LIKE $4
-		ORDER BY %s %s NULLS LAST, task LIMIT %d OFFSET %d`, taskSums, taskOrders[f.Column], direction, f.Limit, f.Skip),
+		SELECT *, count(*) OVER () AS total FROM (`+taskSums+`) t WHERE $4 = '' OR lower(task) LIKE $4
+		ORDER BY %s %s NULLS LAST, task LIMIT %d OFFSET %d`, condition, taskOrders[f.Column], direction, f.Limit, f.Skip),
 		r.Repository, page.Since, f.Place, records.Like(f.Text)); err != nil {
 		return page, err
 	}
