@@ -49,17 +49,25 @@ var questions = []question{
 		SELECT task_id, week, sum(run_seconds) FROM task_weeks WHERE repository_id = 1 AND task_id BETWEEN 100 AND 200
 			AND week >= date_trunc('week', now() - interval '84 days') GROUP BY 1, 2;`},
 	{"one task, a year", "/tasks/compile@fare-meter?weeks=52", `
-		SELECT * FROM task_weeks WHERE repository_id = 1 AND task_id = (SELECT id FROM tasks WHERE name = 'compile@fare-meter');
-		SELECT place, outcome, count(*), percentile_cont(ARRAY[0, 0.25, 0.5, 0.75, 1]) WITHIN GROUP (ORDER BY seconds) FROM run_tasks
-		WHERE repository_id = 1 AND task_id = (SELECT id FROM tasks WHERE name = 'compile@fare-meter')
-			AND began >= now() - interval '364 days' AND outcome IN ('ran', 'fetched') GROUP BY 1, 2;
-		SELECT began, run_id, place, outcome, reason, seconds FROM run_tasks
-		WHERE repository_id = 1 AND task_id = (SELECT id FROM tasks WHERE name = 'compile@fare-meter')
-			AND began >= now() - interval '364 days' AND outcome IN ('ran', 'failed', 'fetched', 'restored') ORDER BY began DESC LIMIT 500;
-		SELECT date_trunc('week', began), reason, count(*) FROM run_tasks
-		WHERE repository_id = 1 AND task_id = (SELECT id FROM tasks WHERE name = 'compile@fare-meter')
+		SELECT id FROM tasks WHERE repository_id = 1 AND name = 'compile@fare-meter' \gset
+		SELECT outcome, sum(n), sum(seconds), sum(run_seconds), sum(fetch_seconds), sum(saved_seconds), sum(bytes_in) FROM task_weeks
+		WHERE repository_id = 1 AND task_id = :id AND week >= now() - interval '364 days' GROUP BY 1;
+		SELECT week, sum(run_seconds) FROM task_weeks WHERE repository_id = 1 AND task_id = :id AND week >= now() - interval '364 days' GROUP BY 1;
+		SELECT place, outcome, count(*), percentile_cont(ARRAY[0, 0.25, 0.5, 0.75, 1]) WITHIN GROUP (ORDER BY seconds),
+			percentile_disc(ARRAY(SELECT (i + 0.5) / 200 FROM generate_series(0, 199) AS i)) WITHIN GROUP (ORDER BY seconds) FROM run_tasks
+		WHERE repository_id = 1 AND task_id = :id AND began >= now() - interval '364 days' AND outcome IN ('ran', 'fetched') GROUP BY 1, 2;
+		SELECT began, run_id, place, outcome, reason, seconds FROM run_tasks WHERE repository_id = 1 AND task_id = :id
+			AND began >= now() - interval '364 days' AND outcome IN ('ran', 'failed', 'fetched', 'restored') ORDER BY began DESC LIMIT 2000;
+		SELECT date_trunc('week', began), reason, count(*) FROM run_tasks WHERE repository_id = 1 AND task_id = :id
 			AND began >= now() - interval '364 days' AND outcome IN ('ran', 'failed') GROUP BY 1, 2;
-		SELECT count(*), sum(runs) FROM run_hours WHERE repository_id = 1 AND hour >= now() - interval '364 days';`},
+		SELECT path, sum(reruns), sum(same_outputs), sum(seconds) FROM task_causes WHERE repository_id = 1 AND task_id = :id
+			AND week >= now() - interval '364 days' GROUP BY 1 ORDER BY 2 DESC LIMIT 50;
+		SELECT name, count(*) FILTER (WHERE result = 'failed') FROM test_cases WHERE repository_id = 1 AND task_id = :id
+			AND began >= now() - interval '364 days' GROUP BY 1;
+		SELECT * FROM unstable_keys WHERE repository_id = 1 AND task_id = :id;
+		SELECT sum(runs), sum(worked) FROM run_hours WHERE repository_id = 1 AND hour >= now() - interval '364 days';
+		SELECT place, outcome, bucket, sum(k) FROM task_weeks, unnest(buckets, counts) AS u (bucket, k)
+		WHERE repository_id = 1 AND task_id = :id AND week >= now() - interval '364 days' AND outcome IN ('ran', 'fetched') GROUP BY 1, 2, 3;`},
 	{"advice, 13 weeks", "/advice?weeks=13", `
 		SELECT task_id, place, outcome = 'fetched', bucket, sum(k), sum(seconds * k / n) FROM task_weeks, unnest(buckets, counts) AS u (bucket, k)
 		WHERE repository_id = 1 AND week >= date_trunc('week', now() - interval '84 days') AND outcome IN ('ran', 'fetched') GROUP BY 1, 2, 3, 4;

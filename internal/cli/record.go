@@ -89,8 +89,8 @@ func (r *recording) Started(t *graph.Task, at time.Duration, slot int) {
 	r.to.Started(protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot})
 }
 
-// Line implements [engine.Observer]: logs are recorded as a whole.
-func (*recording) Line(*graph.Task, string) {}
+// Line implements [engine.Observer].
+func (r *recording) Line(t *graph.Task, line string) { r.to.Line(t.Addr(), line) }
 
 // Warn implements [engine.Observer]: warnings are for the person.
 func (*recording) Warn(string) {}

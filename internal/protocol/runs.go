@@ -192,6 +192,32 @@ type Log struct {
 	Total int       `json:"total"`
 }
 
+// LogChunks is the body of POST runs/{id}/logs: what running tasks printed.
+type LogChunks struct {
+	Chunks []LogChunk `json:"chunks"`
+}
+
+// LogChunk are lines of a log that still grows.
+type LogChunk struct {
+	Task  string    `json:"task"`
+	First int       `json:"first"` // number of the first of Lines, from 0
+	Lines []LogLine `json:"lines"`
+}
+
+// LogAnswer says how many lines of each log the service has; -1: it takes no
+// more of it.
+type LogAnswer struct {
+	Have map[string]int `json:"have"`
+}
+
+// Limits of a log that still grows. The whole log is stored once its task ends.
+const (
+	MaxChunkLines = 5000
+	MaxChunks     = 200      // in a request
+	MaxLineBytes  = 4096     // of one line; the rest is cut
+	MaxGrowing    = 32 << 20 // bytes of all growing logs of a run
+)
+
 // Figures add up runs.
 type Figures struct {
 	Runs         int     `json:"runs"`

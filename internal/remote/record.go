@@ -16,17 +16,18 @@ import (
 // Recorder tells the service about a run while it goes on. Events are numbered,
 // so that sending them again is harmless.
 type Recorder struct {
-	c   *Client
-	run protocol.Run
+	c    *Client
+	run  protocol.Run
+	logs *growing
 
 	declarations func() protocol.Graph
 
 	mu     sync.Mutex
 	graph  *protocol.Graph // that the service may not have; nil: it has it
 	all    []protocol.Event
-	logs   []digest.Digest
-	sent   int // of all
-	sentLg int // of logs
+	made   []digest.Digest // logs
+	sent   int             // of all
+	sentLg int             // of made
 	wake   chan struct{}
 	// dropped tells that nothing of the run is sent later.
 	dropped bool
@@ -36,6 +37,7 @@ type Recorder struct {
 // Record starts to record a run. Declarations returns those of its repository.
 func Record(c *Client, run protocol.Run, declarations func() protocol.Graph) *Recorder {
 	r := &Recorder{c: c, run: run, declarations: declarations, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	r.logs = grow(c, run.ID)
 	go r.send()
 	return r
 }
@@ -52,17 +54,24 @@ func (r *Recorder) add(e protocol.Event) {
 }
 
 // Started records that a task started to run.
-func (r *Recorder) Started(s protocol.TaskStart) { r.add(protocol.Event{Start: &s}) }
+func (r *Recorder) Started(s protocol.TaskStart) {
+	r.add(protocol.Event{Start: &s})
+	r.logs.started(s.Task)
+}
+
+// Line records a line that a running task printed.
+func (r *Recorder) Line(task, line string) { r.logs.line(task, line) }
 
 const detailKept = 20 // entries of a task's detail; the ingredients contain everything
 
 // Done records the outcome of a task. Its log is sent along if the task ran in
 // this run.
 func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
+	r.logs.done(rec.Task)
 	rec.Detail = rec.Detail[:min(len(rec.Detail), detailKept)]
 	r.mu.Lock()
 	if logMade && !rec.Log.IsZero() {
-		r.logs = append(r.logs, rec.Log)
+		r.made = append(r.made, rec.Log)
 	}
 	r.mu.Unlock()
 	r.add(protocol.Event{Task: &rec})
@@ -159,7 +168,7 @@ func (r *Recorder) refuse(err error) {
 
 func (r *Recorder) flush(ctx context.Context) (finished bool, err error) {
 	r.mu.Lock()
-	events, logs := r.all[r.sent:], r.logs[r.sentLg:]
+	events, logs := r.all[r.sent:], r.made[r.sentLg:]
 	r.mu.Unlock()
 	if err := r.c.sendLogs(ctx, logs); err != nil {
 		return false, err
@@ -221,6 +230,7 @@ const (
 // Finish records the outcome of the run, and waits for what is left to be sent;
 // the rest waits in the spool.
 func (r *Recorder) Finish(fin protocol.RunFinish) {
+	r.logs.stop()
 	r.c.Ending()
 	r.add(protocol.Event{Finish: &fin})
 	wait := finishLimit
@@ -236,7 +246,7 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.sent < len(r.all) && !r.dropped {
-		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Graph: r.graph, Events: r.all, Logs: r.logs})
+		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Graph: r.graph, Events: r.all, Logs: r.made})
 	}
 	if fin.Interrupted {
 		r.c.backlog.end(0)

@@ -82,6 +82,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	write.POST("/packs", s.limitUploads, s.putPack)
 	write.POST("/runs", s.startRun)
 	write.POST("/runs/:id/events", s.addEvents)
+	write.POST("/runs/:id/logs", s.addLines)
 	write.PUT("/graphs/:digest", s.putGraph)
 	write.POST("/parts/:digest", s.parts)
 	s.recordRoutes(v)

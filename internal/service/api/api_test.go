@@ -400,7 +400,7 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	}
 	defer live.Body.Close()
 	follow := bufio.NewScanner(live.Body)
-	if !follow.Scan() || follow.Text() != ": ready" {
+	if !follow.Scan() || follow.Text() != "retry: 1000" {
 		t.Fatalf("it begins with %q", follow.Text())
 	}
 

@@ -18,8 +18,8 @@ const (
 	streamsEach = 50 // streams of one token
 )
 
-// live sends, as server-sent events, the ids of runs that change. It ends when
-// its token does.
+// live sends, as server-sent events, the ids of runs that change, and of those
+// with a log that grows. It ends when its token does.
 func (s *Server) live(c *gin.Context) {
 	t := token(c)
 	sub, stop := s.hub.subscribe(t)
@@ -40,7 +40,7 @@ func (s *Server) live(c *gin.Context) {
 	}
 	alive := time.NewTicker(aliveEvery)
 	defer alive.Stop()
-	for ok := send(": ready\n\n"); ok; {
+	for ok := send("retry: 1000\n: ready\n\n"); ok; {
 		select {
 		case <-c.Request.Context().Done():
 			return
@@ -54,6 +54,8 @@ func (s *Server) live(c *gin.Context) {
 			ok = (valid || err != nil) && send(": alive\n\n")
 		case run := <-sub.runs:
 			ok = send("event: run\ndata: {\"id\":%q}\n\n", run)
+		case run := <-sub.logs:
+			ok = send("event: log\ndata: {\"id\":%q}\n\n", run)
 		}
 	}
 }
@@ -74,6 +76,7 @@ type hub struct {
 type subscription struct {
 	repository, token int64
 	runs              chan string
+	logs              chan string   // runs with tasks whose logs grew
 	ended             chan struct{} // closed when the token ended
 }
 
@@ -83,7 +86,7 @@ func newHub(log *slog.Logger, ended, clean func()) *hub {
 
 // subscribe returns nil if the token has too many streams.
 func (h *hub) subscribe(t records.Token) (*subscription, func()) {
-	s := &subscription{t.RepositoryID, t.ID, make(chan string, 64), make(chan struct{})}
+	s := &subscription{t.RepositoryID, t.ID, make(chan string, 64), make(chan string, 64), make(chan struct{})}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	open := 0
@@ -105,6 +108,15 @@ func (h *hub) subscribe(t records.Token) (*subscription, func()) {
 
 // RunChanged implements [records.Listener].
 func (h *hub) RunChanged(repository int64, run string) {
+	h.tell(repository, run, func(s *subscription) chan string { return s.runs })
+}
+
+// LogGrew implements [records.Listener].
+func (h *hub) LogGrew(repository int64, run string) {
+	h.tell(repository, run, func(s *subscription) chan string { return s.logs })
+}
+
+func (h *hub) tell(repository int64, run string, to func(*subscription) chan string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for s := range h.subs {
@@ -112,7 +124,7 @@ func (h *hub) RunChanged(repository int64, run string) {
 			continue
 		}
 		select {
-		case s.runs <- run:
+		case to(s) <- run:
 		default: // too slow: it receives the next change
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/bounds"
 	"grayloft.example/grayloft/internal/service/insight"
@@ -77,15 +76,22 @@ func (s *Server) addEvents(c *gin.Context) {
 	}
 	through, err := s.Records.AddEvents(c.Request.Context(), token(c), c.Param("id"), in.Events)
 	var gap records.GapError
-	switch {
-	case errors.As(err, &gap):
+	if errors.As(err, &gap) {
 		problem(c, http.StatusConflict, "earlier events are missing", gap.Error())
+		return
+	}
+	s.recorded(c, err, protocol.EventsAnswer{Through: through})
+}
+
+// recorded answers a client that reported something of its run.
+func (s *Server) recorded(c *gin.Context, err error, answer any) {
+	switch {
 	case errors.Is(err, records.ErrOthers):
 		problem(c, http.StatusForbidden, "this run belongs to another token", err.Error())
 	case err != nil:
 		s.fault(c, err)
 	default:
-		c.JSON(http.StatusOK, protocol.EventsAnswer{Through: through})
+		c.JSON(http.StatusOK, answer)
 	}
 }
 
@@ -167,37 +173,6 @@ func addDependencies(list []protocol.TaskRecord, g *graph.Graph) {
 			}
 		}
 	}
-}
-
-const logLines = 5000
-
-func (s *Server) runLog(c *gin.Context) {
-	repo := token(c).RepositoryID
-	d, err := s.Records.RunLog(c.Request.Context(), repo, c.Param("id"), c.Query("task"))
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	text, err := s.stored().Read(c.Request.Context(), repo, d, 2*tasklog.Max)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	lines := tasklog.Parse(text)
-	first, most := 0, logLines
-	if c.Query("first") != "" {
-		var ok bool
-		if first, ok = number(c, "first", 0, 10_000_000); !ok {
-			return
-		}
-	} else {
-		first = max(0, len(lines)-logLines)
-	}
-	out := protocol.Log{Task: c.Query("task"), First: min(first, len(lines)), Lines: []protocol.LogLine{}, Total: len(lines)}
-	for _, l := range lines[out.First:min(out.First+most, len(lines))] {
-		out.Lines = append(out.Lines, protocol.LogLine{At: l.At.Seconds(), Text: l.Text})
-	}
-	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) stored() stored.Reader { return stored.Reader{Records: s.Records, Blobs: s.Blobs} }

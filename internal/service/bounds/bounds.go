@@ -171,6 +171,27 @@ func Event(e protocol.Event) error {
 	return c.err
 }
 
+// LogChunks checks lines of logs that still grow.
+func LogChunks(in protocol.LogChunks) error {
+	var c checker
+	if len(in.Chunks) > protocol.MaxChunks {
+		c.refuse("chunks", "has %d elements; at most %d are allowed", len(in.Chunks), protocol.MaxChunks)
+	}
+	for _, x := range in.Chunks {
+		c.text("chunks.task", x.Task, MaxText)
+		c.number("chunks.first", float64(x.First), 0, 1e9)
+		if len(x.Lines) > protocol.MaxChunkLines {
+			c.refuse("chunks.lines", "has %d elements; at most %d are allowed", len(x.Lines), protocol.MaxChunkLines)
+			break
+		}
+		for _, l := range x.Lines {
+			c.text("chunks.lines.text", l.Text, protocol.MaxLineBytes)
+			c.number("chunks.lines.at", l.At, 0, MaxSeconds)
+		}
+	}
+	return c.err
+}
+
 func (c *checker) record(r protocol.TaskRecord) {
 	c.text("task.task", r.Task, MaxText)
 	c.text("task.project", r.Project, MaxText)

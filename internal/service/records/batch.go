@@ -143,7 +143,22 @@ func (b *batch) write(ctx context.Context, tx *sqlx.Tx) error {
 	if err := b.writeRows(ctx, tx, ids); err != nil {
 		return err
 	}
+	if ended := b.ended(ids); len(ended) > 0 {
+		if err := endLogs(ctx, tx, b.run, ended); err != nil {
+			return err
+		}
+	}
 	return b.writeTests(ctx, tx, ids)
+}
+
+// ended returns the ids of the tasks that do not run any more.
+func (b *batch) ended(ids map[string]int64) (list []int64) {
+	for name, row := range b.rows {
+		if !row.Running {
+			list = append(list, ids[name])
+		}
+	}
+	return list
 }
 
 func (b *batch) writeRows(ctx context.Context, tx *sqlx.Tx, ids map[string]int64) error {

@@ -100,6 +100,7 @@ func (db *DB) forgetOld(ctx context.Context) error {
 		`DELETE FROM parts WHERE made_at < now() - interval '7 days'`,
 		`DELETE FROM divergences WHERE at < now() - interval '180 days'`,
 		`DELETE FROM sessions WHERE expires_at < now()`,
+		`DELETE FROM growing_logs WHERE stored_at < now() - interval '2 days'`,
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return err

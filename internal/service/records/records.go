@@ -142,13 +142,15 @@ const (
 	runChannel   = "grayloft_runs"
 	tokenChannel = "grayloft_tokens"
 	cleanChannel = "grayloft_cleaned"
+	logChannel   = "grayloft_logs"
 )
 
 // Listener receives what any replica changes.
 type Listener interface {
 	RunChanged(repository int64, run string)
-	TokenEnded(token int64) // revoked, or with a new secret
-	Cleaned()               // a cleanup has ended
+	LogGrew(repository int64, run string) // of a task that runs
+	TokenEnded(token int64)               // revoked, or with a new secret
+	Cleaned()                             // a cleanup has ended
 }
 
 // Listen tells a listener about changes until the context ends or the connection
@@ -159,7 +161,7 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel+"; LISTEN "+logChannel); err != nil {
 		return err
 	}
 	for {
@@ -172,6 +174,10 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		switch n.Channel {
 		case cleanChannel:
 			to.Cleaned()
+		case logChannel:
+			if _, err := fmt.Sscanf(n.Payload, "%d %s", &id, &run); err == nil {
+				to.LogGrew(id, run)
+			}
 		case tokenChannel:
 			if _, err := fmt.Sscan(n.Payload, &id); err == nil {
 				to.TokenEnded(id)

@@ -161,6 +161,9 @@ func finishRun(ctx context.Context, tx *sqlx.Tx, run runHead, f protocol.RunFini
 	if err != nil {
 		return err
 	}
+	if err := endLogs(ctx, tx, run, nil); err != nil {
+		return err
+	}
 	return CountTasks(ctx, tx, run.Repository, run.Began, run.ID)
 }
 

@@ -1,15 +1,17 @@
 <script lang="ts">
   import { createVirtualizer } from "@tanstack/svelte-virtual";
-  import { untrack } from "svelte";
+  import { tick, untrack } from "svelte";
   import { get } from "svelte/store";
-  import { runLog } from "./api";
+  import { Failure, runLog } from "./api";
   import { spans } from "./ansi";
   import { session } from "./session.svelte";
   import { counted, many } from "./words";
 
-  // The log of a task: only the lines that are looked at are loaded and drawn.
-  type Props = { run: string; task: string; digest: string };
-  let { run, task, digest }: Props = $props();
+  // The log of a task: only the lines that are looked at are loaded and drawn. The
+  // log of a task that runs has no digest; growth changes whenever there is more of
+  // it, and who looks at its end stays there.
+  type Props = { run: string; task: string; digest: string; growth?: number };
+  let { run, task, digest, growth = 0 }: Props = $props();
   type Line = { at: number; text: string };
   const size = 5000; // lines in one answer
 
@@ -34,7 +36,8 @@
     } catch (e) {
       if (mine !== generation) return;
       asked.delete(n);
-      trouble = (e as Error).message;
+      // What runs may not have printed anything yet.
+      if (digest || (e as Failure).status !== 404) trouble = (e as Error).message;
     }
   }
 
@@ -51,6 +54,32 @@
       if (total > size) load(Math.floor((total - 1) / size));
     });
   });
+
+  // More of a growing log: the last part again, and what follows.
+  let loading = false;
+  let missed = false;
+  async function more() {
+    missed = true;
+    if (loading) return;
+    loading = true;
+    while (missed) {
+      missed = false;
+      trouble = "";
+      const stay = atEnd;
+      const n = Math.floor(total / size);
+      asked.delete(n);
+      await load(n);
+      for (let next = n + 1; next * size < total; next++) await load(next);
+      await tick();
+      if (stay && total > 0) get(virtual).scrollToIndex(total - 1, { align: "end" });
+    }
+    loading = false;
+  }
+  $effect(() => {
+    if (growth > 0) untrack(more);
+  });
+  let atEnd = true;
+  const watchEnd = () => (atEnd = !!box && box.scrollTop + box.clientHeight > box.scrollHeight - 40);
 
   let box: HTMLElement | undefined = $state();
   const virtual = createVirtualizer<HTMLElement, HTMLElement>({
@@ -125,12 +154,13 @@
     <button class="control" aria-label="previous match" onclick={() => step(-1)}>↑</button>
     <button class="control" aria-label="next match" onclick={() => (at < 0 ? search() : step(1))}>↓</button>
   {/if}
-  <span class="small">{counted(total, "line")}</span>
+  <span class="small">{counted(total, "line")}{digest ? "" : " so far"}</span>
 </div>
 {#if trouble}<p class="small">The log could not be loaded: {trouble}</p>{/if}
 <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div
   bind:this={box}
+  onscroll={watchEnd}
   class="max-h-[420px] overflow-auto rounded-control border border-hair font-mono text-[12px] leading-[18px] text-soft"
   tabindex="0"
   role="region"

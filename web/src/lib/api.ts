@@ -140,8 +140,9 @@ const calm = 500;
 
 /** Calls changed with the ids of runs that changed, at most twice a second, until
  * stopped; without ids after the connection was lost and restored. If the session
- * has ended, the next request finds out. */
-export function follow(repo: string, changed: (ids?: Set<string>) => void): () => void {
+ * has ended, the next request finds out. Grew is called with the id of a run with a
+ * task whose log grew. */
+export function follow(repo: string, changed: (ids?: Set<string>) => void, grew?: (id?: string) => void): () => void {
   let source: EventSource | undefined;
   let ids = new Set<string>();
   let all = false;
@@ -163,6 +164,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void): () =
       ids.add(JSON.parse(e.data).id);
       tell();
     });
+    source.addEventListener("log", (e) => grew?.(JSON.parse(e.data).id));
     source.addEventListener("error", () => {
       lost = true;
       if (source?.readyState !== EventSource.CLOSED) return;
@@ -178,6 +180,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void): () =
       if (lost) {
         all = true;
         tell();
+        grew?.();
       }
       lost = false;
     });
@@ -190,6 +193,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void): () =
       open();
       all = true;
       tell();
+      grew?.();
     }
   };
   const leave = () => source?.close();

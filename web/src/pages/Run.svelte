@@ -4,6 +4,7 @@
   import { param, setParam } from "../lib/address";
   import Glyph from "../lib/Glyph.svelte";
   import Legend from "../lib/Legend.svelte";
+  import LogView from "../lib/LogView.svelte";
   import { Loader } from "../lib/load.svelte";
   import Notice from "../lib/Notice.svelte";
   import { navigate, p, route } from "../lib/routes";
@@ -20,6 +21,7 @@
   const missing = $derived(loader.status === 404 && !loader.data);
   const trouble = $derived(loader.trouble);
   let now = $state(0);
+  let growth = $state(0); // changes whenever a log grew
   const load = (wanted: string) => loader.ask(() => ask(session.repo, wanted));
 
   $effect(() => {
@@ -28,9 +30,15 @@
       loader.status = 0;
       loader.ask(() => ask(session.repo, wanted), true);
     });
-    return follow(session.repo, (ids) => {
-      if (!ids || ids.has(wanted)) loader.refresh(() => ask(session.repo, wanted));
-    });
+    return follow(
+      session.repo,
+      (ids) => {
+        if (!ids || ids.has(wanted)) loader.refresh(() => ask(session.repo, wanted));
+      },
+      (grew) => {
+        if (!grew || grew === wanted) growth++;
+      },
+    );
   });
   // While it runs, the timeline grows.
   $effect(() => {
@@ -79,7 +87,11 @@
     outcomes.filter((o) => quiet.includes(o) && detail?.totals[o]).map((o) => `${detail?.totals[o]} ${o}`),
   );
   const picked = $derived(param("task"));
-  const record = $derived(records.find((r) => r.task === picked) ?? shown[0]);
+  const starts = $derived(detail?.starts ?? []);
+  const running = $derived(
+    starts.find((s) => s.task === picked) ?? (records.some((r) => r.task === picked) ? undefined : starts[0]),
+  );
+  const record = $derived(running ? undefined : (records.find((r) => r.task === picked) ?? shown[0]));
   const longest = $derived(
     path(detail?.records ?? []).reduce<TaskRecord | undefined>(
       (m, r) => (!m || r.seconds > m.seconds ? r : m),
@@ -103,7 +115,10 @@
   function keys(e: KeyboardEvent) {
     rowKeys(e);
     const row = document.activeElement as HTMLElement | null;
-    if (row?.dataset.row && (e.key === "ArrowDown" || e.key === "ArrowUp")) pick(shown[Number(row.dataset.row)].task);
+    if (row?.dataset.row && (e.key === "ArrowDown" || e.key === "ArrowUp")) {
+      const n = Number(row.dataset.row);
+      pick((shown[n] ?? starts[n - shown.length]).task);
+    }
   }
   const usedReasons = $derived([...new Set(shown.map((r) => r.reason).filter((r): r is string => !!r))]);
 </script>
@@ -229,8 +244,18 @@
               </td>
             </tr>
           {/each}
-          {#each detail.starts as s (s.task)}
-            <tr class="border-b border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5">
+          {#each starts as s, i (s.task)}
+            <tr
+              data-row={shown.length + i}
+              tabindex="0"
+              aria-selected={running?.task === s.task}
+              class="cursor-pointer border-b border-hair whitespace-nowrap hover:bg-paper focus-visible:outline-offset-[-2px] [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5 {running?.task ===
+              s.task
+                ? 'bg-wash'
+                : ''}"
+              onclick={() => pick(s.task)}
+              onkeydown={(e) => e.key === "Enter" && (e.stopPropagation(), pick(s.task))}
+            >
               <td><code>{s.task}</code></td>
               <td colspan="2"
                 ><span class="inline-flex items-center gap-1.5"><Glyph outcome="running" />running</span></td
@@ -256,7 +281,13 @@
         </details>
       {/if}
     </section>
-    {#if record}<section class="sheet" aria-label="The selected task">
+    {#if running}<section class="sheet px-4.5 py-3.5" aria-label="The selected task">
+        <h2 class="flex items-center gap-2 font-mono text-sm font-semibold break-all">
+          <Glyph outcome="running" />{running.task}
+        </h2>
+        <p class="mt-1 mb-2.5 text-soft">Running for {seconds(Math.max(0, now - running.at))}.</p>
+        <LogView run={detail.id} task={running.task} digest="" {growth} />
+      </section>{:else if record}<section class="sheet" aria-label="The selected task">
         <TaskPane run={detail.id} {record} />
       </section>{/if}
   </div>
