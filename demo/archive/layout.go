@@ -249,9 +249,15 @@ func layout(projects int, plain bool) protocol.Graph {
 }
 
 func projectNames(n int) []string {
-	names := append([]string{}, busy...)
+	var names []string
 	for i := 0; len(names) < n; i++ {
+		if len(names) == n/3 { // after libraries that they need
+			names = append(names, busy...)
+		}
 		name := firstWords[i%len(firstWords)] + "-" + lastWords[(i/len(firstWords)+i)%len(lastWords)]
+		if round := i / (len(firstWords) * len(lastWords)); round > 0 {
+			name = fmt.Sprintf("%s-%d", name, round+1)
+		}
 		if kindOf[name] == "" {
 			names = append(names, name)
 		}

@@ -194,6 +194,8 @@ type Self struct {
 	View      bool       `json:"view"`
 	Manage    bool       `json:"manage"`
 	Expires   *time.Time `json:"expires,omitempty"`
+	// Generated tells a session that the repository's records are not of real runs.
+	Generated bool `json:"generated,omitempty"`
 }
 
 // SignedIn is the answer to POST session.

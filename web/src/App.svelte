@@ -23,6 +23,9 @@
 {:else if session.self}
   <Header />
   <main class="mx-auto max-w-[1440px] px-4 pt-5 pb-10 sm:px-7">
+    {#if session.self.generated}<p class="mb-2 font-medium text-copper">
+        These records are generated, to show the console at scale.
+      </p>{/if}
     <Router />
   </main>
 {/if}

@@ -108,8 +108,13 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	s.setCookie(c, session.ID, int(records.SessionFor.Seconds()))
+	self, err := s.visitor(c, t)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
 	c.Header("Cache-Control", "no-store")
-	c.JSON(http.StatusOK, protocol.SignedIn{Self: selfOf(t), PageToken: session.Page})
+	c.JSON(http.StatusOK, protocol.SignedIn{Self: self, PageToken: session.Page})
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
@@ -120,9 +125,22 @@ func (s *Server) setCookie(c *gin.Context, value string, seconds int) {
 
 func (s *Server) session(c *gin.Context) {
 	t, ok := s.caller(c)
-	if ok {
-		c.JSON(http.StatusOK, selfOf(t))
+	if !ok {
+		return
 	}
+	self, err := s.visitor(c, t)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, self)
+}
+
+// visitor describes the token of a session, and the records that it will see.
+func (s *Server) visitor(c *gin.Context, t records.Token) (self protocol.Self, err error) {
+	self = selfOf(t)
+	self.Generated, err = s.Records.HasGenerated(c.Request.Context(), t.RepositoryID)
+	return self, err
 }
 
 // signOut ends the session. It needs no more than the cookie: whoever has that

@@ -1,6 +1,7 @@
 package insight
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -163,13 +164,10 @@ func points(rows []balanceRow, as map[string]string, at func(n int) time.Time) [
 		slices.SortFunc(out[i].Points, func(a, b protocol.BalancePoint) int { return a.At.Compare(b.At) })
 	}
 	slices.SortStableFunc(out, func(a, b protocol.GroupBalance) int {
-		switch {
-		case a.Name == otherGroups || a.Total.SavedSeconds < b.Total.SavedSeconds:
-			return 1
-		case b.Name == otherGroups || a.Total.SavedSeconds > b.Total.SavedSeconds:
-			return -1
+		if a.Name == otherGroups != (b.Name == otherGroups) {
+			return map[bool]int{true: 1, false: -1}[a.Name == otherGroups]
 		}
-		return 0
+		return cmp.Compare(b.Total.SavedSeconds, a.Total.SavedSeconds)
 	})
 	return out
 }

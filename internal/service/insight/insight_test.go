@@ -323,3 +323,29 @@ func TestRowsMoveToAPartitionThatIsMadeLater(t *testing.T) {
 		t.Errorf("%d records, %v", len(d.Records), err)
 	}
 }
+
+// Beyond twelve groups, the others are added up, and come last however much they
+// saved.
+func TestTheOtherGroupsComeLast(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 6)
+	for i := range 20 {
+		at := time.Now().Add(-time.Duration(i+1) * time.Hour)
+		run := protocol.Run{ID: runID(at), Host: "h", Place: "home", Branch: fmt.Sprintf("b%02d", i), Requested: []string{"test"}, Tasks: 1, Started: at}
+		saved := 1000.0 - float64(i)
+		w.record(run, []protocol.Event{
+			{Task: &protocol.TaskRecord{Task: "test@test", Project: "test", Outcome: "cached", SavedSeconds: saved}},
+			{Finish: &protocol.RunFinish{OK: true, Seconds: 1}},
+		})
+		if err := w.rollups.Roll(t.Context(), w.token.RepositoryID, run.ID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, err := w.reader.Balance(t.Context(), records.RunFilter{Since: time.Now().AddDate(0, 0, -2), Until: time.Now()}, "branch", 20)
+	if err != nil || len(b.Groups) != 12 {
+		t.Fatal(len(b.Groups), err)
+	}
+	if first, last := b.Groups[0], b.Groups[11]; first.Name != "b00" || last.Name != "others" || last.Total.Runs != 9 || last.Total.SavedSeconds <= first.Total.SavedSeconds {
+		t.Errorf("first %s, last %s with %d runs", first.Name, last.Name, last.Total.Runs)
+	}
+}

@@ -4,8 +4,8 @@
 
   // The plain sentence with which a page opens, what it is about, and its
   // controls.
-  type Props = { title: string; children: Snippet; about?: Snippet; controls?: Snippet; generated?: boolean };
-  let { title, children, about, controls, generated = false }: Props = $props();
+  type Props = { title: string; children: Snippet; about?: Snippet; controls?: Snippet };
+  let { title, children, about, controls }: Props = $props();
   $effect(() => {
     document.title = `${title} · ${session.repo} · Gray Loft`;
   });
@@ -15,9 +15,6 @@
   <div class="min-w-0">
     <h1 class="text-[21px] leading-tight font-semibold tracking-tight break-words">{@render children()}</h1>
     {#if about}<div class="mt-0.5 text-soft">{@render about()}</div>{/if}
-    {#if generated}<div class="mt-0.5 font-medium text-copper">
-        These records are generated, to show the console at scale.
-      </div>{/if}
   </div>
   {#if controls}<div class="flex flex-wrap items-center gap-2">{@render controls()}</div>{/if}
 </div>

@@ -1,12 +1,13 @@
 <script lang="ts">
-  import { Background, Controls, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
+  import { Background, Controls, MiniMap, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
   import "@xyflow/svelte/dist/style.css";
   import ELK from "elkjs/lib/elk.bundled.js";
   import { untrack } from "svelte";
   import type { GraphNode } from "./projects";
 
   // The graph of projects, laid out in layers: a project is left of those that it
-  // needs.
+  // needs. A large one begins where it can be read: at the project that is picked,
+  // or the one that most others need, with a map of the whole.
   type Props = { nodes: GraphNode[]; picked: string; onpick: (id: string) => void };
   let { nodes, picked, onpick }: Props = $props();
   let flow = $state.raw<Node[]>([]);
@@ -30,9 +31,10 @@
         "elk.direction": "RIGHT",
         "elk.layered.spacing.nodeNodeBetweenLayers": "64",
         "elk.spacing.nodeNode": "14",
-        ...(list.length > 300
-          ? { "elk.layered.crossingMinimization.strategy": "NONE", "elk.layered.nodePlacement.strategy": "SIMPLE" }
-          : {}),
+        "elk.aspectRatio": "2.4",
+        // Columns without gaps: more of a large graph is seen at once.
+        ...(list.length > 120 ? { "elk.layered.nodePlacement.strategy": "SIMPLE" } : {}),
+        ...(list.length > 400 ? { "elk.layered.crossingMinimization.strategy": "NONE" } : {}),
       },
       children: list.map((n) => ({ id: n.id, width: width(n), height: 34 })),
       edges: links,
@@ -68,6 +70,13 @@
     const list = nodes;
     untrack(() => lay(list));
   });
+  const large = $derived(nodes.length > 120);
+  const middle = $derived.by(() => {
+    if (!large || nodes.some((n) => n.id === picked)) return picked;
+    const needed: Record<string, number> = {};
+    for (const n of nodes) for (const m of n.needs) needed[m] = (needed[m] ?? 0) + 1;
+    return Object.keys(needed).sort((a, b) => needed[b] - needed[a] || a.localeCompare(b))[0] ?? nodes[0]?.id;
+  });
   const shownEdges = $derived(
     edges.map((e) => ({ ...e, class: picked && (e.source === picked || e.target === picked) ? "edge-on" : "" })),
   );
@@ -80,6 +89,7 @@
       nodes={shownNodes}
       edges={shownEdges}
       fitView
+      fitViewOptions={large ? { nodes: [{ id: middle }], minZoom: 0.75, maxZoom: 0.75 } : {}}
       minZoom={0.05}
       maxZoom={2}
       nodesDraggable={false}
@@ -93,7 +103,17 @@
       }}
     >
       <Background gap={24} />
-      <Controls showLock={false} />
+      <Controls showLock={false} fitViewOptions={{}} />
+      {#if large}<MiniMap
+          pannable
+          zoomable
+          width={200}
+          height={120}
+          nodeColor="var(--current)"
+          maskColor="var(--mask)"
+          bgColor="var(--sheet)"
+          ariaLabel="Map of all projects"
+        />{/if}
     </SvelteFlow>
   {/key}
   {#if laying}<p class="absolute top-3 left-4 small">laying out…</p>{/if}
@@ -108,6 +128,7 @@
     --xy-node-border: 1px solid var(--line);
     --xy-edge-stroke: var(--current);
     --xy-background-pattern-color: var(--hair);
+    --mask: color-mix(in srgb, var(--paper) 70%, transparent);
   }
   div :global(.svelte-flow__node) {
     font-family: var(--font-mono);

@@ -1,5 +1,5 @@
 import type { Figures } from "./api";
-import { bytes, counted, percent, seconds, speed } from "./words";
+import { bytes, counted, many, percent, seconds, speed } from "./words";
 
 /** What the balance can show: a part above the line, and one below it. */
 export type Measure = {
@@ -52,7 +52,7 @@ export const measures: Measure[] = [
     name: "Failures",
     above: (f) => f.runs - f.failed,
     below: (f) => f.failed,
-    sayAbove: (f) => `${counted(f.runs - f.failed, "run")} without a failure`,
+    sayAbove: (f) => `${many(f.runs - f.failed)} did not fail`,
     sayBelow: (f) => `${f.failed} failed`,
     fill: ["var(--current)", "var(--failed)"],
     text: ["", "text-failed"],

@@ -29,7 +29,7 @@
   );
 </script>
 
-<Heading title="Advice" generated={page?.generated}>
+<Heading title="Advice">
   {#if page}
     {page.findings.length === 0
       ? "Nothing stands out"

@@ -10,7 +10,7 @@
   import { p } from "../lib/routes";
   import { rowKeys } from "../lib/rows";
   import { session } from "../lib/session.svelte";
-  import { counted } from "../lib/words";
+  import { counted, many } from "../lib/words";
 
   const loader = new Loader<ProjectRow[]>();
   const reached = new Loader<Reach>();
@@ -170,8 +170,10 @@
         {:then { default: ProjectGraph }}
           <ProjectGraph {nodes} {picked} onpick={pick} />
           <p class="border-t border-hair px-4.5 py-2 small">
-            A project is left of those that it needs. Red: a task of it failed in the last 30 days. Tab goes from
-            project to project, Enter opens one.
+            {#if nodes.length > 120}This is a part of {many(nodes.length)} projects; the map shows where. Drag and zoom, search,
+              choose a project and show only what belongs to it, or show directories as one.{/if}
+            A project is left of those that it needs. Red: a task of it failed in the last 30 days. Tab goes from project
+            to project, Enter opens one.
           </p>
         {:catch}
           <p class="px-4.5 py-6">The graph could not be loaded. Load the page again, or use the list.</p>

@@ -149,9 +149,6 @@
       {:else if !detail.finished}· lost: its client stopped reporting
       {:else if detail.interrupted}· interrupted{/if}
     </div>
-    {#if detail.generated}<div class="mt-0.5 font-medium text-copper">
-        This record is generated, to show the console at scale.
-      </div>{/if}
   </div>
 
   <section class="sheet" aria-label="Summary of the run">

@@ -62,7 +62,7 @@
 {:else if !t}
   <div class="sheet h-96 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading"></div>
 {:else}
-  <Heading title={t.task} generated={t.generated}>
+  <Heading title={t.task}>
     <code class="text-[19px]">{t.task}</code>
     {#if t.executed + t.reused === 0}was not needed in this time
     {:else}was executed {counted(t.executed, "time")}{t.executed ? `, ${seconds(t.mean_seconds)} each` : ""}, and reused {counted(

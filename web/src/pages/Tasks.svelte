@@ -81,7 +81,7 @@
     );
 </script>
 
-<Heading title="Tasks" generated={page?.generated}>
+<Heading title="Tasks">
   {#if page && page.tasks.length > 0 && sort === "time" && !up && from === 0}
     {counted(page.total, "task")}; most time went into <code class="text-[19px]">{page.tasks[0].task}</code>: {seconds(
       page.tasks[0].run_seconds,
