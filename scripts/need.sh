@@ -17,6 +17,7 @@ case $what in
 test)
   have chromium || need chromium
   have strace || need strace
+  have xmllint || need libxml2-utils
   ;;
 esac
 have go || { echo "Go 1.26 or newer is needed: https://go.dev/dl" >&2; exit 2; }

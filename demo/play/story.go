@@ -18,7 +18,7 @@ type person struct {
 
 var people = []person{
 	{"ci", "harbour-ci", []string{"--writes-to", "trusted", "--reads-from", "trusted"}},
-	{"brenna", "north-office", []string{"--writes-to", "person/brenna", "--reads-from", "person/brenna,trusted"}},
+	{"brenna", "north-office", []string{"--writes-to", "person/brenna", "--reads-from", "person/brenna,trusted", "--manage"}},
 	{"oskar", "north-office", []string{"--writes-to", "person/oskar", "--reads-from", "person/oskar,trusted"}},
 	{"isla", "home", []string{"--writes-to", "person/isla", "--reads-from", "person/isla,trusted"}},
 }

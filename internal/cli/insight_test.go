@@ -3,6 +3,7 @@ package cli_test
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -173,13 +174,59 @@ func TestARunWritesItsReports(t *testing.T) {
 	if cases, perr := junit.Parse(text); err != nil || perr != nil || len(cases) != 3 {
 		t.Errorf("%v %v %v", err, perr, cases)
 	}
-	if text, err = os.ReadFile(trace); err != nil || !json.Valid(text) {
-		t.Errorf("%v %s", err, text)
+	if out, err := exec.Command("xmllint", "--noout", "--nonet", "--schema", "../core/junit/testdata/junit.xsd", xml).CombinedOutput(); err != nil {
+		t.Errorf("the schema: %v\n%s", err, out)
 	}
+	checkTrace(t, trace)
 	for report, want := range map[string]string{"pdf=x": "html=", "html": "html=", "html=" + dir + "/none/x": "no directory"} {
 		if a := r.Grayloft("run", "charts", "--report", report); a.Code != 2 || !strings.Contains(a.Err, want) {
 			t.Errorf("%s: %d %s", report, a.Code, a.Err)
 		}
+	}
+}
+
+// checkTrace holds a file to the trace event format, in its JSON object form.
+func checkTrace(t *testing.T, name string) {
+	t.Helper()
+	text, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var file struct {
+		Events []struct {
+			Name    *string        `json:"name"`
+			Phase   string         `json:"ph"`
+			Process *int           `json:"pid"`
+			Thread  *int           `json:"tid"`
+			At      *float64       `json:"ts"`
+			Took    *float64       `json:"dur"`
+			Args    map[string]any `json:"args"`
+		} `json:"traceEvents"`
+	}
+	if err := json.Unmarshal(text, &file); err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	complete := 0
+	for _, e := range file.Events {
+		if e.Name == nil || e.Process == nil || e.Thread == nil {
+			t.Errorf("an event without a name, process or thread: %+v", e)
+		}
+		switch e.Phase {
+		case "X":
+			complete++
+			if e.At == nil || e.Took == nil || *e.At < 0 || *e.Took < 0 {
+				t.Errorf("%s has no times", *e.Name)
+			}
+		case "M":
+			if e.Args["name"] == nil {
+				t.Errorf("%s has no value", *e.Name)
+			}
+		default:
+			t.Errorf("%s has the phase %q", *e.Name, e.Phase)
+		}
+	}
+	if complete < 2 {
+		t.Errorf("%d complete events", complete)
 	}
 }
 

@@ -97,9 +97,15 @@ func (*recording) Warn(string) {}
 
 // Done implements [engine.Observer].
 func (r *recording) Done(res *engine.Result) {
-	made := res.Outcome == decide.Ran || res.Outcome == decide.Failed || res.Outcome == decide.Stopped
 	rec := recordOf(res)
-	r.to.Done(rec, made)
+	var made []digest.Digest
+	if res.Outcome == decide.Ran || res.Outcome == decide.Failed || res.Outcome == decide.Stopped {
+		made = append(made, rec.Log)
+	}
+	if res.Ran != nil {
+		made = append(made, res.Ran.Evidence...)
+	}
+	r.to.Done(rec, made...)
 	if res.Ran != nil {
 		r.to.Tests(rec.Task, res.Ran.Cases)
 	}

@@ -25,7 +25,7 @@ type Recorder struct {
 	mu     sync.Mutex
 	graph  *protocol.Graph // that the service may not have; nil: it has it
 	all    []protocol.Event
-	made   []digest.Digest // logs
+	made   []digest.Digest // blobs that belong to events: logs, what failed tasks were made from
 	sent   int             // of all
 	sentLg int             // of made
 	wake   chan struct{}
@@ -64,14 +64,16 @@ func (r *Recorder) Line(task, line string) { r.logs.line(task, line) }
 
 const detailKept = 20 // entries of a task's detail; the ingredients contain everything
 
-// Done records the outcome of a task. Its log is sent along if the task ran in
-// this run.
-func (r *Recorder) Done(rec protocol.TaskRecord, logMade bool) {
+// Done records the outcome of a task. Blobs of the store that this run made for it
+// are sent along: its log, and what it was made from.
+func (r *Recorder) Done(rec protocol.TaskRecord, made ...digest.Digest) {
 	r.logs.done(rec.Task)
 	rec.Detail = rec.Detail[:min(len(rec.Detail), detailKept)]
 	r.mu.Lock()
-	if logMade && !rec.Log.IsZero() {
-		r.made = append(r.made, rec.Log)
+	for _, d := range made {
+		if !d.IsZero() {
+			r.made = append(r.made, d)
+		}
 	}
 	r.mu.Unlock()
 	r.add(protocol.Event{Task: &rec})

@@ -135,6 +135,9 @@ func (r *runner) describe(j runJob, res *Result, ran execute.Result, kept keep.K
 	res.Digests = Digests{j.verdict.taken.Key, kept.Record.Listing, kept.Record.Log, kept.Record.Ingredients}
 	res.Ran.Refused = kept.Outcome == decide.Ran && kept.Record.Key.IsZero() && j.task.WritesGiven()
 	res.Ran.Attempt, res.Ran.Cases = ran.Attempt, kept.Cases
+	if kept.Outcome == decide.Failed {
+		res.Ran.Evidence = kept.Evidence
+	}
 	res.Timing.Made, res.Timing.Took = ran.Seconds, r.clock.now().Sub(r.clock.began)-res.Timing.At
 	if j.verdict.Reason != key.Faster || kept.Outcome != decide.Ran {
 		return

@@ -40,6 +40,9 @@ type Execution struct {
 	// if there was none. SameOutputs tells whether its outputs are equal.
 	Compared    string
 	SameOutputs bool
+	// Evidence are the blobs, in the store, that say what a failed task was made
+	// from. Those of a result that is shared go with it.
+	Evidence []digest.Digest
 }
 
 // Timing says when and how long a task took.

@@ -65,6 +65,8 @@ type Kept struct {
 	List    listing.List
 	Cases   []junit.Case    // of its reports
 	Share   *protocol.Entry // the entry, if it may be shared
+	// Evidence are the blobs that say what a failed task was made from.
+	Evidence []digest.Digest
 }
 
 // Keep keeps the result of a task, or says why not.
@@ -136,6 +138,7 @@ func (k *Keeper) failed(m Made, out *Kept) {
 		out.Outcome, out.Message = decide.Stopped, ""
 	}
 	out.Record.Failed = true
+	out.Evidence = append(partsOf(m), out.Record.Ingredients)
 	k.note(out.Record)
 }
 
@@ -299,11 +302,17 @@ func (k *Keeper) newEntry(m Made, rec checkout.Record, found checkout.Kept) prot
 		Key: m.Before.Key, Task: m.Task.Addr(), Listing: rec.Listing, Log: rec.Log, Ingredients: rec.Ingredients,
 		Seconds: m.Run.Seconds, Bytes: found.List.Bytes(), MadeBy: maker, CheckoutPaths: found.CheckoutPaths,
 	}
-	for d := range m.Before.Parts.All() {
-		e.Refs = append(e.Refs, d)
-	}
-	slices.SortFunc(e.Refs, func(a, b digest.Digest) int { return strings.Compare(a.String(), b.String()) })
+	e.Refs = partsOf(m)
 	return e
+}
+
+// partsOf returns the manifests that the ingredients of a task refer to, sorted.
+func partsOf(m Made) (list []digest.Digest) {
+	for d := range m.Before.Parts.All() {
+		list = append(list, d)
+	}
+	slices.SortFunc(list, func(a, b digest.Digest) int { return strings.Compare(a.String(), b.String()) })
+	return list
 }
 
 // bytes stores a blob; on an error it warns and returns the zero digest.

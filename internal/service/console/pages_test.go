@@ -85,7 +85,7 @@ func TestEveryPageAnswersItsQuestion(t *testing.T) {
 	}
 	p.open(at+"&tab=inputs", "[aria-label=\"Input files\"]", "in")
 	p.open(at+"&tab=tests", "[aria-label=\"The selected task\"]", "too thick")
-	p.open(at+"&tab=compare&with="+first.Run, "[aria-label=\"The selected task\"]", "does not have the ingredients of both") // it failed
+	p.open(at+"&tab=compare&with="+first.Run, "[aria-label=\"The selected task\"]", "2 inputs differ") // what failed tasks were made from is sent as well
 	tables := "/runs/" + second.Run + "?task=" + url.QueryEscape("tables@test")
 	p.open(tables+"&tab=compare&with="+first.Run, "[aria-label=\"Changed lines of tables.out\"]", "+deep")
 	p.says("[aria-label=\"Changed lines of tables.out\"]", "-shallow")

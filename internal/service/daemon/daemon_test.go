@@ -148,6 +148,8 @@ func TestShelvesHaveQuotas(t *testing.T) {
 		{[]string{"retention", "--repo", "skerry", "--shelf", "person/*", "--quota", "0"}, 0, " branch/* 2000000000\n"},
 		{[]string{"retention", "--repo", "skerry", "--shelf", "person/*"}, 2, "give it with --quota"},
 		{[]string{"retention", "--repo", "skerry", "--shelf", "harbour", "--quota", "1GB"}, 2, "is not a shelf"},
+		{[]string{"rebuild", "--repo", "skerry"}, 0, "The sums of skerry are computed from its records."},
+		{[]string{"rebuild", "--repo", "none"}, 2, "no such record: repository \"none\""},
 		{[]string{"retention", "--repo", "none", "--shelf", "person/*", "--quota", "1GB"}, 2, "no such record"},
 		{[]string{"retention", "--shelf", "person/*", "--quota", "1GB"}, 2, "name the repository"},
 	} {

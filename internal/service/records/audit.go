@@ -34,9 +34,9 @@ func (db *DB) NoteAudit(ctx context.Context, a Audit) error {
 const command = "grayloftd"
 
 // NoteCommand records an action of a command on the service's machine.
-func (db *DB) NoteCommand(ctx context.Context, repository string, a Audit) error {
-	if err := db.GetContext(ctx, &a.Repository, `SELECT id FROM repositories WHERE name = $1`, repository); err != nil {
-		return missing(err, "repository "+repository)
+func (db *DB) NoteCommand(ctx context.Context, repository string, a Audit) (err error) {
+	if a.Repository, err = db.RepositoryID(ctx, repository); err != nil {
+		return err
 	}
 	a.Actor, a.Address = command, "this machine"
 	return db.NoteAudit(ctx, a)

@@ -36,6 +36,12 @@ func (db *DB) Usage(ctx context.Context) ([]Usage, error) {
 	return out, err
 }
 
+// RepositoryID returns the id of a repository.
+func (db *DB) RepositoryID(ctx context.Context, name string) (id int64, err error) {
+	err = db.GetContext(ctx, &id, `SELECT id FROM repositories WHERE name = $1`, name)
+	return id, missing(err, fmt.Sprintf("repository %q", name))
+}
+
 // StoredBytes is what a repository stores, in bytes.
 type StoredBytes struct {
 	Live    int64            `db:"live"`    // blobs that are not marked for deletion
@@ -84,15 +90,15 @@ func (db *DB) SetShelfQuota(ctx context.Context, repository, pattern string, quo
 	if err := checkShelf(pattern); err != nil {
 		return InvalidError{err}
 	}
-	var id int64
-	if err := db.GetContext(ctx, &id, `SELECT id FROM repositories WHERE name = $1`, repository); err != nil {
-		return missing(err, fmt.Sprintf("repository %q", repository))
+	id, err := db.RepositoryID(ctx, repository)
+	if err != nil {
+		return err
 	}
 	if quota == 0 {
 		_, err := db.ExecContext(ctx, `DELETE FROM shelf_quotas WHERE repository_id = $1 AND pattern = $2`, id, pattern)
 		return err
 	}
-	_, err := db.ExecContext(ctx, `
+	_, err = db.ExecContext(ctx, `
 		INSERT INTO shelf_quotas (repository_id, pattern, bytes) VALUES ($1, $2, $3)
 		ON CONFLICT (repository_id, pattern) DO UPDATE SET bytes = excluded.bytes`, id, pattern, quota)
 	return err
