@@ -260,8 +260,9 @@ func (w *world) explain(r *run, s *step, t *task) {
 		return
 	}
 	s.compared = last.run
-	same := last.listing == s.listing
-	s.same = &same
+	if same := last.listing == s.listing; t.outputs {
+		s.same = &same
+	}
 	s.changed = r.by.work.changes(s.task)
 	switch {
 	case r.noReuse:

@@ -125,7 +125,7 @@ func recordOf(res *engine.Result) protocol.TaskRecord {
 	if x := res.Ran; x != nil {
 		rec.RunSeconds, rec.WaitSeconds, rec.HashSeconds = res.Timing.Made, max(0, x.Waited.Seconds()), x.Hashing.Seconds()
 		rec.Attempt, rec.Compared = x.Attempt, x.Compared
-		if x.Compared != "" && res.Outcome == decide.Ran {
+		if x.Compared != "" && res.Outcome == decide.Ran && !res.Task.Transparent() {
 			rec.SameOutputs = &x.SameOutputs
 		}
 		if x.Refused {

@@ -231,10 +231,17 @@ func (a *app) printCauses(list []protocol.CauseRow) {
 	}
 	rows := [][]string{}
 	for _, c := range list[:min(len(list), shownCauses)] {
-		rows = append(rows, []string{c.Path, fmt.Sprint(c.Reruns), fmt.Sprintf("%.0f %%", 100*float64(c.SameOutputs)/float64(c.Reruns))})
+		rows = append(rows, []string{c.Path, fmt.Sprint(c.Reruns), sameOutputs(c)})
 	}
 	fmt.Fprintln(a.Out)
 	a.Table([]string{"file that caused reruns", "reruns", "same outputs"}, rows)
+}
+
+func sameOutputs(c protocol.CauseRow) string {
+	if c.Judged == 0 {
+		return "no outputs"
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(c.SameOutputs)/float64(c.Judged))
 }
 
 func (a *app) printFindings(list []advice.Finding) {

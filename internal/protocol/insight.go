@@ -114,7 +114,8 @@ type CauseRow struct {
 	Path        string  `json:"path"` // a directory ends with a slash
 	Task        string  `json:"task,omitempty"`
 	Reruns      int     `json:"reruns"`
-	SameOutputs int     `json:"same_outputs"`
+	Judged      int     `json:"judged"`       // reruns of tasks with outputs, which can be compared
+	SameOutputs int     `json:"same_outputs"` // of these
 	Seconds     float64 `json:"seconds"`
 	Tasks       int     `json:"tasks"` // that it made run again
 }

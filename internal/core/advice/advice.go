@@ -117,7 +117,7 @@ type Place struct {
 // Cause is a path whose change caused reruns. A directory ends with a slash.
 type Cause struct {
 	Path        string
-	Reruns      int
+	Reruns      int     // whose outputs could be compared with those before
 	SameOutputs int     // reruns that gave the same outputs as before
 	Seconds     float64 // of all these reruns
 }

@@ -20,7 +20,7 @@ func (r Reader) Advise(ctx context.Context, weeks int) (protocol.AdvicePage, err
 	}
 	page.Runs, page.Findings = runs, advice.Find(in, advice.Defaults)
 	return page, r.DB.SelectContext(ctx, &page.Causes, `
-		SELECT path, sum(reruns) AS reruns, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds, count(DISTINCT task_id) AS tasks
+		SELECT path, sum(reruns) AS reruns, sum(judged) AS judged, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds, count(DISTINCT task_id) AS tasks
 		FROM task_causes WHERE repository_id = $1 AND week >= $2 GROUP BY 1
 		ORDER BY 2 DESC, length(path) DESC, 1 LIMIT $3`, r.Repository, page.Since, shownCauses)
 }
@@ -172,8 +172,8 @@ func (c *collector) causes() error {
 		Seconds float64 `db:"seconds"`
 	}
 	err := c.rows(&rows, `
-		SELECT task_id, path, sum(reruns) AS reruns, sum(same_outputs) AS same, sum(seconds) AS seconds FROM task_causes
-		WHERE repository_id = $1 AND week >= $3`+only+`GROUP BY 1, 2 HAVING sum(reruns) >= $4 ORDER BY 1, 2`, advice.Defaults.Reruns)
+		SELECT task_id, path, sum(judged) AS reruns, sum(same_outputs) AS same, sum(seconds) AS seconds FROM task_causes
+		WHERE repository_id = $1 AND week >= $3`+only+`GROUP BY 1, 2 HAVING sum(judged) >= $4 ORDER BY 1, 2`, advice.Defaults.Reruns)
 	for _, r := range rows {
 		t := c.tasks[r.Task]
 		t.Causes = append(t.Causes, advice.Cause{Path: r.Path, Reruns: r.Reruns, SameOutputs: r.Same, Seconds: r.Seconds})

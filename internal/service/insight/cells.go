@@ -98,7 +98,7 @@ func rollCauses(ctx context.Context, tx *sqlx.Tx, c cell) error {
 // rerun counts for each file that changed, and for each directory, below the
 // root, that all of them are in.
 func causes(condition string) string {
-	return `SELECT repository_id, week, task_id, path, count(*), count(*) FILTER (WHERE same_outputs), sum(run_seconds)
+	return `SELECT repository_id, week, task_id, path, count(*), count(*) FILTER (WHERE same_outputs), sum(run_seconds), count(same_outputs)
 		FROM (SELECT t.repository_id, date_trunc('week', began, 'UTC')::date AS week, t.task_id, t.same_outputs, t.run_seconds, c.path
 			FROM run_tasks t, LATERAL (
 				SELECT DISTINCT f AS path FROM unnest(changed) AS f
@@ -106,7 +106,7 @@ func causes(condition string) string {
 				SELECT array_to_string(parts[1:n], '/') || '/' FROM (
 					SELECT string_to_array(f, '/') AS parts FROM unnest(changed) AS f) s, generate_series(1, cardinality(parts) - 1) AS n
 				GROUP BY 1 HAVING count(*) = cardinality(changed)) c
-			WHERE t.repository_id = $1 AND t.outcome = 'ran' AND t.reason = 'files' AND t.same_outputs IS NOT NULL
+			WHERE t.repository_id = $1 AND t.outcome = 'ran' AND t.reason = 'files' AND t.compared <> ''
 				AND t.changed_count = cardinality(t.changed) ` + condition + `) x
 		GROUP BY 1, 2, 3, 4`
 }

@@ -23,8 +23,8 @@
         <tr class="border-t border-hair [&>td]:px-3 [&>td]:py-1 [&>td]:text-right">
           <td class="max-w-72 truncate pl-4.5! text-left!" title={c.path}><code>{c.path}</code></td>
           <td>{many(c.reruns)}</td>
-          <td class={c.reruns >= 10 && c.same_outputs / c.reruns >= 0.9 ? "font-semibold text-cost" : ""}
-            >{percent(c.same_outputs / c.reruns)}</td
+          <td class={c.judged >= 10 && c.same_outputs / c.judged >= 0.9 ? "font-semibold text-cost" : ""}
+            >{c.judged > 0 ? percent(c.same_outputs / c.judged) : "no outputs"}</td
           >
           {#if tasks}<td class="max-sm:hidden">{c.tasks}</td>{/if}
           <td class="max-sm:hidden">{seconds(c.seconds)}</td>

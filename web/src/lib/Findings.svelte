@@ -5,21 +5,23 @@
 
   // Advice, each piece with its evidence and the line to change.
   let { findings, named = true }: { findings: Finding[]; named?: boolean } = $props();
+
+  // A name stays as it is, also where it begins a sentence.
+  const sentence = (s: string) => (/^\S*[@/]/.test(s) ? s : s[0].toUpperCase() + s.slice(1));
 </script>
 
 {#each findings as f, i (i)}
   <article class="border-t border-hair px-4.5 py-3 first:border-t-0">
     <div class="flex flex-wrap items-baseline gap-x-3">
       <h3 class="font-semibold">
-        {#if named}<a class="text-ink" href={p("/tasks/:task", { params: { task: f.task } })}
-            ><code class="text-[13.5px]">{f.task}</code></a
-          >:
-        {/if}{f.kind.replaceAll("-", " ")}{f.place ? `, at ${f.place}` : ""}
+        {#if named}<a class="mr-1 text-ink" href={p("/tasks/:task", { params: { task: f.task } })}
+            ><code class="text-[13.5px]">{f.task}</code>:</a
+          >{/if}{f.kind.replaceAll("-", " ")}{f.place ? `, at ${f.place}` : ""}
       </h3>
       {#if f.seconds_per_week >= 1}<span class="ml-auto text-cost">{seconds(f.seconds_per_week)} a week</span>{/if}
     </div>
-    <p class="mt-0.5">{f.says[0].toUpperCase() + f.says.slice(1)}.</p>
-    {#each f.evidence as e (e)}<p class="small">{e[0].toUpperCase() + e.slice(1)}.</p>{/each}
+    <p class="mt-0.5">{sentence(f.says)}.</p>
+    {#each f.evidence as e (e)}<p class="small">{sentence(e)}.</p>{/each}
     {#if f.runs.length > 0}<p class="small">
         Runs that show it:
         {#each [...new Set(f.runs.filter(Boolean))].slice(0, 6) as r, n (r)}<a
