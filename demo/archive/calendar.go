@@ -106,10 +106,8 @@ func (o *office) night(day time.Time) error {
 		all[i] = i
 	}
 	o.ci.work.take(o.main)
-	r := o.begin(o.ci, day.Add(2*time.Hour), []string{"--pick", "all"})
-	if r.noReuse = day.Weekday() == time.Sunday; r.noReuse {
-		r.requested = append([]string{"--no-reuse"}, r.requested...)
-	}
+	r := o.begin(o.ci, day.Add(2*time.Hour), []string{"all"})
+	r.noReuse = day.Weekday() == time.Sunday
 	return o.play(r, all)
 }
 
@@ -162,7 +160,7 @@ func (o *office) work(a *actor, at time.Time) error {
 }
 
 func (o *office) try(a *actor, at time.Time, p int) (ok bool, err error) {
-	r := o.begin(a, at, []string{"--pick", "affected"})
+	r := o.begin(a, at, []string{"affected"})
 	err = o.play(r, o.affected(p, 75, 5))
 	return r.ok, err
 }
@@ -210,14 +208,14 @@ func (o *office) deliver(a *actor, at time.Time, p int) error {
 		l := o.lanes
 		saved := l.work
 		l.work, l.branch, l.shelf = a.work.forRunner(), a.branch, "branch/"+a.branch
-		err := o.play(o.begin(l, at, []string{"--pick", "affected"}), targets)
+		err := o.play(o.begin(l, at, []string{"affected"}), targets)
 		if l.work = saved; err != nil {
 			return err
 		}
 	}
 	a.work.merge(o.main)
 	o.ci.work.take(o.main)
-	return o.play(o.begin(o.ci, at.Add(15*time.Minute), []string{"--pick", "affected"}), targets)
+	return o.play(o.begin(o.ci, at.Add(15*time.Minute), []string{"affected"}), targets)
 }
 
 // affected returns tasks of a project, and of projects that depend on it.

@@ -251,6 +251,8 @@ func list(names []string) string {
 // Seconds returns a duration for people.
 func Seconds(s float64) string {
 	switch {
+	case s < 0:
+		return "−" + Seconds(-s)
 	case s < 0.9995:
 		return fmt.Sprintf("%.0f ms", s*1000)
 	case s < 9.95:
