@@ -138,3 +138,35 @@ func TestAManagerReachesOnlyItsOwnRepository(t *testing.T) {
 		t.Errorf("an honest one: %v", err)
 	}
 }
+
+// Lines of running tasks are stored for others to read meanwhile: only those of
+// one's own run, and no more than a bounded number of bytes of each run.
+func TestGrowingLogsAreBounded(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	mallory, brenna := person(t, s, "mallory"), person(t, s, "brenna")
+	for name, who := range map[string]*attacker{"mallory-run": mallory, "brenna-run": brenna} {
+		who.send("POST", "/v1/test/runs", protocol.Run{ID: name, Host: "h", Place: "p", Requested: []string{}, Tasks: 1, Started: time.Now()})
+		who.send("POST", "/v1/test/runs/"+name+"/events", protocol.Events{Events: []protocol.Event{{Seq: 1, Start: &protocol.TaskStart{Task: "talk@test"}}}})
+	}
+	lines := func(first, n, bytes int) protocol.LogChunks {
+		c := protocol.LogChunk{Task: "talk@test", First: first}
+		for range n {
+			c.Lines = append(c.Lines, protocol.LogLine{Text: strings.Repeat("x", bytes)})
+		}
+		return protocol.LogChunks{Chunks: []protocol.LogChunk{c}}
+	}
+	refused(t, "another's run", mallory.send("POST", "/v1/test/runs/brenna-run/logs", lines(0, 1, 10)))
+	refused(t, "a long line", mallory.send("POST", "/v1/test/runs/mallory-run/logs", lines(0, 1, protocol.MaxLineBytes+1)))
+	refused(t, "many lines", mallory.send("POST", "/v1/test/runs/mallory-run/logs", lines(0, protocol.MaxChunkLines+1, 1)))
+	for i := range 12 {
+		mallory.send("POST", "/v1/test/runs/mallory-run/logs", lines(i*4000, 4000, 1500))
+	}
+	got := count(t, s, "SELECT sum(bytes)::bigint FROM growing_logs WHERE run_id = 'mallory-run' AND repository_id = $1", repository(t, s))
+	if got < protocol.MaxGrowing || got > protocol.MaxGrowing+8<<20 {
+		t.Errorf("%d bytes are stored", got)
+	}
+	if n := count(t, s, "SELECT count(*) FROM growing_logs WHERE run_id = 'brenna-run' AND repository_id = $1", repository(t, s)); n != 0 {
+		t.Errorf("%d parts of brenna's log are mallory's", n)
+	}
+}

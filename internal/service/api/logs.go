@@ -28,7 +28,7 @@ func (s *Server) runLog(c *gin.Context) {
 	}
 	d, err := s.Records.RunLog(c.Request.Context(), repo, run, task)
 	if errors.Is(err, records.ErrNotExist) {
-		growing, gerr := s.Records.GrowingLog(c.Request.Context(), repo, run, task, first, logLines)
+		growing, gerr := s.Records.GrowingLog(c.Request.Context(), repo, run, task, records.Lines{First: first, Most: logLines})
 		if gerr == nil && growing.Total > 0 {
 			c.JSON(http.StatusOK, growing)
 			return

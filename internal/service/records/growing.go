@@ -88,26 +88,29 @@ func addChunk(ctx context.Context, tx *sqlx.Tx, repository int64, run string, c 
 	return at.Have + len(lines), err
 }
 
-// GrowingLog returns at most that many lines of the log of a running task, from
-// one on; from a negative number on: the last ones. Total is how many there are.
-func (db *DB) GrowingLog(ctx context.Context, repository int64, run, task string, first, most int) (protocol.Log, error) {
+// Lines selects lines of a log: at most so many from First on; if that is
+// negative, the last ones.
+type Lines struct{ First, Most int }
+
+// GrowingLog returns lines of the log of a running task, and how many there are.
+func (db *DB) GrowingLog(ctx context.Context, repository int64, run, task string, l Lines) (protocol.Log, error) {
 	out := protocol.Log{Task: task, Lines: []protocol.LogLine{}}
 	const of = `repository_id = $1 AND run_id = $2 AND task_id = (SELECT id FROM tasks WHERE repository_id = $1 AND name = $3)`
 	if err := db.GetContext(ctx, &out.Total, `
 		SELECT coalesce(max(first + lines), 0) FROM growing_logs WHERE `+of, repository, run, task); err != nil {
 		return out, err
 	}
-	if first < 0 {
-		first = max(0, out.Total-most)
+	if l.First < 0 {
+		l.First = max(0, out.Total-l.Most)
 	}
-	out.First = min(first, out.Total)
+	out.First = min(l.First, out.Total)
 	var parts []struct {
 		First   int    `db:"first"`
 		Content []byte `db:"content"`
 	}
 	if err := db.SelectContext(ctx, &parts, `
 		SELECT first, content FROM growing_logs WHERE `+of+` AND first + lines > $4 AND first < $5 ORDER BY first`,
-		repository, run, task, out.First, out.First+most); err != nil {
+		repository, run, task, out.First, out.First+l.Most); err != nil {
 		return out, err
 	}
 	for _, p := range parts {
@@ -119,7 +122,7 @@ func (db *DB) GrowingLog(ctx context.Context, repository int64, run, task string
 		if err != nil {
 			return out, err
 		}
-		out.Lines = append(out.Lines, lines[max(0, out.First-p.First):min(len(lines), out.First+most-p.First)]...)
+		out.Lines = append(out.Lines, lines[max(0, out.First-p.First):min(len(lines), out.First+l.Most-p.First)]...)
 	}
 	return out, nil
 }
