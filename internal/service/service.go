@@ -153,7 +153,8 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	}
 	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{
-		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients}, Retention: c.Retention, Interval: c.CleanupInterval,
+		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients},
+		Retention: c.Retention, Interval: c.CleanupInterval,
 		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {

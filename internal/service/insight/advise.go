@@ -20,7 +20,8 @@ func (r Reader) Advise(ctx context.Context, weeks int) (protocol.AdvicePage, err
 	}
 	page.Runs, page.Findings = runs, advice.Find(in, advice.Defaults)
 	return page, r.DB.SelectContext(ctx, &page.Causes, `
-		SELECT path, sum(reruns) AS reruns, sum(judged) AS judged, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds, count(DISTINCT task_id) AS tasks
+		SELECT path, sum(reruns) AS reruns, sum(judged) AS judged, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds,
+			count(DISTINCT task_id) AS tasks
 		FROM task_causes WHERE repository_id = $1 AND week >= $2 GROUP BY 1
 		ORDER BY 2 DESC, length(path) DESC, 1 LIMIT $3`, r.Repository, page.Since, shownCauses)
 }

@@ -31,7 +31,8 @@ type candidate struct {
 func (r *Rollups) findMisses(ctx context.Context, repository int64, run string) error {
 	var list []candidate
 	if err := r.DB.SelectContext(ctx, &list, `
-		SELECT t.task_id, t.began, t.place, t.run_seconds, t.ingredients, o.run_id AS other_run, o.place AS other_place, o.ingredients AS other
+		SELECT t.task_id, t.began, t.place, t.run_seconds, t.ingredients, o.run_id AS other_run, o.place AS other_place,
+			o.ingredients AS other
 		FROM runs r
 		JOIN run_tasks t ON t.repository_id = $1 AND t.began = r.began AND t.run_id = $2 AND t.outcome = 'ran' AND t.ingredients IS NOT NULL
 			AND t.key IS NOT NULL

@@ -184,7 +184,9 @@ const shownCauses = 50
 func (q taskQuery) causes(b *protocol.TaskBehaviour) error {
 	b.Causes = []protocol.CauseRow{}
 	return q.rows(&b.Causes, `
-		SELECT path, sum(reruns) AS reruns, sum(judged) AS judged, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds, 1 AS tasks FROM task_causes
+		SELECT path, sum(reruns) AS reruns, sum(judged) AS judged, sum(same_outputs) AS sameoutputs, sum(seconds) AS seconds,
+			1 AS tasks
+		FROM task_causes
 		WHERE repository_id = $1 AND task_id = $2 AND week >= $3 GROUP BY 1 ORDER BY 2 DESC, length(path) DESC, 1 LIMIT $4`, shownCauses)
 }
 

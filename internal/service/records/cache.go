@@ -68,7 +68,8 @@ func (db *DB) cacheHistory(ctx context.Context, repository int64, since time.Tim
 		return err
 	}
 	return db.SelectContext(ctx, &out.Evictions, `
-		SELECT (at AT TIME ZONE 'UTC')::date::text AS day, shelf_family(shelf) AS shelf, why, sum(entries)::bigint AS entries, sum(bytes)::bigint AS bytes
+		SELECT (at AT TIME ZONE 'UTC')::date::text AS day, shelf_family(shelf) AS shelf, why, sum(entries)::bigint AS entries,
+			sum(bytes)::bigint AS bytes
 		FROM evictions WHERE repository_id = $1 AND at >= $2 GROUP BY 1, 2, 3 ORDER BY 1 DESC, 2 LIMIT 500`, repository, since)
 }
 
