@@ -67,6 +67,7 @@ type TaskDeclaration struct {
 	Dependents   []string `json:"dependents"`
 	HasProbes    bool     `json:"has_probes"`
 	HasWrites    bool     `json:"has_writes"`
+	HasOutputs   bool     `json:"has_outputs"` // it may write something
 	Isolation    string   `json:"isolation"`
 }
 

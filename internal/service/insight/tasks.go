@@ -156,7 +156,8 @@ func declaration(g *graph.Graph, task string) *protocol.TaskDeclaration {
 	t := g.Task(task)
 	d := &protocol.TaskDeclaration{
 		Dependencies: []string{}, Dependents: []string{}, HasProbes: t.ProbesGiven(), HasWrites: t.WritesGiven(),
-		Isolation: string(t.Isolation),
+		HasOutputs: !t.Transparent(),
+		Isolation:  string(t.Isolation),
 	}
 	for _, u := range t.Dependencies {
 		d.Dependencies = append(d.Dependencies, u.Addr())

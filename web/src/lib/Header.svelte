@@ -13,6 +13,14 @@
     { path: "/access", name: "Access", also: [] },
   ] as const;
   const isOn = (x: (typeof pages)[number]) => isActive(x.path) || x.also.some((a) => route.pathname.startsWith(a));
+
+  // On a narrow screen, the names of the pages scroll: the one that is open is seen.
+  let bar: HTMLElement | undefined = $state();
+  $effect(() => {
+    void route.pathname;
+    const open = bar?.querySelector<HTMLElement>("[aria-current=page]");
+    if (bar && open) bar.scrollLeft = open.offsetLeft - bar.offsetLeft - (bar.clientWidth - open.offsetWidth) / 2;
+  });
 </script>
 
 <header class="flex flex-wrap items-center gap-x-5 gap-y-1 border-b border-line bg-sheet px-4 sm:px-7">
@@ -24,7 +32,11 @@
     Gray Loft
   </a>
   <span class="border-l border-line pl-3.5 text-soft">{session.repo}</span>
-  <nav class="-mx-2.5 flex flex-1 overflow-x-auto max-sm:order-4 max-sm:w-full max-sm:flex-none" aria-label="Pages">
+  <nav
+    bind:this={bar}
+    class="-mx-2.5 flex flex-1 overflow-x-auto max-sm:order-4 max-sm:w-full max-sm:flex-none"
+    aria-label="Pages"
+  >
     {#each pages as x (x.path)}
       <a
         href={p(x.path)}

@@ -84,7 +84,7 @@
 
   <section class="sheet mb-4.5" aria-label="Figures">
     <div class="flex flex-wrap gap-x-9 gap-y-3 px-4.5 py-3.5">
-      {#each [{ name: "Time spent", text: seconds(t.run_seconds), tint: "" }, { name: "Saved by reuse", text: seconds(t.saved_seconds), tint: "text-saved" }, { name: "Hit rate", text: percent(t.hit_rate), tint: "" }, { name: "Failed", text: many(t.failed), tint: t.failed ? "text-failed" : "" }, { name: "Same outputs as before", text: `${many(t.same_outputs)} of ${many(t.executed)}`, tint: "" }, { name: "On the critical path", text: counted(t.critical_runs, "run"), tint: "" }] as f (f.name)}
+      {#each [{ name: "Time spent", text: seconds(t.run_seconds), tint: "" }, { name: "Saved by reuse", text: seconds(t.saved_seconds), tint: "text-saved" }, { name: "Hit rate", text: percent(t.hit_rate), tint: "" }, { name: "Failed", text: many(t.failed), tint: t.failed ? "text-failed" : "" }, ...(t.declaration && !t.declaration.has_outputs ? [] : [{ name: "Same outputs as before", text: `${many(t.same_outputs)} of ${many(t.executed)}`, tint: "" }]), { name: "On the critical path", text: counted(t.critical_runs, "run"), tint: "" }] as f (f.name)}
         <div>
           <div class="small">{f.name}</div>
           <div class="text-[19px] font-semibold tracking-tight {f.tint}">{f.text}</div>
