@@ -22,7 +22,8 @@ func (a *app) reachCommand() *cobra.Command {
 		Long: "Lists the tasks that files, or the changes since the base, can affect, each with a shortest path.\n" +
 			"--as ci-matrix prints one line of JSON, {\"include\": [{\"project\": …, \"dir\": …, \"tasks\": …}, …]}: one job\n" +
 			"per affected project, for CI systems that expand a job matrix.",
-		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as ci-matrix",
+		Example: "  grayloft reach\n  grayloft reach libs/fares/rates/summer.csv\n  grayloft reach --since main --as ci-matrix\n" +
+			"  grayloft reach --commits FARE-12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if as != "text" && as != "ci-matrix" {
 				return wrong("--as %q is not valid: text or ci-matrix", as)
@@ -32,10 +33,15 @@ func (a *app) reachCommand() *cobra.Command {
 				return err
 			}
 			sel.files = append(sel.files, args...)
+			if sel.commits != "" && (len(sel.files) > 0 || sel.filesFrom != "") {
+				return wrong("--commits asks git what changed: give it without files")
+			}
 			return a.reach(cmd.Context(), r, sel, as == "ci-matrix")
 		},
 	}
 	sel.changeFlags(c)
+	c.Flags().StringVar(&sel.commits, "commits", "",
+		"what commits since the base with this text in their message changed: the work of one ticket")
 	c.Flags().StringVar(&as, "as", "text", "text or ci-matrix (JSON with one job per project)")
 	return c
 }

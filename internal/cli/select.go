@@ -16,6 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/machine/changes"
+	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
 // selection is what a person gave to select tasks.
@@ -24,7 +25,8 @@ type selection struct {
 	since      string
 	files      []string
 	filesFrom  string
-	everything bool // without names, all tasks are selected
+	commits    string // a text in the messages of commits
+	everything bool   // without names, all tasks are selected
 }
 
 func (s *selection) flags(c *cobra.Command) {
@@ -70,7 +72,7 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 		if err != nil {
 			return nil, err
 		}
-		if among, err = e.Eval(r.graph, a.changedTasks(ctx, r, s)); err != nil {
+		if among, err = e.Eval(r.graph, a.facts(ctx, r, s)); err != nil {
 			return nil, err
 		}
 	}
@@ -136,32 +138,109 @@ func (a *app) explainPath(r *repository, name string) string {
 	)
 }
 
-// changedTasks returns the tasks that the changes touch, for a pick.
-func (a *app) changedTasks(ctx context.Context, r *repository, s selection) pick.Changed {
-	return func() ([]*graph.Task, error) {
-		found, err := a.changed(ctx, r, s)
-		var out []*graph.Task
-		for _, t := range found.Touched {
-			out = append(out, t.Task)
-		}
-		return out, err
+// facts returns what picks may ask.
+func (a *app) facts(ctx context.Context, r *repository, s selection) pick.Facts {
+	return pick.Facts{
+		Changed: func() ([]*graph.Task, error) {
+			found, err := a.changed(ctx, r, s)
+			return touched(found), err
+		},
+		Failed: func() ([]*graph.Task, error) { return a.failedTasks(ctx, r) },
+		Commits: func(text string) ([]*graph.Task, int, error) {
+			found, n, err := a.changedBy(ctx, r, s, text)
+			return touched(found), n, err
+		},
 	}
+}
+
+func touched(found changes.Answer) (out []*graph.Task) {
+	for _, t := range found.Touched {
+		out = append(out, t.Task)
+	}
+	return out
+}
+
+// failedTasks returns the tasks whose last result failed, in this checkout or, if
+// there is a service, on this branch.
+func (a *app) failedTasks(ctx context.Context, r *repository) ([]*graph.Task, error) {
+	state, err := checkout.Open(r.root)
+	if err != nil {
+		return nil, err
+	}
+	defer state.Close()
+	failed := map[string]bool{}
+	for _, t := range r.graph.Tasks {
+		if last, ok := state.Last(t.Addr()); ok && last.Failed {
+			failed[t.Addr()] = true
+		}
+	}
+	_, branch := r.git.Head(ctx)
+	if client, _ := a.client(r, nil); client != nil && branch != "" {
+		names, err := client.FailedOn(ctx, branch)
+		if err != nil {
+			fmt.Fprintf(a.Err, "warning: the service did not say what failed on this branch: %v\n", err)
+		}
+		for _, name := range names {
+			failed[name] = true
+		}
+	}
+	var out []*graph.Task
+	for _, t := range r.graph.Tasks {
+		if failed[t.Addr()] {
+			out = append(out, t)
+		}
+	}
+	return out, nil
 }
 
 // changed finds what changed since the base, and warns if everything counts as
 // changed.
 func (a *app) changed(ctx context.Context, r *repository, s selection) (changes.Answer, error) {
-	paths, err := a.changedPaths(r, s)
+	if s.commits != "" {
+		found, n, err := a.changedBy(ctx, r, s, s.commits)
+		if err == nil && n == 0 {
+			err = wrong("no commit since %s has %q in its message", found.Base, s.commits)
+		}
+		return found, err
+	}
+	q, err := a.question(r, s)
+	if err == nil {
+		q.Paths, err = a.changedPaths(r, s)
+	}
 	if err != nil {
 		return changes.Answer{}, err
 	}
+	found, err := changes.Find(ctx, r.git, q)
+	if found.Warning != "" {
+		fmt.Fprintf(a.Err, "warning: %s\n", found.Warning)
+	}
+	return found, err
+}
+
+// changedBy finds what commits with a text in their message changed since the
+// base, and how many there are.
+func (a *app) changedBy(ctx context.Context, r *repository, s selection, text string) (changes.Answer, int, error) {
+	q, err := a.question(r, s)
+	if err != nil {
+		return changes.Answer{}, 0, err
+	}
+	found, n, err := changes.FindCommits(ctx, r.git, q, text)
+	if found.Warning != "" {
+		fmt.Fprintf(a.Err, "warning: %s\n", found.Warning)
+	}
+	return found, n, err
+}
+
+// question says what to compare with.
+func (a *app) question(r *repository, s selection) (changes.Question, error) {
 	if s.since == changes.LastGood || s.since == "" && r.graph.Repo.Since == changes.LastGood {
 		if client, _ := a.client(r, nil); client == nil {
-			return changes.Answer{}, wrong("--since last-good needs a service: grayloft login URL, or url in [service] and GRAYLOFT_TOKEN")
+			return changes.Question{}, wrong(
+				"--since last-good needs a service: grayloft login URL, or url in [service] and GRAYLOFT_TOKEN")
 		}
 	}
-	found, err := changes.Find(ctx, r.git, changes.Question{
-		Since: s.since, Paths: paths, Graph: r.graph, Modes: r.choice.modes, Sets: r.choice.sets,
+	return changes.Question{
+		Since: s.since, Graph: r.graph, Modes: r.choice.modes, Sets: r.choice.sets,
 		LastGood: func(ctx context.Context, branch string) ([]string, error) {
 			client, _ := a.client(r, nil)
 			good, err := client.LastGood(ctx, branch)
@@ -171,11 +250,7 @@ func (a *app) changed(ctx context.Context, r *repository, s selection) (changes.
 			}
 			return commits, err
 		},
-	})
-	if found.Warning != "" {
-		fmt.Fprintf(a.Err, "warning: %s\n", found.Warning)
-	}
-	return found, err
+	}, nil
 }
 
 // changedPaths returns the files that the person named, from the root, or nil to

@@ -327,6 +327,106 @@ func TestLastGoodIsTheNewestGoodCommitOfTheBranch(t *testing.T) {
 	}
 }
 
+// The work of one ticket: what the commits that mention it changed, merges and
+// renames included, and nothing else that changed since the base.
+func TestTheWorkOfATicketIsSelected(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	base := strings.TrimSpace(r.Git("rev-parse", "HEAD"))
+	r.Append("lib/test/t", "more\n")
+	r.Commit("FARE-12: more cases")
+	r.Append("app/main", "\n")
+	r.Commit("something else")
+	picked := func(args ...string) (names []string) {
+		for _, x := range r.Plan(append(args, "--since", base)...).Tasks {
+			if x.Picked {
+				names = append(names, x.Task)
+			}
+		}
+		return names
+	}
+	if got := picked("--pick", "commits:FARE-12"); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("one commit: %v", got)
+	}
+	if got := reach(t, r, "--since", base, "--commits", "fare-12: more"); !slices.Equal(got, []string{"test@lib"}) {
+		t.Errorf("reach, in another case: %v", got)
+	}
+	// A branch whose merge alone names the ticket.
+	r.Git("checkout", "-q", "-b", "side", base)
+	r.Append("lib/schema", "two\n")
+	r.Commit("on a branch")
+	r.Git("checkout", "-q", "main")
+	r.Git("merge", "-q", "-m", "Merge HARBOUR 7", "side")
+	if got := picked("--pick", `commits:"HARBOUR 7"`); !slices.Equal(got, []string{"generate@lib"}) {
+		t.Errorf("a merge: %v", got)
+	}
+	for _, args := range [][]string{{"plan", "--pick", "commits:FARE-99", "--since", base}, {"reach", "--commits", "FARE-99", "--since", base}} {
+		if a := r.Grayloft(args...); a.Code != 2 || !strings.Contains(a.Err, `"FARE-99" in its message`) {
+			t.Errorf("%v: exit %d, %s", args, a.Code, a.Err)
+		}
+	}
+	if a := r.Grayloft("reach", "--commits", "FARE-12", "lib/test/t"); a.Code != 2 || !strings.Contains(a.Err, "give it without files") {
+		t.Errorf("with files: %d %s", a.Code, a.Err)
+	}
+}
+
+// What failed last, in this checkout or on this branch, and not what failed
+// earlier or on another branch.
+func TestWhatFailedIsSelected(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	r := trial.New(t, sample)
+	failed := func(of *trial.Repo) (names []string) {
+		for _, x := range of.Plan("--pick", "failed").Tasks {
+			if x.Picked {
+				names = append(names, x.Task)
+			}
+		}
+		return names
+	}
+	if got := failed(r); len(got) != 0 {
+		t.Errorf("before anything ran: %v", got)
+	}
+	good := r.Read("app/main")
+	r.Write("app/main", "other\n") // so that test@app fails
+	if rep := r.Run("--pick", "all", "--keep-going"); rep.OK {
+		t.Fatal("it should fail")
+	}
+	if got := failed(r); !slices.Equal(got, []string{"test@app"}) {
+		t.Errorf("here: %v", got)
+	}
+	r.Write("app/main", good)
+	if rep := r.Run("--pick", "failed"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	if got := failed(r); len(got) != 0 {
+		t.Errorf("after it passed: %v", got)
+	}
+
+	// With a service, what failed elsewhere on this branch.
+	ci := r.Clone().Login(s.URL, s.Token(t, "ci", "trusted", "trusted"), "ci")
+	ci.Write("app/main", "other\n")
+	if rep := ci.Run("--pick", "all", "--keep-going"); rep.OK {
+		t.Fatal("it should fail")
+	}
+	r.Login(s.URL, s.Token(t, "ann", "person/ann", "trusted"), "office")
+	if got := failed(r); !slices.Equal(got, []string{"test@app"}) {
+		t.Errorf("what CI says: %v", got)
+	}
+	r.Git("checkout", "-q", "-b", "other")
+	if got := failed(r); len(got) != 0 {
+		t.Errorf("on another branch: %v", got)
+	}
+	ci.Write("app/main", good)
+	if rep := ci.Run("--pick", "all"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	r.Git("checkout", "-q", "main")
+	if got := failed(r); len(got) != 0 {
+		t.Errorf("after CI passed: %v", got)
+	}
+}
+
 func TestPartsRunEveryTaskOnce(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)

@@ -151,6 +151,12 @@ type GoodCommit struct {
 	At     time.Time `json:"at"`
 }
 
+// Failed is the answer to GET failed: the tasks whose last result on a branch
+// failed, in runs of the shelves that the token reads, or its own.
+type Failed struct {
+	Tasks []string `json:"tasks"`
+}
+
 // Filed is the answer to PUT entries/{key}.
 type Filed struct {
 	Created  bool          `json:"created"`

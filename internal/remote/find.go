@@ -29,6 +29,13 @@ func (c *Client) LastGood(ctx context.Context, branch string) ([]protocol.GoodCo
 	return soundCommits(good.Commits), err
 }
 
+// FailedOn returns the tasks whose last result on a branch failed.
+func (c *Client) FailedOn(ctx context.Context, branch string) ([]string, error) {
+	var failed protocol.Failed
+	err := c.try(ctx, "GET", "failed?"+url.Values{"branch": {branch}}.Encode(), nil, &failed)
+	return failed.Tasks, err
+}
+
 // Run returns one run with its tasks.
 func (c *Client) Run(ctx context.Context, id string) (protocol.RunDetail, error) {
 	var d protocol.RunDetail

@@ -195,7 +195,8 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 }
 
 // reserved are the keywords of picks, which cannot be names.
-var reserved = []string{"or", "and", "not", "all", "changed", "affected", "needs", "needed_by", "tag", "kind", "owner", "pick"}
+var reserved = []string{"or", "and", "not", "all", "changed", "affected", "failed", "needs", "needed_by", "tag", "kind", "owner",
+	"pick", "commits"}
 
 // badName says what is wrong with the name of a task, project, kind or probe;
 // "" if nothing is.

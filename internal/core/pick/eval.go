@@ -24,19 +24,25 @@ func (s Set) Sorted(g *graph.Graph) []*graph.Task {
 	return out
 }
 
-// Changed returns the tasks that a set of changes touches directly. It is
-// called only if an expression asks for it, because finding changes takes time.
-type Changed func() ([]*graph.Task, error)
+// Facts answers what a graph does not say. Each is asked only if an expression
+// needs it, because answers take time.
+type Facts struct {
+	Changed func() ([]*graph.Task, error) // the tasks that the changes touch directly
+	Failed  func() ([]*graph.Task, error) // the tasks whose last result failed
+	// Commits returns the tasks that are touched directly by commits since the base
+	// whose message contains a text, and how many such commits there are.
+	Commits func(text string) (tasks []*graph.Task, commits int, err error)
+}
 
 // Eval returns the tasks that the expression picks.
-func (e Expr) Eval(g *graph.Graph, changed Changed) (Set, error) {
-	v := &evaluation{g: g, changed: changed, text: e.text}
+func (e Expr) Eval(g *graph.Graph, facts Facts) (Set, error) {
+	v := &evaluation{g: g, facts: facts, text: e.text}
 	return v.eval(e.root)
 }
 
 type evaluation struct {
 	g          *graph.Graph
-	changed    Changed
+	facts      Facts
 	text       string
 	savedPicks []string // being evaluated, to detect cycles
 }
@@ -93,21 +99,38 @@ func (v *evaluation) join(n node) (Set, error) {
 }
 
 func (v *evaluation) word(word string) (Set, error) {
-	if word == "all" {
+	ask := v.facts.Changed
+	switch word {
+	case "all":
 		return v.where(func(*graph.Task) bool { return true }), nil
+	case "failed":
+		ask = v.facts.Failed
 	}
-	tasks, err := v.changed()
+	tasks, err := ask()
 	if err != nil {
 		return nil, err
 	}
 	if word == "affected" {
 		tasks = v.g.Dependents(tasks)
 	}
+	return setOf(tasks), nil
+}
+
+func setOf(tasks []*graph.Task) Set {
 	out := Set{}
 	for _, t := range tasks {
 		out[t] = true
 	}
-	return out, nil
+	return out
+}
+
+// commits picks the tasks that the work of some commits touches.
+func (v *evaluation) commits(n node) (Set, error) {
+	tasks, commits, err := v.facts.Commits(n.text)
+	if err == nil && commits == 0 {
+		err = v.fail(n, "no commit since the base has %q in its message", n.text)
+	}
+	return setOf(tasks), err
 }
 
 func (v *evaluation) call(n node) (Set, error) {
@@ -139,8 +162,11 @@ func inSet(in Set, p *graph.Project) bool {
 }
 
 func (v *evaluation) field(n node) (Set, error) {
-	if n.name == "pick" {
+	switch n.name {
+	case "pick":
 		return v.savedPick(n)
+	case "commits":
+		return v.commits(n)
 	}
 	known := map[string]bool{}
 	has := func(p *graph.Project) bool {
@@ -206,7 +232,7 @@ func (v *evaluation) savedPick(n node) (Set, error) {
 	if err != nil {
 		return nil, fmt.Errorf("pick %q in %s: %w", n.text, s.Where.Pos.At(), err)
 	}
-	inner := &evaluation{g: v.g, changed: v.changed, text: e.text, savedPicks: append(slices.Clone(v.savedPicks), n.text)}
+	inner := &evaluation{g: v.g, facts: v.facts, text: e.text, savedPicks: append(slices.Clone(v.savedPicks), n.text)}
 	out, err := inner.eval(e.root)
 	if err != nil {
 		return nil, fmt.Errorf("pick %q in %s: %w", n.text, s.Where.Pos.At(), err)

@@ -53,7 +53,7 @@ func byAddress(g *graph.Graph, among Set, address string) ([]*graph.Task, error)
 	if err != nil {
 		return nil, err
 	}
-	set, err := e.Eval(g, nil)
+	set, err := e.Eval(g, Facts{})
 	if err != nil {
 		return nil, err
 	}

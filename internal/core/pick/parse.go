@@ -31,9 +31,9 @@ func (e *Error) Error() string {
 
 // Words and fields of the grammar.
 var (
-	words     = []string{"all", "changed", "affected"}
+	words     = []string{"all", "changed", "affected", "failed"}
 	functions = []string{"needs", "needed_by"}
-	fields    = []string{"tag", "kind", "owner", "pick"}
+	fields    = []string{"tag", "kind", "owner", "pick", "commits"}
 )
 
 // Expr is a parsed expression.

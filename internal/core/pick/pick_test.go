@@ -37,12 +37,22 @@ func eval(g *graph.Graph, expr string, changed ...string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	set, err := e.Eval(g, func() ([]*graph.Task, error) {
-		var out []*graph.Task
+	listed := func() (out []*graph.Task, err error) {
 		for _, c := range changed {
 			out = append(out, g.Task(c))
 		}
 		return out, nil
+	}
+	set, err := e.Eval(g, Facts{
+		Changed: listed,
+		Failed:  func() ([]*graph.Task, error) { return []*graph.Task{g.Task("test@web")}, nil },
+		Commits: func(text string) ([]*graph.Task, int, error) {
+			if text != "fog on the pier" {
+				return nil, 0, nil
+			}
+			out, err := listed()
+			return out, 2, err
+		},
 	})
 	if err != nil {
 		return "", err
@@ -95,6 +105,9 @@ func TestPicks(t *testing.T) {
 		"not not web":                  "web",
 		"changed":                      "test@fares",
 		"affected":                     "test@fares",
+		"failed":                       "test@web",
+		"not failed and web":           "build@web",
+		`commits:"fog on the pier"`:    "test@fares",
 		`"fares"`:                      "fares",
 		"tag:'sea'":                    "tides",
 		"needs( needed_by(fares) )":    "fares services/booking tides",
@@ -131,6 +144,8 @@ func TestErrorsShowThePosition(t *testing.T) {
 		"libs/fares":       {0, `write "./libs/fares"`},
 		"test":             {0, `write "test@*"`},
 		"tag:see":          {0, `did you mean "sea"?`},
+		"commits:FARE-12":  {0, `no commit since the base has "FARE-12" in its message`},
+		"commits:":         {8, "needs a value"},
 		"pick:fronts":      {0, `did you mean "front"?`},
 		"pick:a":           {0, "in a cycle"},
 		"lint@fares":       {0, "no task"},

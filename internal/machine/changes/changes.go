@@ -73,6 +73,26 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 	return a, nil
 }
 
+// FindCommits answers which tasks are touched by commits since the base whose
+// message contains a text, and how many commits there are. Unlike [Find], it
+// needs the base: without one it is an error.
+func FindCommits(ctx context.Context, repo git.Repo, q Question, text string) (a Answer, commits int, err error) {
+	rev := firstOf(q.Since, q.Graph.Repo.Since, "HEAD")
+	base, missing, err := findBase(ctx, repo, q, rev)
+	if err == nil && base == "" {
+		err = fmt.Errorf("grayloft: %s, so the commits since then are not known%s", missing, remedy(rev, missing))
+	}
+	if err != nil {
+		return a, 0, err
+	}
+	if commits, q.Paths, err = repo.ChangedBy(ctx, base, text); err != nil {
+		return a, 0, err
+	}
+	q.Paths = append([]string{}, q.Paths...)
+	a, err = Find(ctx, repo, q)
+	return a, commits, err
+}
+
 func firstOf(revs ...string) string {
 	for _, rev := range revs {
 		if rev != "" {

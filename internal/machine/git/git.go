@@ -240,6 +240,28 @@ func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
 	return paths(slices.Concat(answers...))
 }
 
+// ChangedBy returns how many commits after a commit have a text in their
+// message, in any case, and the paths that they changed: those of a merge against
+// its first parent, and both sides of a rename.
+func (r Repo) ChangedBy(ctx context.Context, since, text string) (commits int, changed []string, err error) {
+	pattern := []string{"log", "-z", "--fixed-strings", "--regexp-ignore-case", "--grep=" + text, since + "..HEAD"}
+	out, err := r.run(ctx, nil, append(pattern, "--format=%H", "--no-patch", "--")...)
+	if err != nil {
+		return 0, nil, err
+	}
+	commits = bytes.Count(out, []byte{0})
+	if len(out) > 0 && out[len(out)-1] != 0 {
+		commits++
+	}
+	out, err = r.run(ctx, nil, append(pattern, "--format=", "--name-only", "--no-renames", "--no-ext-diff", "--relative",
+		"--diff-merges=first-parent", "--")...)
+	if err != nil {
+		return 0, nil, err
+	}
+	changed, err = paths(out)
+	return commits, changed, err
+}
+
 // Head returns the commit and branch of the checkout; either is empty if there
 // is none (no commit yet, a detached head).
 func (r Repo) Head(ctx context.Context) (commit, branch string) {

@@ -75,6 +75,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.POST("/packs/fetch", s.fetchPack)
 	v.GET("/entries", s.entries)
 	v.GET("/last-good", s.lastGood)
+	v.GET("/failed", s.failed)
 	write := v.Group("", s.requireWrite)
 	write.PUT("/entries/:key", s.file)
 	write.PUT("/blobs/:digest", s.limitUploads, s.putBlob)

@@ -228,3 +228,19 @@ func (s *Server) lastGood(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, protocol.LastGood{Commits: rows})
 }
+
+// failed answers which tasks failed last on a branch. Like lastGood it needs no
+// right to view records: it answers names of tasks, of runs on shelves that the
+// token reads.
+func (s *Server) failed(c *gin.Context) {
+	branch := c.Query("branch")
+	if !accept(c, bounds.Text("branch", branch)) {
+		return
+	}
+	tasks, err := s.Records.FailedOn(c.Request.Context(), token(c), branch)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, protocol.Failed{Tasks: tasks})
+}

@@ -143,7 +143,7 @@ probes = []
 		"runs?text=charts", "runs?task=" + task + "&task_outcome=ran&sort=saved", "runs/" + run, "runs/" + run + "/log?task=" + task,
 		"runs/" + run + "/task?task=" + url.QueryEscape("fog@test"), "runs/" + run + "/difference?task=" + task + "&with=" + run,
 		"runs/" + run + "/report/junit", "runs/" + run + "/report/html", "run-facets", "balance?task=" + task, "balance", "tasks?sort=hits", "tasks/" + task,
-		"advice", "projects", "reach?path=in", "cache", "last-good?branch=main",
+		"advice", "projects", "reach?path=in", "cache", "last-good?branch=main", "failed?branch=main",
 	} {
 		if code, text := fetched(t, s.URL+"/v1/"+s.Repo+"/"+path, token); code != http.StatusOK {
 			t.Errorf("%s: %d %s", path, code, text)

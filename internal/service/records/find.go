@@ -40,6 +40,38 @@ func (db *DB) Entries(ctx context.Context, t Token, f EntryFilter) ([]protocol.E
 
 const lastGoodCommits = 50
 
+// failedAmong is how many runs of a branch are looked at for what failed.
+const failedAmong = 100
+
+// FailedOn returns the tasks whose last result on a branch failed, in the newest
+// runs among those that a token may know: on shelves that it reads, or its own.
+func (db *DB) FailedOn(ctx context.Context, t Token, branch string) ([]string, error) {
+	var runs []struct {
+		ID    string    `db:"id"`
+		Began time.Time `db:"began"`
+		Shelf string    `db:"shelf"`
+		Token int64     `db:"token_id"`
+	}
+	if err := db.SelectContext(ctx, &runs, `
+		SELECT id, began, shelf, token_id FROM runs WHERE repository_id = $1 AND branch = $2 ORDER BY began DESC, id DESC LIMIT $3`,
+		t.RepositoryID, branch, failedAmong); err != nil {
+		return nil, err
+	}
+	out, ids, began := []string{}, []string{}, []time.Time{}
+	for _, r := range runs {
+		if r.Token == t.ID || t.MayRead(r.Shelf) {
+			ids, began = append(ids, r.ID), append(began, r.Began)
+		}
+	}
+	return out, db.SelectContext(ctx, &out, `
+		SELECT n.name FROM (
+			SELECT DISTINCT ON (t.task_id) t.task_id, t.outcome FROM unnest($2::text[], $3::timestamptz[]) AS r (id, began)
+			JOIN run_tasks t ON t.repository_id = $1 AND t.began = r.began AND t.run_id = r.id
+			WHERE NOT t.running AND t.outcome NOT IN ('blocked', 'stopped', 'not-started')
+			ORDER BY t.task_id, t.began DESC, t.run_id DESC) l
+		JOIN tasks n ON n.id = l.task_id WHERE l.outcome = 'failed' ORDER BY 1`, t.RepositoryID, ids, began)
+}
+
 // LastGood returns commits of a branch (of any branch if it is empty) whose run
 // on the trusted shelf passed, newest first.
 func (db *DB) LastGood(ctx context.Context, repository int64, branch string) ([]protocol.GoodCommit, error) {
