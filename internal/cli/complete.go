@@ -68,7 +68,8 @@ func nameWords(r *repository, typed string) []string {
 func pickWords(r *repository, typed string) []string {
 	at := strings.LastIndexAny(typed, " (") + 1
 	before := typed[:at]
-	words := append([]string{"all", "changed", "affected", "failed", "commits:", "needs(", "needed_by(", "not ", "or ", "and "}, r.graph.ProjectNames()...)
+	words := []string{"all", "changed", "affected", "failed", "commits:", "needs(", "needed_by(", "not ", "or ", "and "}
+	words = append(words, r.graph.ProjectNames()...)
 	fields := map[string]map[string]bool{"tag:": {}, "kind:": {}, "owner:": {}, "pick:": {}}
 	for _, p := range r.graph.Projects {
 		for _, t := range p.Tags {
