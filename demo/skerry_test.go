@@ -120,3 +120,11 @@ func TestGoFilesOfTheDemoAreFormatted(t *testing.T) {
 		t.Errorf("%s%v", out, err)
 	}
 }
+
+// The example is clean by its own rules.
+func TestSkerryLinesIsClean(t *testing.T) {
+	r := skerry(t)
+	if a := r.Grayloft("check"); a.Code != 0 || a.Out != "Nothing to change.\n" {
+		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
+}

@@ -126,6 +126,7 @@ func (a *app) command() *cobra.Command {
 		a.whyCommand(),
 		a.compareCommand(),
 		a.logCommand(),
+		a.checkCommand(),
 		a.driftCommand(),
 		a.reproduceCommand(),
 		a.cacheCommand(),

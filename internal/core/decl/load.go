@@ -31,7 +31,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 		repo: &Repo{
 			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
 			Settings: map[string]*Setting{}, Modes: map[string]*Mode{},
-			Picks: map[string]*SavedPick{}, sources: map[string]*document{},
+			Picks: map[string]*SavedPick{}, Checks: map[string]Check{}, sources: map[string]*document{},
 		},
 		projects: List{},
 	}
@@ -156,6 +156,7 @@ func (l *loader) shared(r *reader) map[string]field {
 		"kind":  func(e *entry) { r.named(e, "kind", func(n string, e *entry) { l.kind(r, n, e) }) },
 		"probe": func(e *entry) { r.named(e, "probe", func(n string, e *entry) { l.probe(r, n, e) }) },
 		"pick":  func(e *entry) { r.named(e, "pick", func(n string, e *entry) { l.savedPick(r, n, e) }) },
+		"check": func(e *entry) { r.named(e, "check", func(n string, e *entry) { l.check(r, n, e) }) },
 
 		"setting": func(e *entry) { r.named(e, "setting", func(n string, e *entry) { l.setting(r, n, e) }) },
 		"mode":    func(e *entry) { r.named(e, "mode", func(n string, e *entry) { l.mode(r, n, e) }) },
@@ -227,6 +228,16 @@ func (l *loader) savedPick(r *reader, name string, e *entry) {
 	s := &SavedPick{Name: name}
 	r.table(e.val.table, "[pick."+name+"]", map[string]field{"where": r.text(&s.Where)})
 	l.repo.Picks[name] = s
+}
+
+func (l *loader) check(r *reader, name string, e *entry) {
+	if have, ok := l.repo.Checks[name]; ok {
+		r.fail(e.pos, "keep one of them", "[check.%s] is already in %s", name, have.Pos.At())
+		return
+	}
+	c := Check{Pos: e.pos}
+	r.table(e.val.table, "[check."+name+"]", map[string]field{"level": r.word(&c.Level), "allow": r.list(&c.Allow)})
+	l.repo.Checks[name] = c
 }
 
 func (l *loader) includes(r *reader) error {

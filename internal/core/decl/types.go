@@ -35,11 +35,12 @@ type Repo struct {
 	Modes              map[string]*Mode
 	Kinds              map[string]*Kind
 	Picks              map[string]*SavedPick
-	Projects           []*Project    // sorted by name
-	Files              []string      // every declaration that was read
-	Digest             digest.Digest // of their texts
-	KindFiles          []Item        // patterns of the directories that may hold a project
-	UndeclaredDirs     bool          // some file is not valid TOML: names that seem missing may be in it
+	Checks             map[string]Check // by rule
+	Projects           []*Project       // sorted by name
+	Files              []string         // every declaration that was read
+	Digest             digest.Digest    // of their texts
+	KindFiles          []Item           // patterns of the directories that may hold a project
+	UndeclaredDirs     bool             // some file is not valid TOML: names that seem missing may be in it
 	sources            map[string]*document
 }
 
@@ -86,6 +87,14 @@ func (p *Probe) ReadsFile(dir, name string) bool {
 type SavedPick struct {
 	Name  string
 	Where Item
+}
+
+// Check is what a repository says about a rule of check. Which rules and levels
+// there are, package check knows.
+type Check struct {
+	Pos   Pos
+	Level Item
+	Allow List
 }
 
 // Kind is a named set of tasks and defaults.

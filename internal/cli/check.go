@@ -1,0 +1,265 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2/maybe"
+	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/core/pick"
+	"grayloft.example/grayloft/internal/term"
+)
+
+// checkFlags are what a person gave to check.
+type checkFlags struct {
+	pick     string
+	as       string
+	baseline string
+	write    string
+	fix      bool
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	var f checkFlags
+	list := make([]string, len(check.Order))
+	for i, r := range check.Order {
+		list[i] = fmt.Sprintf("  %-15s %s", r, check.Rules[r].Finds)
+	}
+	c := &cobra.Command{
+		Use: "check [RULE…]", Short: "Find declarations that have gone stale, and say what to change",
+		Long: "Reads the repository and runs nothing. Each finding says where, and what to change; --fix makes the changes that\n" +
+			"a machine can make. Exit code 1 means that there is an error; warnings alone end with 0. The rules:\n\n" +
+			strings.Join(list, "\n") + "\n\n" +
+			"[check.RULE] in grayloft.toml sets level = \"error\", \"warning\" or \"off\", and allow = [...] with what not to report.",
+		Example: "  grayloft check\n  grayloft check needs-missing needs-unused --fix\n  grayloft check --pick changed\n" +
+			"  grayloft check --write-baseline known.json; grayloft check --baseline known.json",
+		ValidArgs: func() (names []string) {
+			for _, r := range check.Order {
+				names = append(names, string(r))
+			}
+			return names
+		}(),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.check(cmd.Context(), f, args) },
+	}
+	c.Flags().StringVar(&f.pick, "pick", "", "only projects with a task that this expression selects")
+	c.Flags().StringVar(&f.as, "as", "text", "text or sarif")
+	c.Flags().BoolVar(&f.fix, "fix", false, "make the changes that a machine can make, and report the rest")
+	c.Flags().StringVar(&f.baseline, "baseline", "", "report only what is not in this file")
+	c.Flags().StringVar(&f.write, "write-baseline", "", "write what is found to this file, and succeed")
+	return c
+}
+
+func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
+	rules, err := rulesOf(args)
+	if err != nil {
+		return err
+	}
+	switch {
+	case f.as != "text" && f.as != "sarif":
+		return wrong("--as %q is not valid: text or sarif", f.as)
+	case f.write != "" && (f.fix || f.baseline != ""):
+		return wrong("--write-baseline records what is there: give it without --fix and --baseline")
+	}
+	found, r, err := a.found(ctx, f, rules)
+	if err != nil {
+		return err
+	}
+	fixed := 0
+	for round := 0; f.fix && round < fixRounds; round++ {
+		n, err := a.fix(r.root, found)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			break
+		}
+		fixed += n
+		if found, _, err = a.found(ctx, f, rules); err != nil {
+			return err
+		}
+	}
+	if f.write != "" {
+		return a.writeBaseline(f.write, found)
+	}
+	old := 0
+	if f.baseline != "" {
+		text, err := os.ReadFile(filepath.Join(a.dir, f.baseline))
+		if err != nil {
+			return wrong("--baseline: %v", err)
+		}
+		if found, old, err = check.New(found, text); err != nil {
+			return wrong("--baseline %s: %v", f.baseline, err)
+		}
+	}
+	return a.reportCheck(f, found, fixed, old)
+}
+
+func rulesOf(args []string) (out []check.Rule, err error) {
+	for _, name := range args {
+		if _, ok := check.Rules[check.Rule(name)]; !ok {
+			list := make([]string, len(check.Order))
+			for i, r := range check.Order {
+				list[i] = string(r)
+			}
+			return nil, wrong("%q is not a rule; the rules are %s", name, strings.Join(list, ", "))
+		}
+		out = append(out, check.Rule(name))
+	}
+	return out, nil
+}
+
+// found loads the repository and returns what is found in it.
+func (a *app) found(ctx context.Context, f checkFlags, rules []check.Rule) ([]check.Finding, *repository, error) {
+	r, err := a.load(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if problems := check.Problems(r.graph.Repo); len(problems) > 0 {
+		return nil, nil, problems
+	}
+	files, err := r.git.Files(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	tracked, err := r.git.Tracked(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	files = slices.DeleteFunc(files, func(p string) bool { _, err := os.Lstat(filepath.Join(r.root, p)); return err != nil })
+	list := check.Run(&check.Repo{FS: os.DirFS(r.root), Graph: r.graph, Files: files, Tracked: tracked}, rules)
+	if f.pick == "" {
+		return list, r, nil
+	}
+	e, err := pick.Parse(f.pick)
+	if err != nil {
+		return nil, nil, err
+	}
+	among, err := e.Eval(r.graph, a.facts(ctx, r, selection{}))
+	if err != nil {
+		return nil, nil, err
+	}
+	projects := map[string]bool{}
+	for t := range among {
+		projects[t.Project.Name] = true
+	}
+	return slices.DeleteFunc(list, func(x check.Finding) bool { return !projects[x.Project] }), r, nil
+}
+
+// fixRounds is how often edits are made and the repository is checked again:
+// edits that touch each other are made one after the other.
+const fixRounds = 5
+
+// fix makes the edits of findings: all of a file or none. It returns how many
+// there were.
+func (a *app) fix(root string, found []check.Finding) (edits int, err error) {
+	byFile := map[string][]check.Edit{}
+	for _, f := range found {
+		edits += len(f.Edits)
+		for _, e := range f.Edits {
+			byFile[e.File] = append(byFile[e.File], e)
+		}
+	}
+	for name, list := range byFile {
+		file := filepath.Join(root, filepath.FromSlash(name))
+		info, err := os.Stat(file)
+		if err != nil {
+			return edits, machineFault("%v", err)
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return edits, machineFault("%v", err)
+		}
+		after, err := check.Apply(string(text), list)
+		if err != nil {
+			return edits, machineFault("%s: %v; it was left as it is: try again", name, err)
+		}
+		if err := maybe.WriteFile(file, []byte(after), info.Mode().Perm()); err != nil {
+			return edits, machineFault("%v", err)
+		}
+	}
+	return edits, nil
+}
+
+func (a *app) writeBaseline(name string, found []check.Finding) error {
+	text, err := check.WriteBaseline(found)
+	if err == nil {
+		err = maybe.WriteFile(filepath.Join(a.dir, name), text, 0o644)
+	}
+	if err != nil {
+		return machineFault("%v", err)
+	}
+	fmt.Fprintf(a.Err, "%s recorded in %s.\n", term.Count(len(found), "finding", "findings"), name)
+	return nil
+}
+
+type checkJSON struct {
+	Findings []check.Finding        `json:"findings"`
+	Totals   map[check.Severity]int `json:"totals"`
+}
+
+func (a *app) reportCheck(f checkFlags, found []check.Finding, fixed, old int) error {
+	totals := map[check.Severity]int{check.Error: 0, check.Warning: 0}
+	fixable := 0
+	for _, x := range found {
+		totals[x.Severity]++
+		if len(x.Edits) > 0 {
+			fixable++
+		}
+	}
+	switch {
+	case f.as == "sarif":
+		text, err := check.SARIF(found)
+		if err != nil {
+			return err
+		}
+		fmt.Fprint(a.Out, string(text))
+	case a.Format == "json":
+		if err := a.JSON(checkJSON{found, totals}); err != nil {
+			return err
+		}
+	default:
+		for _, x := range found {
+			fmt.Fprintf(
+				a.Out,
+				"%s  %s  %s  [%s]\n",
+				a.Bold(fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column)),
+				x.Severity,
+				x.Message,
+				x.Rule,
+			)
+		}
+		fmt.Fprintln(a.Out, summary(totals, fixable, fixed, old))
+	}
+	if totals[check.Error] > 0 {
+		return errFailed
+	}
+	return nil
+}
+
+func summary(totals map[check.Severity]int, fixable, fixed, old int) string {
+	text := "Nothing to change."
+	if n := totals[check.Error] + totals[check.Warning]; n > 0 {
+		text = fmt.Sprintf(
+			"%s, %s",
+			term.Count(totals[check.Error], "error", "errors"),
+			term.Count(totals[check.Warning], "warning", "warnings"),
+		)
+		if fixable > 0 {
+			text += fmt.Sprintf("; --fix changes %d", fixable)
+		}
+		text += "."
+	}
+	if fixed > 0 {
+		text = fmt.Sprintf("Made %s. ", term.Count(fixed, "change", "changes")) + text
+	}
+	if old > 0 {
+		text += fmt.Sprintf(" %s in the baseline.", term.Count(old, "more is", "more are"))
+	}
+	return text
+}

@@ -1,0 +1,104 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/trial"
+)
+
+var pierside = map[string]string{
+	"grayloft.toml":        "schema = 1\n[repo]\nname = \"pier\"\nprojects = [\"libs/*\", \"desk\"]\n[pick.mine]\nwhere = \"desk\"\n",
+	"libs/money/loft.toml": "[project]\nname = \"money\"\n",
+	"libs/money/go.mod":    "module skerry.example/money\n",
+	"libs/money/m.go":      "package money\n",
+	"desk/loft.toml":       "[project]\nname = \"desk\" # at the pier\r\n\r\n[task.pack]\r\nrun = \"true\"\r\nreads = [\"*.go\", \"gone/*\"]\r\nwrites = [\"out\"]\r\nprobes = []\r\n",
+	"desk/go.mod":          "module skerry.example/desk\n",
+	"desk/d.go":            "package desk\nimport _ \"skerry.example/money\"\n",
+	"desk/out":             "tracked\n",
+}
+
+func checked(t *testing.T, r *trial.Repo, args ...string) (list []check.Finding, code int) {
+	t.Helper()
+	a := r.Grayloft(append([]string{"check", "--format", "json"}, args...)...)
+	var out struct {
+		Findings []check.Finding
+		Totals   map[string]int
+	}
+	if err := json.Unmarshal([]byte(a.Out), &out); err != nil {
+		t.Fatalf("%v: exit %d, %s %s", err, a.Code, a.Out, a.Err)
+	}
+	if out.Totals["error"]+out.Totals["warning"] != len(out.Findings) {
+		t.Errorf("%v of %d", out.Totals, len(out.Findings))
+	}
+	return out.Findings, a.Code
+}
+
+// What is wrong is found, what a machine can change is changed and nothing else,
+// and the rest fails the check until it is in a baseline.
+func TestCheck(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, pierside)
+	before := r.Read("desk/loft.toml")
+	list, code := checked(t, r)
+	if code != 1 || len(list) != 4 {
+		t.Fatalf("exit %d: %+v", code, list)
+	}
+	if got, code := checked(t, r, "needs-missing", "--pick", "money"); code != 0 || len(got) != 0 {
+		t.Errorf("of another project: exit %d: %+v", code, got)
+	}
+	a := r.Grayloft("check", "--fix")
+	want := strings.Replace(before, "# at the pier\r\n", "# at the pier\r\nneeds = [\"money\"]\r\n", 1)
+	if got := r.Read("desk/loft.toml"); a.Code != 1 || got != want ||
+		!strings.Contains(a.Out, "Made 1 change. 2 errors, 1 warning.") {
+		t.Errorf("exit %d, %s%s\n%q, want\n%q", a.Code, a.Out, a.Err, got, want)
+	}
+	for _, says := range []string{
+		`desk/loft.toml:7:18  error  "gone/*" matches no file`, "git tracks desk/out, which pack@desk writes", "no file names pick:mine",
+	} {
+		if !strings.Contains(a.Out, says) {
+			t.Errorf("it does not say %q:\n%s", says, a.Out)
+		}
+	}
+
+	if a := r.Grayloft("check", "--write-baseline", "known.json"); a.Code != 0 || !strings.Contains(a.Err, "3 findings recorded") {
+		t.Errorf("exit %d: %s", a.Code, a.Err)
+	}
+	if a := r.Grayloft("check", "--baseline", "known.json"); a.Code != 0 ||
+		a.Out != "Nothing to change. 3 more are in the baseline.\n" {
+		t.Errorf("exit %d: %s", a.Code, a.Out)
+	}
+	r.Append("grayloft.toml", "[check.pattern-empty]\nlevel = \"warning\"\n[check.writes-tracked]\nallow = [\"desk/*\"]\n")
+	if list, code := checked(t, r); code != 0 || len(list) != 2 {
+		t.Errorf("exit %d: %+v", code, list)
+	}
+	if a := r.Grayloft("check", "--as", "sarif"); a.Code != 0 || !json.Valid([]byte(a.Out)) ||
+		!strings.Contains(a.Out, `"version": "2.1.0"`) {
+		t.Errorf("exit %d: %s", a.Code, a.Out)
+	}
+}
+
+func TestMistakesAboutChecksAreExplained(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, pierside)
+	if err := os.WriteFile(r.Path("bad.json"), []byte("[]"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ args, says string }{
+		{"needs", `"needs" is not a rule; the rules are needs-missing`}, {"--as xml", "text or sarif"}, {"--baseline none.json", "no such file"},
+		{"--baseline bad.json", "is not a baseline"}, {"--write-baseline x --fix", "without --fix"}, {"--pick nowhere", "nowhere"},
+	} {
+		if a := r.Grayloft(append([]string{"check"}, strings.Fields(c.args)...)...); a.Code != 2 ||
+			!strings.Contains(a.Err, c.says) {
+			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
+		}
+	}
+	r.Append("grayloft.toml", "[check.need-missing]\nlevel = \"loud\"\n[check.unused]\nlevel = \"loud\"\n")
+	if a := r.Grayloft("check"); a.Code != 2 || !strings.Contains(a.Err, `did you mean "needs-missing"?`) ||
+		!strings.Contains(a.Err, `level = "loud" is not valid`) {
+		t.Errorf("exit %d, %s", a.Code, a.Err)
+	}
+}

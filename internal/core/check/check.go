@@ -1,0 +1,189 @@
+// Package check finds what has gone stale in the declarations of a repository:
+// relations between projects that nothing declares or nothing needs, patterns that
+// match nothing, outputs that git tracks, names that nobody uses, results that are
+// never shared. It reads files and runs nothing. Each finding says where, in one
+// sentence what to change, and, where a machine can do it, the exact edit.
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// Rule is the name of a rule.
+type Rule string
+
+// The rules.
+const (
+	NeedsMissing  Rule = "needs-missing"
+	NeedsUnused   Rule = "needs-unused"
+	PatternEmpty  Rule = "pattern-empty"
+	WritesTracked Rule = "writes-tracked"
+	Unused        Rule = "unused"
+	NeverShared   Rule = "never-shared"
+)
+
+// Severity says how serious a finding is.
+type Severity string
+
+// The severities; a rule that is off has none.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Off     Severity = "off"
+)
+
+// About describes a rule.
+type About struct {
+	Level Severity // unless the repository says otherwise
+	Finds string
+	find  func(*inspection) []Finding
+}
+
+// Rules are all rules. [Order] is the order in which they are shown.
+var Rules = map[Rule]About{
+	NeedsMissing: {
+		Error,
+		"an import, a manifest entry, a repo: read or an after that crosses to a project not in needs",
+		needsMissing,
+	},
+	NeedsUnused:   {Warning, "a need that nothing uses", needsUnused},
+	PatternEmpty:  {Error, "reads that match no file", patternEmpty},
+	WritesTracked: {Error, "outputs that git tracks", writesTracked},
+	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses", unused},
+	NeverShared:   {Warning, "tasks without probes or writes, whose results stay where they were made", neverShared},
+}
+
+// Order lists the rules.
+var Order = []Rule{NeedsMissing, NeedsUnused, PatternEmpty, WritesTracked, Unused, NeverShared}
+
+// Finding is one thing to change.
+type Finding struct {
+	Rule     Rule     `json:"rule"`
+	Severity Severity `json:"severity"`
+	File     string   `json:"file"`   // from the root
+	Line     int      `json:"line"`   // from 1
+	Column   int      `json:"column"` // from 1, in characters
+	Project  string   `json:"project"`
+	Message  string   `json:"message"`
+	Edits    []Edit   `json:"edits"` // that change what was found; none: no machine can
+	// Subject names what the finding is about. With rule and project it identifies
+	// a finding, whatever its line.
+	Subject string `json:"subject"`
+}
+
+// Repo is what is checked.
+type Repo struct {
+	FS      fs.FS
+	Graph   *graph.Graph
+	Files   []string // tracked by git or not ignored; from the root, sorted
+	Tracked []string // by git; from the root
+}
+
+// Run applies rules, all of them if none is named, and returns what they find,
+// sorted by place. What the repository allows or turned off is left out.
+func Run(r *Repo, only []Rule) []Finding {
+	in := &inspection{Repo: r}
+	out := []Finding{}
+	for _, rule := range Order {
+		set := r.Graph.Repo.Checks[string(rule)]
+		level := cmp.Or(Severity(set.Level.Text), Rules[rule].Level)
+		if level == Off || len(only) > 0 && !slices.Contains(only, rule) {
+			continue
+		}
+		for _, f := range Rules[rule].find(in) {
+			if !allows(set, f.Subject) {
+				f.Rule, f.Severity, f.Edits = rule, level, append([]Edit{}, f.Edits...)
+				out = append(out, f)
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Finding) int {
+		return cmp.Or(strings.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column),
+			strings.Compare(a.Message, b.Message))
+	})
+	return out
+}
+
+// allows tells whether a rule's allow names a subject, as it is or as a pattern.
+func allows(set decl.Check, subject string) bool {
+	return slices.ContainsFunc(set.Allow.Items, func(it decl.Item) bool {
+		if it.Text == subject {
+			return true
+		}
+		p, err := glob.Parse(it.Text)
+		return err == nil && p.MatchExact(subject)
+	})
+}
+
+// Problems returns what is wrong with the names of rules and levels that a
+// repository sets.
+func Problems(repo *decl.Repo) decl.Problems {
+	var out decl.Problems
+	for name, set := range repo.Checks {
+		if _, ok := Rules[Rule(name)]; !ok {
+			fix := "the rules are " + names()
+			if c := decl.Closest(name, strings.Split(names(), ", ")); c != "" {
+				fix = fmt.Sprintf("did you mean %q?", c)
+			}
+			out = append(out, decl.Problem{Pos: set.Pos, Message: fmt.Sprintf("%q is not a rule of check", name), Advice: fix})
+		}
+		if l := set.Level; l.Text != "" && l.Text != string(Error) && l.Text != string(Warning) && l.Text != string(Off) {
+			out = append(
+				out,
+				decl.Problem{
+					Pos:     l.Pos,
+					Message: fmt.Sprintf("level = %q is not valid", l.Text),
+					Advice:  `write "error", "warning" or "off"`,
+				},
+			)
+		}
+	}
+	return out.Sorted()
+}
+
+func names() string {
+	list := make([]string, len(Order))
+	for i, r := range Order {
+		list[i] = string(r)
+	}
+	return strings.Join(list, ", ")
+}
+
+// inspection is one check, with what several rules use.
+type inspection struct {
+	*Repo
+	relations *relations
+	texts     map[string]string
+}
+
+// text returns the content of a file; empty if it cannot be read.
+func (in *inspection) text(name string) string {
+	if in.texts == nil {
+		in.texts = map[string]string{}
+	}
+	text, ok := in.texts[name]
+	if !ok {
+		data, err := fs.ReadFile(in.FS, name)
+		if err == nil {
+			text = string(data)
+		}
+		in.texts[name] = text
+	}
+	return text
+}
+
+// at returns a finding at a place.
+func at(pos decl.Pos, project, subject, format string, args ...any) Finding {
+	return Finding{
+		File: pos.File, Line: max(pos.Line, 1), Column: max(pos.Col, 1), Project: project, Subject: subject,
+		Message: fmt.Sprintf(format, args...),
+	}
+}

@@ -1,0 +1,258 @@
+package check_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// harbour is a repository with a defect of each rule.
+var harbour = map[string]string{
+	"grayloft.toml": `schema = 1
+[repo]
+projects = ["libs/*", "services/*", "apps/*", "tools/*"]
+[kind.go]
+[kind.go.task.build]
+run = "go build ./..."
+reads = ["**/*.go", "go.mod", "testdata/**"]
+writes = []
+probes = ["go"]
+after = ["build@needs:*"]
+[kind.never]
+[probe.go]
+run = "go version"
+reads = []
+[probe.tide]
+run = "tide --version"
+[setting.fog]
+values = ["thin", "thick"]
+default = "thin"
+[pick.named]
+where = "kind:go"
+[pick.other]
+where = "pick:named"
+`,
+	"libs/money/loft.toml": "[project]\nkind = \"go\"\n",
+	"libs/money/go.mod":    "module skerry.example/money\n",
+	"libs/money/money.go":  "package money\n",
+	"libs/tides/loft.toml": "[project]\nkind = \"go\"\n",
+	"libs/tides/go.mod":    "module skerry.example/tides\n",
+	"libs/tides/tides.go":  "package tides\n",
+	"libs/fares/loft.toml": "# kept\n[project]\nkind = \"go\"\nneeds = [\n  \"libs/tides\", # for the evening\n]\n",
+	"libs/fares/go.mod":    "module skerry.example/fares\nrequire skerry.example/money v0.0.0\n",
+	"libs/fares/fares.go":  "package fares\n\n// import \"skerry.example/tides\"\nimport \"skerry.example/money\"\n\nvar _ = `import \"skerry.example/tides\"`\n",
+	"services/desk/loft.toml": `[project]
+name  = "desk"
+owner = "sales"
+
+[task.pack]
+run    = "tar cf out/desk.tar main.go"
+reads  = ["main.go", "nothing/*.txt", "!absent", "repo:tools/pack/pack.sh", "made/x"]
+writes = ["out/**"]
+probes = []
+after = ["make"]
+[task.make]
+run = "touch made/x"
+reads = []
+writes = ["made/*"]
+probes = []
+[task.serve]
+run = "./desk"
+[task.lint]
+run = "lint"
+writes = []
+`,
+	"services/desk/main.go":     "package main\n",
+	"services/desk/out/old.tar": "",
+	"tools/pack/loft.toml":      "[task.check]\nrun = \"true\"\nwrites = []\nprobes = []\nreuse = \"local\"\n",
+	"tools/pack/pack.sh":        "",
+	"apps/web/loft.toml":        "[project]\nneeds = []\n",
+	"apps/web/package.json":     `{"name": "web", "dependencies": {"kit": "*"}, "scripts": {"start": "serve"}}`,
+	"libs/kit/loft.toml":        "",
+	"libs/kit/package.json":     `{"name": "kit"}`,
+	"package.json":              `{"workspaces": ["apps/*", "libs/kit"]}`,
+	".ci.yml":                   "run: grayloft run --pick pick:other\n",
+}
+
+func inspect(t *testing.T, files map[string]string, only ...check.Rule) []check.Finding {
+	t.Helper()
+	fsys := fstest.MapFS{}
+	for name, text := range files {
+		fsys[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	g, err := graph.Load(fsys, "harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := slices.Sorted(maps.Keys(files))
+	return check.Run(&check.Repo{FS: fsys, Graph: g, Files: names, Tracked: names}, only)
+}
+
+func described(list []check.Finding) (out []string) {
+	for _, f := range list {
+		out = append(out, fmt.Sprintf("%s:%d %s %s %s", f.File, f.Line, f.Severity, f.Rule, f.Subject))
+	}
+	return out
+}
+
+func TestEachPlantedDefectIsFoundAtItsLineAndNothingElse(t *testing.T) {
+	want := []string{
+		"apps/web/loft.toml:1 error needs-missing apps/web needs libs/kit",
+		"grayloft.toml:11 warning unused kind:never",
+		"grayloft.toml:15 warning unused probe:tide",
+		"grayloft.toml:17 warning unused setting:fog",
+		"libs/fares/loft.toml:5 warning needs-unused libs/fares needs libs/tides",
+		"libs/fares/loft.toml:5 error needs-missing libs/fares needs libs/money",
+		"services/desk/loft.toml:1 error needs-missing desk needs tools/pack",
+		"services/desk/loft.toml:7 error pattern-empty nothing/*.txt",
+		"services/desk/loft.toml:8 error writes-tracked services/desk/out/old.tar",
+		"services/desk/loft.toml:16 warning never-shared serve@desk",
+		"services/desk/loft.toml:18 warning never-shared lint@desk",
+	}
+	got := described(inspect(t, harbour))
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("found\n  %s\nwant\n  %s", strings.Join(got, "\n  "), strings.Join(want, "\n  "))
+	}
+	if got := described(inspect(t, harbour, check.Unused)); len(got) != 3 {
+		t.Errorf("one rule: %q", got)
+	}
+}
+
+// fixed makes all edits, and again while there are some.
+func fixed(t *testing.T, files map[string]string) map[string]string {
+	t.Helper()
+	out := maps.Clone(files)
+	for range 5 {
+		byFile := map[string][]check.Edit{}
+		for _, f := range inspect(t, out) {
+			for _, e := range f.Edits {
+				byFile[e.File] = append(byFile[e.File], e)
+			}
+		}
+		if len(byFile) == 0 {
+			return out
+		}
+		for name, edits := range byFile {
+			text, err := check.Apply(out[name], edits)
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			out[name] = text
+		}
+	}
+	t.Fatal("there is always something to edit")
+	return nil
+}
+
+func TestEditsChangeWhatWasFoundAndNothingElse(t *testing.T) {
+	after := fixed(t, harbour)
+	for name, want := range map[string]string{
+		"libs/fares/loft.toml":    "# kept\n[project]\nkind = \"go\"\nneeds = [\n  # for the evening\n  \"libs/money\",\n]\n",
+		"apps/web/loft.toml":      "[project]\nneeds = [\"libs/kit\"]\n",
+		"services/desk/loft.toml": strings.Replace(harbour["services/desk/loft.toml"], "owner = \"sales\"\n", "owner = \"sales\"\nneeds = [\"tools/pack\"]\n", 1),
+	} {
+		if after[name] != want {
+			t.Errorf("%s is\n%s\nwant\n%s", name, after[name], want)
+		}
+	}
+	for _, f := range inspect(t, after) {
+		if len(f.Edits) > 0 {
+			t.Errorf("a second time: %s:%d %s", f.File, f.Line, f.Message)
+		}
+	}
+}
+
+func TestListsAreEditedAsTheyAreWritten(t *testing.T) {
+	for list, want := range map[string]string{
+		"needs = [\"libs/tides\"]":                                     "needs = [\"libs/money\"]",
+		"needs = ['libs/tides',]":                                      "needs = [\"libs/money\"]",
+		"needs = [\"libs/tides\", \"tools/pack\"]":                     "needs = [\"tools/pack\", \"libs/money\"]",
+		"needs = [\"tools/pack\", \"libs/tides\"] # both":              "needs = [\"tools/pack\", \"libs/money\"] # both",
+		"needs = [\r\n\t\"tools/pack\",\r\n\t\"libs/tides\",\r\n]\r\n": "needs = [\r\n\t\"tools/pack\",\r\n\t\"libs/money\",\r\n]\r\n",
+		"needs = [\n  \"libs/tides\",\n  \"tools/pack\"\n]":            "needs = [\n  \"tools/pack\",\n  \"libs/money\"\n]",
+	} {
+		files := maps.Clone(harbour)
+		files["libs/fares/loft.toml"] = "[project]\nkind = \"go\"\n" + list
+		if got := fixed(t, files)["libs/fares/loft.toml"]; got != "[project]\nkind = \"go\"\n"+want {
+			t.Errorf("%q becomes\n%q, want\n%q", list, got, want)
+		}
+	}
+}
+
+func TestLevelsAndWhatIsAllowed(t *testing.T) {
+	files := maps.Clone(harbour)
+	files["grayloft.toml"] += "[check.unused]\nlevel = \"error\"\nallow = [\"kind:*\", \"probe:tide\"]\n[check.never-shared]\nlevel = \"off\"\n"
+	got := described(inspect(t, files, check.Unused, check.NeverShared))
+	if !slices.Equal(got, []string{"grayloft.toml:17 error unused setting:fog"}) {
+		t.Errorf("%q", got)
+	}
+}
+
+func TestABaselineHoldsWhenLinesMove(t *testing.T) {
+	text, err := check.WriteBaseline(inspect(t, harbour))
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := maps.Clone(harbour)
+	files["services/desk/loft.toml"] = "# a line more\n" + files["services/desk/loft.toml"] + "[task.more]\nrun = \"x\"\n"
+	fresh, old, err := check.New(inspect(t, files), text)
+	if err != nil || old != 11 || len(fresh) != 1 || fresh[0].Subject != "more@desk" {
+		t.Errorf("%q, %d in the baseline, %v", described(fresh), old, err)
+	}
+	for _, bad := range []string{"", "[]", `{"version": 9}`} {
+		if _, _, err := check.New(nil, []byte(bad)); err == nil {
+			t.Errorf("%q is taken as a baseline", bad)
+		}
+	}
+}
+
+func TestSARIFNamesEachFinding(t *testing.T) {
+	list := inspect(t, harbour)
+	text, err := check.SARIF(list)
+	var log struct {
+		Version string
+		Runs    []struct {
+			Results []struct {
+				RuleID    string
+				Level     string
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &log)
+	}
+	if err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) != len(list) {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	for i, r := range log.Runs[0].Results {
+		at := r.Locations[0].PhysicalLocation
+		if r.RuleID != string(list[i].Rule) || at.ArtifactLocation.URI != list[i].File || at.Region.StartLine != list[i].Line ||
+			r.Level == "" {
+			t.Errorf("%+v, want %+v", r, list[i])
+		}
+	}
+}
+
+func TestAnEditThatIsStaleIsRefused(t *testing.T) {
+	if _, err := check.Apply("a\n", []check.Edit{{File: "x", Line: 5, Column: 1, EndLine: 5, EndColumn: 2}}); err == nil {
+		t.Error("an edit beyond the end was made")
+	}
+	if _, err := check.Apply("a = 1\n", []check.Edit{{File: "x.toml", Line: 1, Column: 1, EndLine: 1, EndColumn: 1, Text: "[["}}); err == nil {
+		t.Error("an edit that breaks the file was made")
+	}
+}

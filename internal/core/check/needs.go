@@ -1,0 +1,252 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+
+	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// relations are what projects use of each other, as their files tell.
+type relations struct {
+	why       map[[2]*graph.Project]string // user and used → the evidence
+	languages map[*graph.Project][]string  // in which imports were read
+}
+
+// related finds out what projects use of each other, once.
+func (in *inspection) related() *relations {
+	if in.relations != nil {
+		return in.relations
+	}
+	g := in.Graph
+	in.relations = &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
+	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files}
+	split := map[string]bool{}
+	for module, dirs := range adopt.Splittable(repo) {
+		split[module] = slices.ContainsFunc(
+			dirs,
+			func(d string) bool { p := g.Containing(d); return p != nil && p.Dir == d && d != module },
+		)
+	}
+	for _, p := range adopt.Inspect(repo, adopt.Choices{Split: split}).Projects {
+		user := g.Containing(p.Dir)
+		if user == nil {
+			continue
+		}
+		in.relations.languages[user] = append(in.relations.languages[user], p.Via...)
+		for _, n := range p.Needs {
+			in.relations.add(user, g.Containing(n.Dir), n.Why)
+		}
+	}
+	for _, f := range in.Files {
+		if path.Base(f) == "go.mod" {
+			in.replaced(f)
+		}
+	}
+	for _, p := range g.Projects {
+		for _, t := range p.Tasks {
+			in.declared(t)
+		}
+	}
+	return in.relations
+}
+
+// replaced adds the directories that a go.mod puts in place of modules that it
+// requires: a build reads them, whether they are imported or not.
+func (in *inspection) replaced(file string) {
+	m, err := modfile.Parse(file, []byte(in.text(file)), nil)
+	user := in.Graph.Owner(file)
+	if err != nil || user == nil {
+		return
+	}
+	for _, r := range m.Replace {
+		required := slices.ContainsFunc(m.Require, func(q *modfile.Require) bool { return q.Mod.Path == r.Old.Path })
+		if required && modfile.IsDirectoryPath(r.New.Path) && !path.IsAbs(r.New.Path) {
+			dir := path.Join(path.Dir(file), r.New.Path)
+			in.relations.add(
+				user,
+				in.Graph.Containing(dir),
+				fmt.Sprintf("%s:%d replaces %s by %s", file, r.Syntax.Start.Line, r.Old.Path, r.New.Path),
+			)
+		}
+	}
+}
+
+func (r *relations) add(user, used *graph.Project, why string) {
+	if used == nil || user == used {
+		return
+	}
+	if _, ok := r.why[[2]*graph.Project{user, used}]; !ok {
+		r.why[[2]*graph.Project{user, used}] = why
+	}
+}
+
+// declared adds what a task's own declaration takes from other projects.
+func (in *inspection) declared(t *graph.Task) {
+	g := in.Graph
+	for _, r := range t.Reads {
+		if r.Scope != decl.Root || r.Negated {
+			continue
+		}
+		if start := r.Pattern.LiteralStart(); start != "" {
+			in.relations.add(
+				t.Project,
+				g.Owner(strings.TrimSuffix(start, "/")+"/x"),
+				fmt.Sprintf("%s reads %s", t.Addr(), r.Item.Text),
+			)
+		}
+	}
+	for _, it := range t.Decl.After.Items {
+		task, project, ok := strings.Cut(it.Text, "@")
+		if ok && !strings.ContainsAny(project, "*?[{:") {
+			in.relations.add(t.Project, g.Project(project), fmt.Sprintf("%s runs after %s@%s", t.Addr(), task, project))
+		}
+	}
+}
+
+// needsMissing finds projects that use another one without naming it in needs,
+// themselves or through what they need.
+func needsMissing(in *inspection) (out []Finding) {
+	missing := map[*graph.Project][]string{} // that can be added
+	for pair, why := range in.related().why {
+		user, used := pair[0], pair[1]
+		if slices.Contains(user.NeedsAll, used) || slices.Contains(used.NeedsAll, user) && isDeclaredOnly(why) {
+			continue
+		}
+		f := at(
+			needsPos(user),
+			user.Name,
+			user.Name+" needs "+used.Name,
+			"%s uses %s (%s): add %q to its needs",
+			user.Name,
+			used.Name,
+			why,
+			used.Name,
+		)
+		switch {
+		case slices.Contains(used.NeedsAll, user):
+			f.Message = fmt.Sprintf(
+				"%s uses %s (%s), which needs %s: one of them has to be divided",
+				user.Name,
+				used.Name,
+				why,
+				user.Name,
+			)
+		case !used.OffersTo(user):
+			f.Message = fmt.Sprintf(
+				"%s uses %s (%s), which does not offer itself to it: change offers_to, or do without",
+				user.Name,
+				used.Name,
+				why,
+			)
+		default:
+			missing[user] = append(missing[user], used.Name)
+		}
+		out = append(out, f)
+	}
+	for i, f := range out {
+		user, used, _ := strings.Cut(f.Subject, " needs ")
+		if p := in.Graph.Project(user); slices.Contains(missing[p], used) {
+			slices.Sort(missing[p])
+			out[i].Edits = in.addNeed(p, used, missing[p])
+		}
+	}
+	return out
+}
+
+func isDeclaredOnly(why string) bool { return strings.Contains(why, " runs after ") }
+
+func needsPos(p *graph.Project) decl.Pos {
+	if len(p.Project.Needs) > 0 {
+		return p.Project.Needs[0].Pos
+	}
+	return p.Pos
+}
+
+var (
+	emptyNeeds = regexp.MustCompile(`(?m)^[ \t]*needs[ \t]*=[ \t]*\[((?:[ \t\r\n]|#[^\n]*\n)*)\]`)
+	header     = regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*project[ \t]*\][^\n]*\n`)
+	simpleKey  = regexp.MustCompile(`^([ \t]*)([a-z_]+)([ \t]*)=[ \t]*("[^"\n]*"|\[[^\[\]\n]*\])[ \t]*(#[^\n]*)?\r?\n`)
+)
+
+// addNeed returns the edit that adds a need to a project's declaration. Where there
+// is no list yet, the edit makes one with all that are missing: it is the same for
+// each of them, and made once.
+func (in *inspection) addNeed(p *graph.Project, name string, all []string) []Edit {
+	file := p.Pos.File
+	text := in.text(file)
+	if list := p.Project.Needs; len(list) > 0 {
+		return with(text, list, fmt.Sprintf("%q", name))
+	}
+	quoted := fmt.Sprintf("%q", all)
+	quoted = strings.ReplaceAll(quoted[1:len(quoted)-1], `" "`, `", "`)
+	if m := emptyNeeds.FindStringSubmatchIndex(text); m != nil {
+		if inside := text[m[2]:m[3]]; strings.Contains(inside, "\n") { // before the line of the bracket
+			at := m[2] + strings.LastIndexByte(inside, '\n') + 1
+			return []Edit{between(file, text, at, at, "  "+quoted+","+ending(text))}
+		}
+		return []Edit{between(file, text, m[2], m[3], quoted)}
+	}
+	if m := header.FindStringIndex(text); m != nil {
+		at, key := afterKeys(text, m[1])
+		return []Edit{between(file, text, at, at, key+"= ["+quoted+"]"+ending(text))}
+	}
+	return nil
+}
+
+// afterKeys returns the place after the keys that follow a header, one on each
+// line, and how another one, needs, is written there: indented and aligned as they
+// are.
+func afterKeys(text string, at int) (place int, key string) {
+	key = "needs "
+	for {
+		m := simpleKey.FindStringSubmatchIndex(text[at:])
+		if m == nil {
+			return at, key
+		}
+		line := text[at:]
+		indent, width := line[m[2]:m[3]], m[7]-m[4]
+		key = indent + fmt.Sprintf("%-*s", max(width, len("needs ")), "needs")
+		at += m[1]
+	}
+}
+
+// needsUnused finds needs that no import, manifest, read or after of a project
+// uses. It judges only projects whose imports it reads, about projects that would
+// be imported in the same language: what else a need is for, files do not tell.
+func needsUnused(in *inspection) (out []Finding) {
+	r := in.related()
+	for _, p := range in.Graph.Projects {
+		for n, it := range p.Project.Needs {
+			used := in.Graph.Project(it.Text)
+			if used == nil || r.why[[2]*graph.Project{p, used}] != "" || !sharesLanguage(r.languages[p], r.languages[used]) ||
+				offersOther(used) {
+				continue
+			}
+			f := at(it.Pos, p.Name, p.Name+" needs "+used.Name, "nothing in %s uses %s: remove it from needs", p.Name, used.Name)
+			f.Edits = without(in.text(it.Pos.File), p.Project.Needs, n)
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// languages in which imports tell what is used.
+var imported = []string{"go", "npm"}
+
+func sharesLanguage(a, b []string) bool {
+	return slices.ContainsFunc(imported, func(l string) bool { return slices.Contains(a, l) && slices.Contains(b, l) })
+}
+
+// offersOther tells whether a project offers outputs of its tasks: they are read
+// as files, and imports do not tell by whom.
+func offersOther(p *graph.Project) bool {
+	return slices.ContainsFunc(p.Tasks, func(t *graph.Task) bool { return len(t.Writes) > 0 })
+}
