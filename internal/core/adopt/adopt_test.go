@@ -266,22 +266,3 @@ func TestASinglePackageIsDeclaredInOneFile(t *testing.T) {
 		t.Errorf("%+v", p.Files)
 	}
 }
-
-func TestImports(t *testing.T) {
-	for text, want := range map[string]string{
-		`import a, { b as c } from "x"; import "y"`:                               "x y",
-		`export { z } from './z'; export * as n from "n"`:                         "./z n",
-		`const q = require("q"), w = import("w");`:                                "q w",
-		"// import \"no\"\n/* import 'no' */ const s = 'import';":                 "",
-		"const t = `import \"no\" ${require('yes')}`":                             "yes",
-		`const r = /import "no"/.test(x) / 2; import "s"`:                         "s",
-		`import type { T } from "types"; let v: Array<string> = []`:               "types",
-		`import x = require("old")`:                                               "old",
-		`<script lang="ts">import A from "./A.svelte"</script><p>import "no"</p>`: "./A.svelte",
-		`import("a" + b); foo.from("no")`:                                         "a",
-	} {
-		if got := strings.Join(imports(text), " "); got != want {
-			t.Errorf("%s: %q, want %q", text, got, want)
-		}
-	}
-}

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
 // manifest is the part of a package.json that is used here
@@ -190,9 +192,9 @@ func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 			continue
 		}
 		text, _ := s.read(f)
-		for _, spec := range imports(text) {
-			if dir, ok := s.imported(f, spec, byName); ok {
-				p.need(dir, fmt.Sprintf("%q imported by %s", spec, f))
+		for _, x := range jsimport.Read(text) {
+			if dir, ok := s.imported(f, x.Spec, byName); ok {
+				p.need(dir, fmt.Sprintf("%q imported by %s", x.Spec, f))
 			}
 		}
 	}

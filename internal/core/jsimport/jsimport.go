@@ -1,37 +1,47 @@
-package adopt
+// Package jsimport reads which modules JavaScript and TypeScript texts import. It
+// works on tokens, which both languages share, so type annotations do not matter;
+// of components (Svelte, Vue), it reads the scripts.
+package jsimport
 
 import (
+	"bytes"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/js"
 )
 
-// imports returns the module specifiers that a JavaScript or TypeScript text
-// imports, exports from, requires or loads, each once, in order of appearance.
-// It works on tokens, which both languages share, so type annotations do not
-// matter.
-func imports(text string) []string {
-	text = scriptPart(text)
+// Import is a module specifier and where it is first.
+type Import struct {
+	Spec         string
+	Line, Column int // from 1, of the string; columns in characters
+}
+
+// Read returns the module specifiers that a text imports, exports from, requires or
+// loads, each once, in order of appearance.
+func Read(text string) (out []Import) {
+	text = scripts(text)
 	l := js.NewLexer(parse.NewInputString(text))
-	var out []string
 	seen := map[string]bool{}
 	var before []js.TokenType // the last few tokens that are not white space or comments
-	for {
+	for at := 0; ; {
 		tt, data := l.Next()
 		if tt == js.ErrorToken {
 			return out
 		}
-		if tt == js.WhitespaceToken || tt == js.LineTerminatorToken || tt == js.CommentToken || tt == js.CommentLineTerminatorToken {
-			continue
-		}
 		if (tt == js.DivToken || tt == js.DivEqToken) && regexpAllowed(before) {
 			tt, data = l.RegExp()
+		}
+		start := at
+		at += len(data)
+		if tt == js.WhitespaceToken || tt == js.LineTerminatorToken || tt == js.CommentToken || tt == js.CommentLineTerminatorToken {
+			continue
 		}
 		if tt == js.StringToken && specifierAllowed(before) {
 			if spec := strings.Trim(string(data), "'\""); !seen[spec] {
 				seen[spec] = true
-				out = append(out, spec)
+				out = append(out, found(text, start, spec))
 			}
 		}
 		if tt == js.IdentifierToken && string(data) == "require" {
@@ -41,6 +51,11 @@ func imports(text string) []string {
 			before = before[1:]
 		}
 	}
+}
+
+func found(text string, at int, spec string) Import {
+	line := strings.LastIndexByte(text[:at], '\n') + 1
+	return Import{spec, strings.Count(text[:at], "\n") + 1, utf8.RuneCountInString(text[line:at]) + 1}
 }
 
 func last(list []js.TokenType, n int) js.TokenType {
@@ -83,21 +98,34 @@ func regexpAllowed(before []js.TokenType) bool {
 	}
 }
 
-// scriptPart returns the scripts inside a component's markup.
-func scriptPart(text string) string {
-	trimmed := strings.TrimSpace(text)
-	if !strings.HasPrefix(trimmed, "<") {
+// scripts returns the text of a component with everything but its scripts blanked,
+// so that places stay; any other text as it is.
+func scripts(text string) string {
+	if !strings.HasPrefix(strings.TrimSpace(text), "<") {
 		return text
 	}
-	var b strings.Builder
-	for {
-		_, rest, ok := strings.Cut(text, "<script")
-		if !ok {
-			return b.String()
+	blank := bytes.Repeat([]byte{' '}, len(text))
+	for i := range len(text) {
+		if text[i] == '\n' {
+			blank[i] = '\n'
 		}
-		_, rest, _ = strings.Cut(rest, ">")
-		body, after, _ := strings.Cut(rest, "</script>")
-		b.WriteString(body + "\n")
-		text = after
+	}
+	for at := 0; ; {
+		open := strings.Index(text[at:], "<script")
+		if open < 0 {
+			return string(blank)
+		}
+		at += open
+		head := strings.IndexByte(text[at:], '>')
+		if head < 0 {
+			return string(blank)
+		}
+		at += head + 1
+		end := strings.Index(text[at:], "</script>")
+		if end < 0 {
+			end = len(text) - at
+		}
+		copy(blank[at:at+end], text[at:at+end])
+		at += end
 	}
 }
