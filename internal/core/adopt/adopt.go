@@ -105,8 +105,27 @@ func Inspect(r *Repo, c Choices) *Survey {
 	return s.finish()
 }
 
+// Relations finds only which projects there are and what they need of each other,
+// by their manifests and imports.
+func Relations(r *Repo, c Choices) []*Project {
+	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
+	for _, f := range r.Files {
+		s.files[f] = true
+	}
+	s.goModules(c)
+	s.npm()
+	s.cargo()
+	s.python()
+	out := make([]*Project, 0, len(s.projects))
+	for _, dir := range sortedKeys(s.projects) {
+		out = append(out, s.projects[dir])
+	}
+	return out
+}
+
 // surveyor collects the findings.
 type surveyor struct {
+	sources  map[string][]string // JavaScript and TypeScript, by project
 	repo     *Repo
 	files    map[string]bool
 	projects map[string]*Project

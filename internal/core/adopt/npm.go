@@ -174,6 +174,22 @@ func shellWord(w string) string {
 	return w
 }
 
+// sourcesOf returns the JavaScript and TypeScript files of a project.
+func (s *surveyor) sourcesOf(dir string) []string {
+	if s.sources == nil {
+		s.sources = map[string][]string{}
+		for _, f := range s.repo.Files {
+			if !scriptFile(f) || foreign(f) {
+				continue
+			}
+			if owner, ok := s.within(f); ok {
+				s.sources[owner] = append(s.sources[owner], f)
+			}
+		}
+	}
+	return s.sources[dir]
+}
+
 // npmNeeds derives needs from the manifest and from imports in the sources.
 func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 	p := s.projects[m.dir]
@@ -187,10 +203,7 @@ func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 			}
 		}
 	}
-	for _, f := range s.repo.Files {
-		if owner, ok := s.within(f); !ok || owner != m.dir || !scriptFile(f) || foreign(f) {
-			continue
-		}
+	for _, f := range s.sourcesOf(m.dir) {
 		text, _ := s.read(f)
 		for _, x := range jsimport.Read(text) {
 			if dir, ok := s.imported(f, x.Spec, byName); ok {

@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
 // Rule is the name of a rule.
@@ -28,6 +29,10 @@ const (
 	WritesTracked Rule = "writes-tracked"
 	Unused        Rule = "unused"
 	NeverShared   Rule = "never-shared"
+
+	DependencyUndeclared Rule = "dependency-undeclared"
+	DependencyUnused     Rule = "dependency-unused"
+	DependencyScope      Rule = "dependency-scope"
 )
 
 // Severity says how serious a finding is.
@@ -54,7 +59,15 @@ var Rules = map[Rule]About{
 		"an import, a manifest entry, a repo: read or an after that crosses to a project not in needs",
 		needsMissing,
 	},
-	NeedsUnused:   {Warning, "a need that nothing uses", needsUnused},
+	NeedsUnused:          {Warning, "a need that nothing uses", needsUnused},
+	DependencyUndeclared: {Error, "an external package that is imported and not in the project's manifest", dependencyUndeclared},
+	DependencyUnused:     {Warning, "a package in a manifest that nothing imports, runs or configures", dependencyUnused},
+	DependencyScope: {
+		Warning,
+		"a package that is shipped and only tests use it, or the other way round; an indirect one that is imported",
+		dependencyScope,
+	},
+
 	PatternEmpty:  {Error, "reads that match no file", patternEmpty},
 	WritesTracked: {Error, "outputs that git tracks", writesTracked},
 	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses", unused},
@@ -62,7 +75,17 @@ var Rules = map[Rule]About{
 }
 
 // Order lists the rules.
-var Order = []Rule{NeedsMissing, NeedsUnused, PatternEmpty, WritesTracked, Unused, NeverShared}
+var Order = []Rule{
+	NeedsMissing,
+	NeedsUnused,
+	DependencyUndeclared,
+	DependencyUnused,
+	DependencyScope,
+	PatternEmpty,
+	WritesTracked,
+	Unused,
+	NeverShared,
+}
 
 // Finding is one thing to change.
 type Finding struct {
@@ -162,6 +185,11 @@ type inspection struct {
 	*Repo
 	relations *relations
 	texts     map[string]string
+
+	manifestList  []manifest
+	manifestsRead bool
+	imported      map[string][]jsimport.Import // by file
+	configFiles   map[string][]string          // by directory
 }
 
 // text returns the content of a file; empty if it cannot be read.

@@ -75,6 +75,7 @@ writes = []
 	"tools/pack/pack.sh":        "",
 	"apps/web/loft.toml":        "[project]\nneeds = []\n",
 	"apps/web/package.json":     `{"name": "web", "dependencies": {"kit": "*"}, "scripts": {"start": "serve"}}`,
+	"apps/web/main.js":          "import kit from 'kit';\n",
 	"libs/kit/loft.toml":        "",
 	"libs/kit/package.json":     `{"name": "kit"}`,
 	"package.json":              `{"workspaces": ["apps/*", "libs/kit"]}`,

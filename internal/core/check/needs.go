@@ -29,13 +29,17 @@ func (in *inspection) related() *relations {
 	in.relations = &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
 	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files}
 	split := map[string]bool{}
-	for module, dirs := range adopt.Splittable(repo) {
+	modules := map[string][]string{}
+	if in.hasSeveralIn("go.mod") {
+		modules = adopt.Splittable(repo)
+	}
+	for module, dirs := range modules {
 		split[module] = slices.ContainsFunc(
 			dirs,
 			func(d string) bool { p := g.Containing(d); return p != nil && p.Dir == d && d != module },
 		)
 	}
-	for _, p := range adopt.Inspect(repo, adopt.Choices{Split: split}).Projects {
+	for _, p := range adopt.Relations(repo, adopt.Choices{Split: split}) {
 		user := g.Containing(p.Dir)
 		if user == nil {
 			continue
@@ -56,6 +60,25 @@ func (in *inspection) related() *relations {
 		}
 	}
 	return in.relations
+}
+
+// hasSeveralIn tells whether some project is inside a directory that has a manifest
+// of that name, and has none itself.
+func (in *inspection) hasSeveralIn(name string) bool {
+	dirs := map[string]bool{}
+	for _, f := range in.Files {
+		if path.Base(f) == name {
+			dirs[path.Dir(f)] = true
+		}
+	}
+	return slices.ContainsFunc(in.Graph.Projects, func(p *graph.Project) bool {
+		for d := p.Dir; !dirs[p.Dir] && d != "."; d = path.Dir(d) {
+			if dirs[path.Dir(d)] {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // replaced adds the directories that a go.mod puts in place of modules that it

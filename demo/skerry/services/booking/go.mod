@@ -5,7 +5,7 @@ go 1.21
 require (
 	skerry.example/fares v0.0.0
 	skerry.example/money v0.0.0
-	skerry.example/tides v0.0.0
+	skerry.example/tides v0.0.0 // indirect
 	skerry.example/wire-schema v0.0.0
 )
 

@@ -1,0 +1,163 @@
+package check
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+)
+
+// goModule is a go.mod with the directory that it governs.
+type goModule struct {
+	*modfile.File
+	dir, file string
+}
+
+// goManifests reads the go.mod files of the repository, and what the Go files below
+// them import: https://go.dev/ref/mod. Build constraints do not matter.
+func goManifests(in *inspection) (out []manifest) {
+	var mods []goModule
+	for _, f := range in.Files {
+		if path.Base(f) == "go.mod" && !isForeign(f) {
+			if m, err := modfile.Parse(f, []byte(in.text(f)), nil); err == nil && m.Module != nil {
+				mods = append(mods, goModule{m, path.Dir(f), f})
+			}
+		}
+	}
+	files := in.governed("go.mod", func(f string) bool { return strings.HasSuffix(f, ".go") })
+	for _, mod := range mods {
+		m := manifest{file: mod.file, words: words{shipped: "require", add: "go get %s"}, mentioned: in.toolsOf(mod)}
+		if p := in.Graph.Owner(mod.file); p != nil {
+			m.project = p.Name
+		}
+		for _, r := range mod.Require {
+			m.entries = append(m.entries, mod.entry(in, mods, r))
+		}
+		for _, f := range files[mod.dir] {
+			m.uses = append(m.uses, in.goUses(mod, mods, f)...)
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+// governed returns files by the directory of the innermost manifest around them.
+func (in *inspection) governed(manifest string, wanted func(string) bool) map[string][]string {
+	dirs := map[string]bool{}
+	for _, f := range in.Files {
+		if path.Base(f) == manifest && !isForeign(f) {
+			dirs[path.Dir(f)] = true
+		}
+	}
+	out := map[string][]string{}
+	for _, f := range in.Files {
+		if !wanted(f) || isForeign(f) {
+			continue
+		}
+		dir := path.Dir(f)
+		for !dirs[dir] && dir != "." {
+			dir = path.Dir(dir)
+		}
+		if dirs[dir] {
+			out[dir] = append(out[dir], f)
+		}
+	}
+	return out
+}
+
+func isBelow(dir, file string) bool { return dir == "." || strings.HasPrefix(file, dir+"/") }
+
+// isForeign tells whether a path is in third-party sources or test fixtures.
+func isForeign(file string) bool {
+	return slices.ContainsFunc(strings.Split(path.Dir(file), "/"), func(s string) bool {
+		return slices.Contains([]string{"node_modules", "vendor", "testdata", "third_party", "fixtures", "__fixtures__"}, s) ||
+			strings.HasPrefix(s, "_") || s != "." && strings.HasPrefix(s, ".")
+	})
+}
+
+func (mod goModule) entry(in *inspection, mods []goModule, r *modfile.Require) entry {
+	e := entry{name: r.Mod.Path, line: r.Syntax.Start.Line, column: max(r.Syntax.Start.LineRune, 1)}
+	e.why = "remove it, or mark it // indirect if another module needs it: go mod tidy tells"
+	if by := mod.neededBy(mods, r.Mod.Path); by != "" && !r.Indirect {
+		e.why = "mark it // indirect, for " + by + " needs it"
+		if at, ok := offset(in.text(mod.file), r.Syntax.End.Line, r.Syntax.End.LineRune); ok && len(r.Syntax.Suffix) == 0 {
+			e.remove = []Edit{between(mod.file, in.text(mod.file), at, at, " // indirect")}
+		}
+	}
+	if r.Indirect {
+		e.scope = indirect
+		text := in.text(mod.file)
+		if from, ok := offset(text, r.Syntax.End.Line, r.Syntax.End.LineRune); ok {
+			line, _, _ := strings.Cut(text[from:], "\n")
+			if strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(line), "//")) == "indirect" {
+				e.move = []Edit{between(mod.file, text, from, from+len(strings.TrimRight(line, "\r")), "")}
+			}
+		}
+	}
+	return e
+}
+
+// neededBy returns a module of this repository that a module requires, and that
+// requires another one itself; empty if there is none.
+func (mod goModule) neededBy(mods []goModule, path string) string {
+	for _, m := range mods {
+		requires := func(of goModule, name string) bool {
+			return slices.ContainsFunc(of.Require, func(r *modfile.Require) bool { return r.Mod.Path == name })
+		}
+		if m.dir != mod.dir && requires(mod, m.Module.Mod.Path) && requires(m, path) {
+			return m.Module.Mod.Path
+		}
+	}
+	return ""
+}
+
+// toolsOf returns whether a module provides a tool that go.mod names.
+func (in *inspection) toolsOf(mod goModule) func(string) bool {
+	return func(name string) bool {
+		return slices.ContainsFunc(mod.Tool, func(t *modfile.Tool) bool { return isWithin(name, t.Path) })
+	}
+}
+
+// isWithin tells whether a package belongs to a module, by its path.
+func isWithin(module, pkg string) bool { return pkg == module || strings.HasPrefix(pkg, module+"/") }
+
+// goUses returns the modules that a file imports packages of: those that go.mod
+// requires, or else the package's own path. The standard library, and modules of
+// this repository that a workspace provides, are none.
+func (in *inspection) goUses(mod goModule, mods []goModule, file string) (out []use) {
+	fset := token.NewFileSet()
+	f, err := parser.ParseFile(fset, file, in.text(file), parser.ImportsOnly|parser.ParseComments)
+	if err != nil {
+		return nil
+	}
+	for _, imp := range f.Imports {
+		pkg, err := strconv.Unquote(imp.Path.Value)
+		first, _, _ := strings.Cut(pkg, "/")
+		if err != nil || pkg == "C" || !strings.Contains(first, ".") || isWithin(mod.Module.Mod.Path, pkg) {
+			continue
+		}
+		name := ""
+		for _, r := range mod.Require {
+			if isWithin(r.Mod.Path, pkg) && len(r.Mod.Path) > len(name) {
+				name = r.Mod.Path
+			}
+		}
+		if name == "" {
+			if slices.ContainsFunc(mods, func(m goModule) bool { return isWithin(m.Module.Mod.Path, pkg) }) {
+				continue // a workspace provides it; needs-missing looks at it
+			}
+			name = pkg
+		}
+		pos := fset.Position(imp.Path.Pos())
+		out = append(out, use{
+			name: name, file: file, line: pos.Line, column: pos.Column,
+			test: strings.HasSuffix(file, "_test.go"), generated: ast.IsGenerated(f),
+		})
+	}
+	return out
+}
