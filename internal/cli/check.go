@@ -131,8 +131,12 @@ func (a *app) found(ctx context.Context, f checkFlags, rules []check.Rule) ([]ch
 	if err != nil {
 		return nil, nil, err
 	}
-	files = slices.DeleteFunc(files, func(p string) bool { _, err := os.Lstat(filepath.Join(r.root, p)); return err != nil })
-	list := check.Run(&check.Repo{FS: os.DirFS(r.root), Graph: r.graph, Files: files, Tracked: tracked}, rules)
+	repo := &check.Repo{FS: os.DirFS(r.root), Graph: r.graph, Tracked: tracked}
+	if err := check.PinsProblem(repo); err != nil {
+		return nil, nil, wrong("%v", err)
+	}
+	repo.Files = slices.DeleteFunc(files, func(p string) bool { _, err := os.Lstat(filepath.Join(r.root, p)); return err != nil })
+	list := check.Run(repo, rules)
 	if f.pick == "" {
 		return list, r, nil
 	}

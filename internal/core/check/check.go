@@ -33,6 +33,10 @@ const (
 	DependencyUndeclared Rule = "dependency-undeclared"
 	DependencyUnused     Rule = "dependency-unused"
 	DependencyScope      Rule = "dependency-scope"
+
+	VersionInManifest Rule = "version-in-manifest"
+	VersionDiffers    Rule = "version-differs"
+	VersionHeld       Rule = "version-held"
 )
 
 // Severity says how serious a finding is.
@@ -68,6 +72,10 @@ var Rules = map[Rule]About{
 		dependencyScope,
 	},
 
+	VersionInManifest: {Error, "a version in a manifest that pins.toml decides otherwise", versionInManifest},
+	VersionDiffers:    {Warning, "one package at several versions", versionDiffers},
+	VersionHeld:       {Error, "a version beyond what a hold in pins.toml allows", versionHeld},
+
 	PatternEmpty:  {Error, "reads that match no file", patternEmpty},
 	WritesTracked: {Error, "outputs that git tracks", writesTracked},
 	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses", unused},
@@ -76,15 +84,8 @@ var Rules = map[Rule]About{
 
 // Order lists the rules.
 var Order = []Rule{
-	NeedsMissing,
-	NeedsUnused,
-	DependencyUndeclared,
-	DependencyUnused,
-	DependencyScope,
-	PatternEmpty,
-	WritesTracked,
-	Unused,
-	NeverShared,
+	NeedsMissing, NeedsUnused, DependencyUndeclared, DependencyUnused, DependencyScope, VersionInManifest, VersionDiffers, VersionHeld,
+	PatternEmpty, WritesTracked, Unused, NeverShared,
 }
 
 // Finding is one thing to change.

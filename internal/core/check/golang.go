@@ -31,7 +31,12 @@ func goManifests(in *inspection) (out []manifest) {
 	}
 	files := in.governed("go.mod", func(f string) bool { return strings.HasSuffix(f, ".go") })
 	for _, mod := range mods {
-		m := manifest{file: mod.file, words: words{shipped: "require", add: "go get %s"}, mentioned: in.toolsOf(mod)}
+		m := manifest{
+			ecosystem: "go",
+			file:      mod.file,
+			words:     words{shipped: "require", add: "go get %s"},
+			mentioned: in.toolsOf(mod),
+		}
 		if p := in.Graph.Owner(mod.file); p != nil {
 			m.project = p.Name
 		}
@@ -82,6 +87,19 @@ func isForeign(file string) bool {
 
 func (mod goModule) entry(in *inspection, mods []goModule, r *modfile.Require) entry {
 	e := entry{name: r.Mod.Path, line: r.Syntax.Start.Line, column: max(r.Syntax.Start.LineRune, 1)}
+	e.version = r.Mod.Version
+	e.setVersion = func(version string) []Edit {
+		text := in.text(mod.file)
+		from, ok := offset(text, r.Syntax.Start.Line, max(r.Syntax.Start.LineRune, 1))
+		if !ok {
+			return nil
+		}
+		at := strings.Index(text[from:], r.Mod.Version)
+		if at < 0 {
+			return nil
+		}
+		return []Edit{between(mod.file, text, from+at, from+at+len(r.Mod.Version), canonical(version))}
+	}
 	e.why = "remove it, or mark it // indirect if another module needs it: go mod tidy tells"
 	if by := mod.neededBy(mods, r.Mod.Path); by != "" && !r.Indirect {
 		e.why = "mark it // indirect, for " + by + " needs it"

@@ -46,7 +46,7 @@ func npmManifests(in *inspection) (out []manifest) {
 	tools := in.tools()
 	for _, p := range all {
 		m := manifest{
-			file: p.file, entries: p.entries, mentioned: in.namedIn(tools, files, p),
+			ecosystem: "npm", file: p.file, entries: p.entries, mentioned: in.namedIn(tools, files, p),
 			bundled: p.private && !slices.ContainsFunc(p.entries, func(e entry) bool { return e.scope == shipped }),
 			words:   words{shipped: "dependencies", development: "devDependencies", add: "npm install %s"},
 		}

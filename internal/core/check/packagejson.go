@@ -67,7 +67,14 @@ func (p *npmPackage) readList(d *json.Decoder, text string, list scope) bool {
 		if d.Decode(&value) != nil {
 			return false
 		}
-		e := entry{name: name.(string), scope: list}
+		e := entry{name: name.(string), scope: list, setVersion: func(string) []Edit { return nil }}
+		valueEnd := int(d.InputOffset())
+		if _ = json.Unmarshal(value, &e.version); e.version != "" {
+			prefix := e.version[:len(e.version)-len(strings.TrimLeft(e.version, "^~"))]
+			e.setVersion = func(version string) []Edit {
+				return []Edit{between(p.file, text, valueEnd-len(value), valueEnd, `"`+prefix+version+`"`)}
+			}
+		}
 		e.line, e.column = place(text, start)
 		p.entries = append(p.entries, e)
 		ends = append(ends, [2]int{start, int(d.InputOffset())})

@@ -12,6 +12,7 @@ import (
 // manifest is what one manifest declares, and what the sources that belong to it
 // use. Each ecosystem reads its own.
 type manifest struct {
+	ecosystem string // as in pins.toml
 	file      string
 	project   string
 	entries   []entry
@@ -41,6 +42,8 @@ const (
 type entry struct {
 	name         string
 	scope        scope
+	version      string
+	setVersion   func(version string) []Edit // that write another version, in the manifest's form
 	line, column int
 	remove       []Edit // that take it out
 	move         []Edit // that put it into the other scope
