@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -160,34 +161,34 @@ func (a *app) found(ctx context.Context, f checkFlags, rules []check.Rule) ([]ch
 const fixRounds = 5
 
 // fix makes the edits of findings: all of a file or none. It returns how many
-// there were.
-func (a *app) fix(root string, found []check.Finding) (edits int, err error) {
-	byFile := map[string][]check.Edit{}
+// findings it applied.
+func (a *app) fix(root string, found []check.Finding) (applied int, err error) {
+	names := map[string]bool{}
 	for _, f := range found {
-		edits += len(f.Edits)
 		for _, e := range f.Edits {
-			byFile[e.File] = append(byFile[e.File], e)
+			names[e.File] = true
 		}
 	}
-	for name, list := range byFile {
+	for _, name := range slices.Sorted(maps.Keys(names)) {
 		file := filepath.Join(root, filepath.FromSlash(name))
 		info, err := os.Stat(file)
 		if err != nil {
-			return edits, machineFault("%v", err)
+			return applied, machineFault("%v", err)
 		}
 		text, err := os.ReadFile(file)
 		if err != nil {
-			return edits, machineFault("%v", err)
+			return applied, machineFault("%v", err)
 		}
-		after, err := check.Apply(string(text), list)
+		after, n, err := check.Apply(name, string(text), found)
 		if err != nil {
-			return edits, machineFault("%s: %v; it was left as it is: try again", name, err)
+			return applied, machineFault("%s was left as it is: %v", name, err)
 		}
 		if err := maybe.WriteFile(file, []byte(after), info.Mode().Perm()); err != nil {
-			return edits, machineFault("%v", err)
+			return applied, machineFault("%v", err)
 		}
+		applied += n
 	}
-	return edits, nil
+	return applied, nil
 }
 
 func (a *app) writeBaseline(name string, found []check.Finding) error {

@@ -133,21 +133,17 @@ func fixed(t *testing.T, files map[string]string) map[string]string {
 	t.Helper()
 	out := maps.Clone(files)
 	for range 5 {
-		byFile := map[string][]check.Edit{}
-		for _, f := range inspect(t, out) {
-			for _, e := range f.Edits {
-				byFile[e.File] = append(byFile[e.File], e)
-			}
-		}
-		if len(byFile) == 0 {
-			return out
-		}
-		for name, edits := range byFile {
-			text, err := check.Apply(out[name], edits)
+		found, applied := inspect(t, out), 0
+		for name := range files {
+			text, n, err := check.Apply(name, out[name], found)
 			if err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
 			out[name] = text
+			applied += n
+		}
+		if applied == 0 {
+			return out
 		}
 	}
 	t.Fatal("there is always something to edit")
@@ -250,10 +246,12 @@ func TestSARIFNamesEachFinding(t *testing.T) {
 }
 
 func TestAnEditThatIsStaleIsRefused(t *testing.T) {
-	if _, err := check.Apply("a\n", []check.Edit{{File: "x", Line: 5, Column: 1, EndLine: 5, EndColumn: 2}}); err == nil {
+	one := func(e check.Edit) []check.Finding { return []check.Finding{{Edits: []check.Edit{e}}} }
+	if _, _, err := check.Apply("x", "a\n", one(check.Edit{File: "x", Line: 5, Column: 1, EndLine: 5, EndColumn: 2})); err == nil {
 		t.Error("an edit beyond the end was made")
 	}
-	if _, err := check.Apply("a = 1\n", []check.Edit{{File: "x.toml", Line: 1, Column: 1, EndLine: 1, EndColumn: 1, Text: "[["}}); err == nil {
+	broken := one(check.Edit{File: "x.toml", Line: 1, Column: 1, EndLine: 1, EndColumn: 1, Text: "[["})
+	if _, _, err := check.Apply("x.toml", "a = 1\n", broken); err == nil {
 		t.Error("an edit that breaks the file was made")
 	}
 }

@@ -2,8 +2,10 @@ package check
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -28,49 +30,101 @@ type Edit struct {
 // since it was checked.
 var ErrStale = errors.New("it changed since it was checked")
 
-// Apply makes the edits of a file in its text. Bytes outside of them stay as they
-// are. An edit that is there twice is made once; of two that overlap or touch, the
-// later one is left out: check again, and it is found where it is then. The error says that a declaration
-// would not be valid TOML any more, or is [ErrStale].
-func Apply(text string, edits []Edit) (string, error) {
-	after, err := splice(text, edits)
-	if err == nil && slices.ContainsFunc(edits, func(e Edit) bool { return strings.HasSuffix(e.File, ".toml") }) {
-		var any map[string]any
-		if terr := toml.Unmarshal([]byte(after), &any); terr != nil {
-			err = fmt.Errorf("it would not be valid any more: %w", terr)
+// Apply makes the edits of findings in the text of a file: those of a finding all or
+// none. Bytes outside of them stay as they are. An edit that is there twice is made
+// once; a finding with an edit that touches an earlier one's is left out: check
+// again, and it is found where it is then. It returns how many findings were applied.
+// The error says that the file would not be valid TOML or JSON any more, or is
+// [ErrStale].
+func Apply(file, text string, findings []Finding) (after string, applied int, err error) {
+	var made []span
+	ordered := slices.Clone(findings)
+	slices.SortStableFunc(ordered, func(a, b Finding) int { return cmp.Compare(additions(a), additions(b)) })
+	for _, f := range ordered {
+		spans, err := spansOf(file, text, f.Edits)
+		if err != nil {
+			return "", 0, err
+		}
+		if len(spans) > 0 && !slices.ContainsFunc(spans, func(s span) bool { return s.touches(made) }) {
+			applied++
+			for _, s := range spans {
+				if !slices.Contains(made, s) {
+					made = append(made, s)
+				}
+			}
 		}
 	}
-	return after, err
+	after = splice(text, made)
+	return after, applied, valid(file, after)
 }
 
-func splice(text string, edits []Edit) (string, error) {
-	type span struct {
-		from, to int
-		text     string
+// additions is 1 for a finding that only adds something. What is removed goes first,
+// so that nothing is added beside it.
+func additions(f Finding) int {
+	if slices.ContainsFunc(f.Edits, func(e Edit) bool { return e.Line != e.EndLine || e.Column != e.EndColumn }) {
+		return 0
 	}
-	var spans []span
+	return 1
+}
+
+// valid tells whether a declaration, or a manifest, can be read.
+func valid(file, text string) (err error) {
+	var any map[string]any
+	switch path.Ext(file) {
+	case ".toml":
+		err = toml.Unmarshal([]byte(text), &any)
+	case ".json":
+		err = json.Unmarshal([]byte(text), &any)
+	}
+	if err != nil {
+		err = fmt.Errorf("it would not be valid any more: %w", err)
+	}
+	return err
+}
+
+// span is an edit by bytes.
+type span struct {
+	from, to int
+	text     string
+}
+
+func spansOf(file, text string, edits []Edit) (out []span, err error) {
 	for _, e := range edits {
+		if e.File != file {
+			continue
+		}
 		from, ok := offset(text, e.Line, e.Column)
 		to, ok2 := offset(text, e.EndLine, e.EndColumn)
 		if !ok || !ok2 || to < from {
-			return "", ErrStale
+			return nil, ErrStale
 		}
-		spans = append(spans, span{from, to, e.Text})
+		out = append(out, span{from, to, e.Text})
 	}
+	return out, nil
+}
+
+// touches tells whether a span overlaps or borders on another one. Insertions at
+// one place follow each other, and a span does not touch itself.
+func (s span) touches(made []span) bool {
+	return slices.ContainsFunc(made, func(o span) bool {
+		if s == o || s.from == s.to && o.from == o.to {
+			return false
+		}
+		return s.from <= o.to && o.from <= s.to
+	})
+}
+
+func splice(text string, spans []span) string {
 	slices.SortStableFunc(spans, func(a, b span) int { return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.to, b.to)) })
 	var b strings.Builder
 	done := 0
-	last := span{-1, -1, ""}
 	for _, s := range spans {
-		if s == last || s.from < done || s.from == done && last.to > last.from {
-			continue
-		}
 		b.WriteString(text[done:s.from])
 		b.WriteString(s.text)
-		done, last = s.to, s
+		done = s.to
 	}
 	b.WriteString(text[done:])
-	return b.String(), nil
+	return b.String()
 }
 
 // offset returns where a line and column are in a text, in bytes.

@@ -24,6 +24,7 @@ type npmPackage struct {
 	name      string
 	private   bool
 	scripts   string // all of them
+	lists     []jsonList
 	entries   []entry
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -43,7 +44,41 @@ func readPackage(file, text string) (npmPackage, bool) {
 			return p, false
 		}
 	}
+	for i := range p.entries {
+		p.entries[i].move = p.moved(text, p.entries[i])
+	}
 	return p, true
+}
+
+// jsonList is one of the lists of a manifest, with the places of its members: of the
+// name's start, and the value's end.
+type jsonList struct {
+	scope   scope
+	open    int // after the bracket
+	members [][2]int
+}
+
+// moved returns the edits that put an entry into the list of the other scope, at its
+// place by name; none if there is no such list, or it is empty.
+func (p *npmPackage) moved(text string, e entry) []Edit {
+	to := map[scope]scope{shipped: development, development: shipped}
+	target, ok := to[e.scope]
+	i := slices.IndexFunc(p.lists, func(l jsonList) bool { return l.scope == target && len(l.members) > 0 })
+	if !ok || i < 0 {
+		return nil
+	}
+	l := p.lists[i]
+	gap := text[l.open:l.members[0][0]]
+	if gap == "" || gap == " " {
+		gap = " "
+	}
+	for _, m := range l.members {
+		if text[m[0]:m[1]] > e.written {
+			return append(slices.Clone(e.remove), between(p.file, text, m[0], m[0], e.written+","+gap))
+		}
+	}
+	end := l.members[len(l.members)-1][1]
+	return append(slices.Clone(e.remove), between(p.file, text, end, end, ","+gap+e.written))
 }
 
 // isObject tells whether the next value is an object.
@@ -55,6 +90,7 @@ func (p *npmPackage) readList(d *json.Decoder, text string, list scope) bool {
 	if _, err := d.Token(); err != nil {
 		return false
 	}
+	open := int(d.InputOffset())
 	var ends [][2]int // of each member: its name's start, its value's end
 	for d.More() {
 		name, err := d.Token()
@@ -76,9 +112,11 @@ func (p *npmPackage) readList(d *json.Decoder, text string, list scope) bool {
 			}
 		}
 		e.line, e.column = place(text, start)
+		e.written = text[start:valueEnd]
 		p.entries = append(p.entries, e)
-		ends = append(ends, [2]int{start, int(d.InputOffset())})
+		ends = append(ends, [2]int{start, valueEnd})
 	}
+	p.lists = append(p.lists, jsonList{list, open, ends})
 	for i := range ends {
 		e := &p.entries[len(p.entries)-len(ends)+i]
 		e.remove = removeMember(p.file, text, ends, i)

@@ -43,6 +43,7 @@ type entry struct {
 	name         string
 	scope        scope
 	version      string
+	written      string                      // with its name, in a manifest that lists names and values
 	setVersion   func(version string) []Edit // that write another version, in the manifest's form
 	line, column int
 	remove       []Edit // that take it out

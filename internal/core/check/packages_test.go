@@ -126,8 +126,10 @@ func TestManifestsAreEditedAndNothingElseOfThem(t *testing.T) {
 	if got := after["go/desk/go.mod"]; got != mod {
 		t.Errorf("go.mod is\n%s\nwant\n%s", got, mod)
 	}
-	page := strings.NewReplacer("    \"drawn\": \"^2.0.0\",\n    \"gone\": \"^3.0.0\"\n", "    \"drawn\": \"^2.0.0\"\n",
-		"\"@types/drawn\": \"2\",\n    \"last\": \"1\"\n", "\"@types/drawn\": \"2\"\n").Replace(market["js/page/package.json"])
+	page := strings.NewReplacer("    \"only-tested\": \"^1.0.0\",\n", "", "\"devDependencies\": {\n", "\"devDependencies\": {\n    \"only-tested\": \"^1.0.0\",\n",
+		"\"shipped-too\": \"1\", ", "", "    \"drawn\": \"^2.0.0\",\n    \"gone\": \"^3.0.0\"\n", "    \"drawn\": \"^2.0.0\",\n    \"shipped-too\": \"1\"\n",
+		"\"@types/drawn\": \"2\",\n    \"last\": \"1\"\n", "\"@types/drawn\": \"2\"\n").
+		Replace(market["js/page/package.json"])
 	if got := after["js/page/package.json"]; got != page {
 		t.Errorf("package.json is\n%s\nwant\n%s", got, page)
 	}
