@@ -1,7 +1,9 @@
 package check
 
 import (
+	"cmp"
 	"go/ast"
+	"go/build/constraint"
 	"go/parser"
 	"go/token"
 	"path"
@@ -145,8 +147,8 @@ func (in *inspection) toolsOf(mod goModule) func(string) bool {
 func isWithin(module, pkg string) bool { return pkg == module || strings.HasPrefix(pkg, module+"/") }
 
 // goUses returns the modules that a file imports packages of: those that go.mod
-// requires, or else the package's own path. The standard library, and modules of
-// this repository that a workspace provides, are none.
+// requires, or else the package's own path. The standard library, the module itself,
+// and modules of this repository that a workspace provides, are none.
 func (in *inspection) goUses(mod goModule, mods []goModule, file string) (out []use) {
 	fset := token.NewFileSet()
 	f, err := parser.ParseFile(fset, file, in.text(file), parser.ImportsOnly|parser.ParseComments)
@@ -156,26 +158,56 @@ func (in *inspection) goUses(mod goModule, mods []goModule, file string) (out []
 	for _, imp := range f.Imports {
 		pkg, err := strconv.Unquote(imp.Path.Value)
 		first, _, _ := strings.Cut(pkg, "/")
-		if err != nil || pkg == "C" || !strings.Contains(first, ".") || isWithin(mod.Module.Mod.Path, pkg) {
+		if err != nil || pkg == "C" || !strings.Contains(first, ".") {
 			continue
 		}
-		name := ""
-		for _, r := range mod.Require {
-			if isWithin(r.Mod.Path, pkg) && len(r.Mod.Path) > len(name) {
-				name = r.Mod.Path
-			}
-		}
-		if name == "" {
-			if slices.ContainsFunc(mods, func(m goModule) bool { return isWithin(m.Module.Mod.Path, pkg) }) {
-				continue // a workspace provides it; needs-missing looks at it
-			}
-			name = pkg
+		name := mod.providing(pkg)
+		if name == mod.Module.Mod.Path ||
+			name == "" && slices.ContainsFunc(mods, func(m goModule) bool { return isWithin(m.Module.Mod.Path, pkg) }) {
+			continue // what a workspace provides, needs-missing looks at
 		}
 		pos := fset.Position(imp.Path.Pos())
 		out = append(out, use{
-			name: name, file: file, line: pos.Line, column: pos.Column,
-			test: strings.HasSuffix(file, "_test.go"), generated: ast.IsGenerated(f),
+			name: cmp.Or(name, pkg), file: file, line: pos.Line, column: pos.Column,
+			test: strings.HasSuffix(file, "_test.go"), generated: ast.IsGenerated(f) || isIgnored(f),
 		})
 	}
 	return out
+}
+
+// providing returns the module, among the one itself and those that it requires,
+// that a package belongs to: the one with the longest path; empty if there is none.
+func (mod goModule) providing(pkg string) (name string) {
+	if isWithin(mod.Module.Mod.Path, pkg) {
+		name = mod.Module.Mod.Path
+	}
+	for _, r := range mod.Require {
+		if isWithin(r.Mod.Path, pkg) && len(r.Mod.Path) > len(name) {
+			name = r.Mod.Path
+		}
+	}
+	return name
+}
+
+// isIgnored tells whether a file is built only with the tag "ignore", that is, run by
+// name and not part of its package: go.mod need not have what it imports.
+func isIgnored(f *ast.File) bool {
+	for _, group := range f.Comments {
+		for _, c := range group.List {
+			if x, err := constraint.Parse(c.Text); err == nil && c.Pos() < f.Package && needsIgnore(x) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func needsIgnore(x constraint.Expr) bool {
+	switch x := x.(type) {
+	case *constraint.TagExpr:
+		return x.Tag == "ignore"
+	case *constraint.AndExpr:
+		return needsIgnore(x.X) || needsIgnore(x.Y)
+	}
+	return false
 }
