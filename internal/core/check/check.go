@@ -15,7 +15,6 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
 // Rule is the name of a rule.
@@ -189,8 +188,8 @@ type inspection struct {
 
 	manifestList  []manifest
 	manifestsRead bool
-	imported      map[string][]jsimport.Import // by file
-	configFiles   map[string][]string          // by directory
+	sources       map[string]source   // by file
+	configFiles   map[string][]string // by directory
 }
 
 // text returns the content of a file; empty if it cannot be read.

@@ -179,7 +179,7 @@ var scripts = []string{".yml", ".yaml", ".sh", ".mk", ".toml", ".md", ".py", ".j
 func (in *inspection) mentioned(word string) bool {
 	for _, f := range in.Files {
 		isScript := slices.Contains(scripts, strings.ToLower(path.Ext(f))) || path.Base(f) == "package.json"
-		if isScript && strings.Contains(in.text(f), word) {
+		if isScript && strings.Contains(in.fresh(f), word) {
 			return true
 		}
 	}

@@ -2,13 +2,8 @@ package check
 
 import (
 	"cmp"
-	"go/ast"
-	"go/build/constraint"
-	"go/parser"
-	"go/token"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"golang.org/x/mod/modfile"
@@ -150,26 +145,20 @@ func isWithin(module, pkg string) bool { return pkg == module || strings.HasPref
 // requires, or else the package's own path. The standard library, the module itself,
 // and modules of this repository that a workspace provides, are none.
 func (in *inspection) goUses(mod goModule, mods []goModule, file string) (out []use) {
-	fset := token.NewFileSet()
-	f, err := parser.ParseFile(fset, file, in.text(file), parser.ImportsOnly|parser.ParseComments)
-	if err != nil {
-		return nil
-	}
-	for _, imp := range f.Imports {
-		pkg, err := strconv.Unquote(imp.Path.Value)
-		first, _, _ := strings.Cut(pkg, "/")
-		if err != nil || pkg == "C" || !strings.Contains(first, ".") {
+	src := in.source(file)
+	for _, imp := range src.imports {
+		first, _, _ := strings.Cut(imp.Spec, "/")
+		if imp.Spec == "C" || !strings.Contains(first, ".") {
 			continue
 		}
-		name := mod.providing(pkg)
-		if name == mod.Module.Mod.Path ||
-			name == "" && slices.ContainsFunc(mods, func(m goModule) bool { return isWithin(m.Module.Mod.Path, pkg) }) {
+		name := mod.providing(imp.Spec)
+		isLocal := func(m goModule) bool { return isWithin(m.Module.Mod.Path, imp.Spec) }
+		if name == mod.Module.Mod.Path || name == "" && slices.ContainsFunc(mods, isLocal) {
 			continue // what a workspace provides, needs-missing looks at
 		}
-		pos := fset.Position(imp.Path.Pos())
 		out = append(out, use{
-			name: cmp.Or(name, pkg), file: file, line: pos.Line, column: pos.Column,
-			test: strings.HasSuffix(file, "_test.go"), generated: ast.IsGenerated(f) || isIgnored(f),
+			name: cmp.Or(name, imp.Spec), file: file, line: imp.Line, column: imp.Column,
+			test: strings.HasSuffix(file, "_test.go"), generated: src.generated,
 		})
 	}
 	return out
@@ -187,27 +176,4 @@ func (mod goModule) providing(pkg string) (name string) {
 		}
 	}
 	return name
-}
-
-// isIgnored tells whether a file is built only with the tag "ignore", that is, run by
-// name and not part of its package: go.mod need not have what it imports.
-func isIgnored(f *ast.File) bool {
-	for _, group := range f.Comments {
-		for _, c := range group.List {
-			if x, err := constraint.Parse(c.Text); err == nil && c.Pos() < f.Package && needsIgnore(x) {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func needsIgnore(x constraint.Expr) bool {
-	switch x := x.(type) {
-	case *constraint.TagExpr:
-		return x.Tag == "ignore"
-	case *constraint.AndExpr:
-		return needsIgnore(x.X) || needsIgnore(x.Y)
-	}
-	return false
 }

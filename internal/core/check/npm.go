@@ -78,16 +78,14 @@ var testFile = regexp.MustCompile(`(^|/)(__tests__|__mocks__|tests?|e2e|spec|cyp
 // npmUses returns the packages that a file imports; modules of Node, files and
 // aliases are none.
 func (in *inspection) npmUses(p npmPackage, file string) (out []use) {
-	head := in.text(file)
-	head = head[:min(len(head), 400)]
-	generated := strings.Contains(head, "DO NOT EDIT") || strings.Contains(head, "@generated")
-	for _, x := range in.imports(file) {
+	src := in.source(file)
+	for _, x := range src.imports {
 		name := packageOf(x.Spec)
 		if name == "" || name == p.name || !p.has(name) && in.isProvided(p, name, x.Spec) {
 			continue
 		}
 		out = append(out, use{
-			name: name, file: file, line: x.Line, column: x.Column, generated: generated,
+			name: name, file: file, line: x.Line, column: x.Column, generated: src.generated,
 			test: testFile.MatchString(file) || hasWord(p.scripts, path.Base(file)),
 		})
 	}
@@ -245,19 +243,6 @@ func (in *inspection) namedIn(t tools, files map[string][]string, p npmPackage) 
 	}
 }
 
-// imports returns what a file imports, read once.
-func (in *inspection) imports(file string) []jsimport.Import {
-	if in.imported == nil {
-		in.imported = map[string][]jsimport.Import{}
-	}
-	list, ok := in.imported[file]
-	if !ok {
-		list = jsimport.Read(in.text(file))
-		in.imported[file] = list
-	}
-	return list
-}
-
 // isImportedBelow tells whether a file of another package, in a directory of this
 // one, imports a package: it finds it here.
 func (in *inspection) isImportedBelow(files map[string][]string, p npmPackage, name string) bool {
@@ -266,7 +251,7 @@ func (in *inspection) isImportedBelow(files map[string][]string, p npmPackage, n
 			continue
 		}
 		for _, f := range list {
-			if slices.ContainsFunc(in.imports(f), func(x jsimport.Import) bool { return packageOf(x.Spec) == name }) {
+			if slices.ContainsFunc(in.source(f).imports, func(x jsimport.Import) bool { return packageOf(x.Spec) == name }) {
 				return true
 			}
 		}
@@ -278,7 +263,7 @@ func (in *inspection) isImportedBelow(files map[string][]string, p npmPackage, n
 // installed.
 func (in *inspection) isReadFrom(name string) bool {
 	return slices.ContainsFunc(in.Files, func(f string) bool {
-		return !strings.Contains(path.Base(f), "lock") && strings.Contains(in.text(f), "node_modules/"+name+"/")
+		return !strings.Contains(path.Base(f), "lock") && strings.Contains(in.fresh(f), "node_modules/"+name+"/")
 	})
 }
 
