@@ -23,7 +23,8 @@
     const links = list.flatMap((n) =>
       n.needs.filter((m) => known.has(m)).map((m) => ({ id: `${n.id}>${m}`, sources: [n.id], targets: [m] })),
     );
-    const width = (n: GraphNode) => Math.max(90, n.name.length * 7.4 + 26);
+    const label = (n: GraphNode) => (n.count > 1 ? `${n.name} (${n.count})` : n.name);
+    const width = (n: GraphNode) => Math.max(90, label(n).length * 7.4 + 26);
     const out = await elk.layout({
       id: "root",
       layoutOptions: {
@@ -46,7 +47,7 @@
       return {
         id: c.id,
         position: { x: c.x ?? 0, y: c.y ?? 0 },
-        data: { label: n.count > 1 ? `${n.name} (${n.count})` : n.name },
+        data: { label: label(n) },
         width: c.width,
         height: c.height,
         sourcePosition: "right",
@@ -89,7 +90,7 @@
       nodes={shownNodes}
       edges={shownEdges}
       fitView
-      fitViewOptions={large ? { nodes: [{ id: middle }], minZoom: 0.75, maxZoom: 0.75 } : {}}
+      fitViewOptions={large ? { nodes: [{ id: middle }], minZoom: 0.75, maxZoom: 0.75 } : { maxZoom: 1.25 }}
       minZoom={0.05}
       maxZoom={2}
       nodesDraggable={false}
