@@ -117,5 +117,5 @@ func TestFlippedBitsAreNeverRestored(t *testing.T) {
 		}
 		ran += rep.Totals["ran"]
 	}
-	t.Logf("%d bits flipped in blobs, each found; %d in any file of the cache and the checkout's state, each followed by a run that came out right (%d tasks had to run for it)", n, whole, ran)
+	t.Logf("%d bits flipped in blobs, each found; %d in any file of the cache and the checkout's state, each followed by a run with the right outputs (%d tasks had to run for it)", n, whole, ran)
 }

@@ -304,7 +304,7 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 		}
 	})
 	s.check()
-	t.Logf("stopped and started %d times under load; %d runs beside it came out right, %d of %d entries were acknowledged, and every one is there", n, runs, len(s.acked), s.tries.Load())
+	t.Logf("stopped and started %d times under load; %d runs beside it had the right outputs, %d of %d entries were acknowledged, and every one is there", n, runs, len(s.acked), s.tries.Load())
 }
 
 // line forwards connections, and can cut, slow or stall them.
@@ -434,7 +434,7 @@ func TestCutStalledAndSlowConnections(t *testing.T) {
 		})
 		count[mode]++
 	}
-	t.Logf("%v runs; all came out right; %d said that they gave the service up; %d tasks ran that could have been fetched", count, warned, ran)
+	t.Logf("%v runs; all had the right outputs; %d said that they gave the service up; %d tasks ran that could have been fetched", count, warned, ran)
 }
 
 // smallDisk mounts a disk of so many bytes.

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing/fstest"
 
-	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -155,13 +154,5 @@ func load(declared protocol.Graph) (*graph.Graph, error) {
 	for _, f := range declared.Files {
 		files[f.Path] = &fstest.MapFile{Data: []byte(f.Text)}
 	}
-	repo, problems, err := decl.Load(files, declared.Base)
-	if err != nil || len(problems) > 0 {
-		return nil, fmt.Errorf("loading the declarations: %v, %v", err, problems)
-	}
-	g, problems := graph.Build(repo)
-	if len(problems) > 0 {
-		return nil, problems.Sorted()
-	}
-	return g, nil
+	return graph.Load(files, declared.Base)
 }

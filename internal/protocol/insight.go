@@ -10,11 +10,10 @@ import (
 
 // TaskPage is the answer to GET tasks.
 type TaskPage struct {
-	Since     time.Time `json:"since"` // a Monday, UTC
-	Weeks     int       `json:"weeks"`
-	Tasks     []TaskRow `json:"tasks"`
-	Total     int       `json:"total"`     // that the filter selects
-	Generated bool      `json:"generated"` // the records are not of real runs
+	Since time.Time `json:"since"` // a Monday, UTC
+	Weeks int       `json:"weeks"`
+	Tasks []TaskRow `json:"tasks"`
+	Total int       `json:"total"` // that the filter selects
 }
 
 // TaskRow is what happened to one task in a number of weeks.
@@ -42,20 +41,19 @@ type TaskRow struct {
 // TaskBehaviour is the answer to GET tasks/{task}.
 type TaskBehaviour struct {
 	TaskRow
-	Since     time.Time        `json:"since"`
-	Weeks     int              `json:"weeks"`
-	Generated bool             `json:"generated"`
-	Help      string           `json:"help"`
-	Command   string           `json:"command"`
-	Reuse     string           `json:"reuse"`
-	Places    []PlaceTimes     `json:"places"`
-	Points    []TaskPoint      `json:"points"`  // newest first, at most MaxPoints
-	Reasons   []ReasonCount    `json:"reasons"` // by week
-	Causes    []CauseRow       `json:"causes"`  // the most frequent first
-	Unstable  []UnstableKey    `json:"unstable"`
-	Tests     []TestHistory    `json:"tests"` // that failed at least once
-	Advice    []advice.Finding `json:"advice"`
-	Graph     *TaskDeclaration `json:"declaration"` // null if it is not declared any more
+	Since    time.Time        `json:"since"`
+	Weeks    int              `json:"weeks"`
+	Help     string           `json:"help"`
+	Command  string           `json:"command"`
+	Reuse    string           `json:"reuse"`
+	Places   []PlaceTimes     `json:"places"`
+	Points   []TaskPoint      `json:"points"`  // newest first, at most MaxPoints
+	Reasons  []ReasonCount    `json:"reasons"` // by week
+	Causes   []CauseRow       `json:"causes"`  // the most frequent first
+	Unstable []UnstableKey    `json:"unstable"`
+	Tests    []TestHistory    `json:"tests"` // that failed at least once
+	Advice   []advice.Finding `json:"advice"`
+	Graph    *TaskDeclaration `json:"declaration"` // null if it is not declared any more
 }
 
 // MaxPoints is how many executions and transfers a task's history contains.
@@ -148,12 +146,11 @@ type TestHistory struct {
 
 // AdvicePage is the answer to GET advice.
 type AdvicePage struct {
-	Since     time.Time        `json:"since"`
-	Weeks     int              `json:"weeks"`
-	Runs      int              `json:"runs"`
-	Generated bool             `json:"generated"`
-	Findings  []advice.Finding `json:"findings"`
-	Causes    []CauseRow       `json:"causes"` // the files that cause most reruns, of all tasks
+	Since    time.Time        `json:"since"`
+	Weeks    int              `json:"weeks"`
+	Runs     int              `json:"runs"`
+	Findings []advice.Finding `json:"findings"`
+	Causes   []CauseRow       `json:"causes"` // the files that cause most reruns, of all tasks
 }
 
 // TaskDetail is the answer to GET runs/{id}/task: what a task of a run was built

@@ -28,6 +28,7 @@ type growing struct {
 	mu    sync.Mutex
 	tasks map[string]*grown
 	end   chan struct{}
+	begin sync.Once // with the first line: a run in which nothing is printed sends nothing
 	once  sync.Once
 }
 
@@ -41,9 +42,7 @@ type grown struct {
 }
 
 func grow(c *Client, run string) *growing {
-	g := &growing{c: c, run: run, tasks: map[string]*grown{}, end: make(chan struct{})}
-	go g.send()
-	return g
+	return &growing{c: c, run: run, tasks: map[string]*grown{}, end: make(chan struct{})}
 }
 
 func (g *growing) started(task string) {
@@ -64,6 +63,7 @@ func (g *growing) line(task, text string) {
 		t.given, t.lines = true, nil
 		return
 	}
+	g.begin.Do(func() { go g.send() })
 	text = sendable(text)
 	t.lines = append(t.lines, protocol.LogLine{At: time.Since(t.began).Round(time.Millisecond).Seconds(), Text: text})
 	t.bytes += len(text)

@@ -124,7 +124,7 @@ func TestWrongPiecesAreDetected(t *testing.T) {
 	}
 	p.Close()
 	if p, err = st.Partial(b.Digest, b.Size, protocol.PieceBytes); err != nil || len(p.Missing()) != 2 {
-		t.Errorf("it does not begin anew: %v, %v", p.Missing(), err)
+		t.Errorf("it does not start from the beginning: %v, %v", p.Missing(), err)
 	}
 }
 

@@ -152,7 +152,7 @@ func (s *surveyor) probe(name, run string) string {
 func (s *surveyor) named(base string) []string {
 	var out []string
 	for _, f := range s.repo.Files {
-		if path.Base(f) == base && !foreign(f) {
+		if path.Base(f) == base && !Foreign(f) {
 			out = append(out, f)
 		}
 	}
@@ -160,8 +160,8 @@ func (s *surveyor) named(base string) []string {
 	return out
 }
 
-// foreign tells whether a path is in third-party sources or test fixtures.
-func foreign(p string) bool {
+// Foreign tells whether a path is in third-party sources or test fixtures.
+func Foreign(p string) bool {
 	for seg := range strings.SplitSeq(path.Dir(p), "/") {
 		switch seg {
 		case "node_modules", "vendor", "testdata", "third_party", "fixtures", "__fixtures__", ".git", ".grayloft":

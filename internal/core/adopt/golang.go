@@ -85,7 +85,7 @@ func (s *surveyor) findModules() []*module {
 		)
 	}
 	for _, f := range s.repo.Files {
-		if path.Ext(f) == ".go" && !foreign(f) {
+		if path.Ext(f) == ".go" && !Foreign(f) {
 			if m := innermost(mods, f); m != nil {
 				s.goFile(m, f)
 			}

@@ -179,7 +179,7 @@ func (s *surveyor) sourcesOf(dir string) []string {
 	if s.sources == nil {
 		s.sources = map[string][]string{}
 		for _, f := range s.repo.Files {
-			if !scriptFile(f) || foreign(f) {
+			if !jsimport.IsScript(f) || Foreign(f) {
 				continue
 			}
 			if owner, ok := s.within(f); ok {
@@ -211,14 +211,6 @@ func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 			}
 		}
 	}
-}
-
-func scriptFile(f string) bool {
-	switch path.Ext(f) {
-	case ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue":
-		return true
-	}
-	return false
 }
 
 // imported returns the project that a module specifier refers to: a relative

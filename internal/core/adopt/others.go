@@ -103,7 +103,7 @@ func (s *surveyor) scripts() {
 	for _, f := range s.repo.Files {
 		dir := path.Dir(f)
 		holder := path.Base(dir)
-		if (holder != "bin" && holder != "scripts" && holder != "tools") || foreign(f) {
+		if (holder != "bin" && holder != "scripts" && holder != "tools") || Foreign(f) {
 			continue
 		}
 		ext := path.Ext(f)

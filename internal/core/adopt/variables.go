@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
 // Variable is an environment variable that scripts read.
@@ -158,12 +160,12 @@ func shellVariables(script string) []string {
 func (s *surveyor) sourceVariables(p *Project) map[string]string {
 	out := map[string]string{}
 	for _, f := range s.repo.Files {
-		if owner, ok := s.within(f); !ok || owner != p.Dir || foreign(f) || strings.HasSuffix(f, "_test.go") {
+		if owner, ok := s.within(f); !ok || owner != p.Dir || Foreign(f) || strings.HasSuffix(f, "_test.go") {
 			continue
 		}
 		var re *regexp.Regexp
 		switch {
-		case scriptFile(f):
+		case jsimport.IsScript(f):
 			re = inScript
 		case path.Ext(f) == ".go":
 			re = inGo

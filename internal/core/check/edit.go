@@ -54,6 +54,9 @@ func Apply(file, text string, findings []Finding) (after string, applied int, er
 			}
 		}
 	}
+	if len(made) == 0 {
+		return text, 0, nil
+	}
 	after = splice(text, made)
 	return after, applied, valid(file, after)
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"golang.org/x/mod/modfile"
+
+	"grayloft.example/grayloft/internal/core/adopt"
 )
 
 // goModule is a go.mod with the directory that it governs.
@@ -20,7 +22,7 @@ type goModule struct {
 func goManifests(in *inspection) (out []manifest) {
 	var mods []goModule
 	for _, f := range in.Files {
-		if path.Base(f) == "go.mod" && !isForeign(f) {
+		if path.Base(f) == "go.mod" && !adopt.Foreign(f) {
 			if m, err := modfile.Parse(f, []byte(in.text(f)), nil); err == nil && m.Module != nil {
 				mods = append(mods, goModule{m, path.Dir(f), f})
 			}
@@ -52,13 +54,13 @@ func goManifests(in *inspection) (out []manifest) {
 func (in *inspection) governed(manifest string, wanted func(string) bool) map[string][]string {
 	dirs := map[string]bool{}
 	for _, f := range in.Files {
-		if path.Base(f) == manifest && !isForeign(f) {
+		if path.Base(f) == manifest && !adopt.Foreign(f) {
 			dirs[path.Dir(f)] = true
 		}
 	}
 	out := map[string][]string{}
 	for _, f := range in.Files {
-		if !wanted(f) || isForeign(f) {
+		if !wanted(f) || adopt.Foreign(f) {
 			continue
 		}
 		dir := path.Dir(f)
@@ -73,14 +75,6 @@ func (in *inspection) governed(manifest string, wanted func(string) bool) map[st
 }
 
 func isBelow(dir, file string) bool { return dir == "." || strings.HasPrefix(file, dir+"/") }
-
-// isForeign tells whether a path is in third-party sources or test fixtures.
-func isForeign(file string) bool {
-	return slices.ContainsFunc(strings.Split(path.Dir(file), "/"), func(s string) bool {
-		return slices.Contains([]string{"node_modules", "vendor", "testdata", "third_party", "fixtures", "__fixtures__"}, s) ||
-			strings.HasPrefix(s, "_") || s != "." && strings.HasPrefix(s, ".")
-	})
-}
 
 func (mod goModule) entry(in *inspection, mods []goModule, r *modfile.Require) entry {
 	e := entry{name: r.Mod.Path, line: r.Syntax.Start.Line, column: max(r.Syntax.Start.LineRune, 1)}

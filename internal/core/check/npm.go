@@ -2,12 +2,14 @@ package check
 
 import (
 	"encoding/json"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
+	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
@@ -33,7 +35,7 @@ type npmPackage struct {
 func npmManifests(in *inspection) (out []manifest) {
 	var all []npmPackage
 	for _, f := range in.Files {
-		if path.Base(f) == "package.json" && !isForeign(f) {
+		if path.Base(f) == "package.json" && !adopt.Foreign(f) {
 			if p, ok := readPackage(f, in.text(f)); ok {
 				all = append(all, p)
 			}
@@ -43,7 +45,7 @@ func npmManifests(in *inspection) (out []manifest) {
 	for _, p := range all {
 		names[p.name] = true
 	}
-	files := in.governed("package.json", isScript)
+	files := in.governed("package.json", jsimport.IsScript)
 	tools := in.tools()
 	for _, p := range all {
 		m := manifest{
@@ -66,13 +68,9 @@ func npmManifests(in *inspection) (out []manifest) {
 	return out
 }
 
-func isScript(f string) bool {
-	return slices.Contains([]string{".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue"}, path.Ext(f))
-}
-
 // testFile matches files that are not shipped: tests, stories, configurations of
 // tools, declarations of types.
-var testFile = regexp.MustCompile(`(^|/)(__tests__|__mocks__|tests?|e2e|spec|cypress|stories|storybook)/` +
+var testFile = regexp.MustCompile(`(^|/)(__tests__|__mocks__|tests?|e2e|spec|stories)/` +
 	`|\.(test|spec|stories|bench|e2e)\.[a-z]+$|\.config\.[a-z]+$|\.d\.[mc]?ts$|(^|/)[^/]*rc\.[mc]?js$`)
 
 // npmUses returns the packages that a file imports; modules of Node, files and
@@ -174,21 +172,17 @@ func (in *inspection) configs(p npmPackage) []string {
 
 var configFile = regexp.MustCompile(`(?i)config|rc(\.|$)|^\.|\.json$|\.ya?ml$|\.toml$|makefile|dockerfile`)
 
-// programs are tools whose program has another name than their package.
-var programs = map[string]string{
-	"typescript": "tsc", "@angular/cli": "ng", "@biomejs/biome": "biome", "@playwright/test": "playwright", "npm-run-all": "run-s",
-	"@sveltejs/kit": "svelte-kit", "@vue/cli-service": "vue-cli-service", "webpack-cli": "webpack", "@babel/cli": "babel",
-}
-
 // tools are what is the same for all packages: what tasks run, and what lock files
-// say that installed packages expect beside them.
+// say about installed packages: which ones they expect beside them, and the names of
+// the programs that they bring.
 type tools struct {
 	commands string
 	peers    map[string]bool
+	programs map[string][]string
 }
 
 func (in *inspection) tools() tools {
-	out := tools{peers: map[string]bool{}}
+	out := tools{peers: map[string]bool{}, programs: map[string][]string{}}
 	var b strings.Builder
 	for _, t := range in.Graph.Tasks {
 		b.WriteString(strings.Join(t.Decl.Run.Words(), " ") + "\n")
@@ -197,14 +191,17 @@ func (in *inspection) tools() tools {
 	for _, f := range in.Files {
 		var lock struct {
 			Packages map[string]struct {
-				Peers map[string]string `json:"peerDependencies"`
+				Peers    map[string]string `json:"peerDependencies"`
+				Programs map[string]string `json:"bin"`
 			} `json:"packages"`
 		}
 		if path.Base(f) == "package-lock.json" && json.Unmarshal([]byte(in.text(f)), &lock) == nil {
-			for _, l := range lock.Packages {
+			for at, l := range lock.Packages {
 				for name := range l.Peers {
 					out.peers[name] = true
 				}
+				_, name, _ := strings.Cut(at, "node_modules/")
+				out.programs[name] = slices.AppendSeq(out.programs[name], maps.Keys(l.Programs))
 			}
 		}
 	}
@@ -234,8 +231,8 @@ func (in *inspection) namedIn(t tools, files map[string][]string, p npmPackage) 
 			return true // types are used by files that import something else, or nothing
 		}
 		plain := name[strings.LastIndexByte(name, '/')+1:]
-		for _, word := range []string{name, plain, strings.TrimSuffix(plain, "-cli"), programs[name]} {
-			if word != "" && hasWord(text(), word) {
+		for _, word := range append([]string{name, plain}, t.programs[name]...) {
+			if hasWord(text(), word) {
 				return true
 			}
 		}

@@ -3,8 +3,8 @@ package check
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
-	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
 )
@@ -112,7 +112,8 @@ func dependencyUndeclared(in *inspection) (out []Finding) {
 func dependencyUnused(in *inspection) (out []Finding) {
 	for _, m := range in.manifests() {
 		for _, e := range m.entries {
-			if e.scope == indirect || e.scope == other || m.importers(e.name) > 0 || m.mentioned(e.name) {
+			code, test := m.users(e.name)
+			if e.scope == indirect || e.scope == other || code != nil || test != nil || m.mentioned(e.name) {
 				continue
 			}
 			f := m.at(e, e.name, "nothing imports %q: %s", e.name, cmp.Or(e.why, "remove it"))
@@ -123,14 +124,19 @@ func dependencyUnused(in *inspection) (out []Finding) {
 	return out
 }
 
-// importers counts the files that import a package.
-func (m *manifest) importers(name string) (n int) {
-	for _, u := range m.uses {
-		if u.name == name {
-			n++
+// users returns the first files that import a package: one that is shipped, and one
+// that is not.
+func (m *manifest) users(name string) (code, test *use) {
+	for i, u := range m.uses {
+		switch {
+		case u.name != name:
+		case u.test && test == nil:
+			test = &m.uses[i]
+		case !u.test && code == nil:
+			code = &m.uses[i]
 		}
 	}
-	return n
+	return code, test
 }
 
 // dependencyScope finds packages that are declared for others than those who use
@@ -138,29 +144,21 @@ func (m *manifest) importers(name string) (n int) {
 func dependencyScope(in *inspection) (out []Finding) {
 	for _, m := range in.manifests() {
 		for _, e := range m.entries {
-			var code, test *use
-			for i, u := range m.uses {
-				switch {
-				case u.name != e.name:
-				case u.test && test == nil:
-					test = &m.uses[i]
-				case !u.test && code == nil:
-					code = &m.uses[i]
-				}
-			}
+			code, test := m.users(e.name)
 			says := ""
 			switch {
 			case e.scope == indirect && (code != nil || test != nil):
-				first := code
-				if first == nil {
-					first = test
-				}
-				says = fmt.Sprintf("%q is imported by %s: remove // indirect", e.name, first.file)
+				says = fmt.Sprintf("%q is imported by %s: remove // indirect", e.name, cmp.Or(code, test).file)
 			case m.words.development == "":
 			case e.scope == shipped && code == nil && test != nil && !m.mentioned(e.name):
-				says = fmt.Sprintf("%q is used only in %s: move it to %s", e.name, baseOf(test.file), m.words.development)
+				says = fmt.Sprintf("%q is used only in %s: move it to %s", e.name, path.Base(test.file), m.words.development)
 			case e.scope == development && code != nil && !m.bundled:
-				says = fmt.Sprintf("%q is used in %s, which is shipped: move it to %s", e.name, baseOf(code.file), m.words.shipped)
+				says = fmt.Sprintf(
+					"%q is used in %s, which is shipped: move it to %s",
+					e.name,
+					path.Base(code.file),
+					m.words.shipped,
+				)
 			}
 			if says != "" {
 				f := m.at(e, e.name, "%s", says)
@@ -171,5 +169,3 @@ func dependencyScope(in *inspection) (out []Finding) {
 	}
 	return out
 }
-
-func baseOf(file string) string { return file[strings.LastIndexByte(file, '/')+1:] }

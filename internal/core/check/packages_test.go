@@ -152,3 +152,47 @@ func TestManifestsThatCannotBeReadAreLeftAlone(t *testing.T) {
 		}
 	}
 }
+
+// A program that scripts run is found by the lock file, whatever its name is.
+func TestProgramsAreFoundByTheLockFile(t *testing.T) {
+	files := maps.Clone(market)
+	files["js/page/package.json"] = `{"name": "page", "scripts": {"build": "fold src"}, "devDependencies": {"paper": "1"}}`
+	about := func() (got []string) {
+		for _, f := range inspect(t, files, check.DependencyUnused) {
+			if f.File == "js/page/package.json" {
+				got = append(got, f.Subject)
+			}
+		}
+		return got
+	}
+	if got := about(); !slices.Equal(got, []string{"paper"}) {
+		t.Errorf("without a lock file: %q", got)
+	}
+	files["package-lock.json"] = `{"packages": {"node_modules/paper": {"bin": {"fold": "cli.js"}}}}`
+	if got := about(); len(got) != 0 {
+		t.Errorf("with one: %q", got)
+	}
+}
+
+// A module specifier names a package, or nothing that a manifest could have.
+func TestSpecifiersNamePackages(t *testing.T) {
+	files := maps.Clone(market)
+	files["js/page/package.json"] = `{"name": "page", "scripts": {"build": "true"}}`
+	files["js/page/tsconfig.json"] = `{"paths": {"shore/*": ["./src/*"]}}`
+	for spec, want := range map[string]string{
+		"drawn": "drawn", "drawn/deep/x.js": "drawn", "@pier/fog/deep": "@pier/fog", "node:fs": "", "fs/promises": "", "./x": "", "../x": "",
+		"/abs": "", "#own": "", "~/x": "", "@/x": "", "$lib/x": "", "virtual:pages": "", "https://pier.example/x.js": "", "x?raw": "",
+		"shore/map": "", "page": "", "kit": "", "Upper": "", "@pier": "",
+	} {
+		files["js/page/src/main.ts"] = "import x from \"" + spec + "\";\n"
+		got := ""
+		for _, f := range inspect(t, files, check.DependencyUndeclared) {
+			if f.File == "js/page/src/main.ts" {
+				got = f.Subject
+			}
+		}
+		if got != want {
+			t.Errorf("%q names %q, want %q", spec, got, want)
+		}
+	}
+}

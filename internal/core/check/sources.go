@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/jsimport"
 )
 
@@ -33,7 +34,7 @@ func (in *inspection) source(file string) source {
 		var group errgroup.Group
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		for _, f := range in.Files {
-			if isForeign(f) || !strings.HasSuffix(f, ".go") && !isScript(f) {
+			if adopt.Foreign(f) || !strings.HasSuffix(f, ".go") && !jsimport.IsScript(f) {
 				continue
 			}
 			group.Go(func() error {

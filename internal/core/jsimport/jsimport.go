@@ -5,12 +5,23 @@ package jsimport
 
 import (
 	"bytes"
+	"path"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/js"
 )
+
+// IsScript tells whether a file is JavaScript, TypeScript, or a component with a
+// script, by its name.
+func IsScript(name string) bool {
+	switch path.Ext(name) {
+	case ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue":
+		return true
+	}
+	return false
+}
 
 // Import is a module specifier and where it is first.
 type Import struct {

@@ -80,7 +80,7 @@ func FindCommits(ctx context.Context, repo git.Repo, q Question, text string) (a
 	rev := firstOf(q.Since, q.Graph.Repo.Since, "HEAD")
 	base, missing, err := findBase(ctx, repo, q, rev)
 	if err == nil && base == "" {
-		err = fmt.Errorf("grayloft: %s, so the commits since then are not known%s", missing, remedy(rev, missing))
+		err = &SinceError{fmt.Errorf("%s, so the commits since then are not known%s", missing, remedy(rev, missing))}
 	}
 	if err != nil {
 		return a, 0, err

@@ -62,7 +62,7 @@ func enter(root string) error {
 	if err := os.Chdir(root); err != nil {
 		return err
 	}
-	// The old root is mounted over the new one, and taken away (pivot_root(2)).
+	// The old root is mounted over the new one, and removed (pivot_root(2)).
 	if err := unix.PivotRoot(".", "."); err != nil {
 		return fmt.Errorf("pivot_root: %w", err)
 	}

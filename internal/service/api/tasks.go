@@ -35,11 +35,7 @@ func (s *Server) tasks(c *gin.Context) {
 			"by time, task, executed, failed, mean, saved, transferred, hits, same or critical")
 		return
 	}
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
-	page, err := s.reader(c, s.lastGraph(c)).Tasks(ctx, f)
-	if err == nil {
-		page.Generated, err = s.Records.HasGenerated(ctx, repo)
-	}
+	page, err := s.reader(c, s.lastGraph(c)).Tasks(c.Request.Context(), f)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -68,11 +64,7 @@ func (s *Server) task(c *gin.Context) {
 	if !ok || !accept(c, bounds.Text("task", c.Param("task"))) {
 		return
 	}
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
-	b, err := s.reader(c, s.lastGraph(c)).Behaviour(ctx, c.Param("task"), weeks)
-	if err == nil {
-		b.Generated, err = s.Records.HasGenerated(ctx, repo)
-	}
+	b, err := s.reader(c, s.lastGraph(c)).Behaviour(c.Request.Context(), c.Param("task"), weeks)
 	if err != nil {
 		s.fault(c, err)
 		return
@@ -86,11 +78,7 @@ func (s *Server) advice(c *gin.Context) {
 	if !ok {
 		return
 	}
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
-	page, err := s.reader(c, s.lastGraph(c)).Advise(ctx, weeks)
-	if err == nil {
-		page.Generated, err = s.Records.HasGenerated(ctx, repo)
-	}
+	page, err := s.reader(c, s.lastGraph(c)).Advise(c.Request.Context(), weeks)
 	if err != nil {
 		s.fault(c, err)
 		return

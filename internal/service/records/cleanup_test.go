@@ -154,7 +154,7 @@ func TestAnUnfinishedUploadIsDeleted(t *testing.T) {
 	}
 	s.cleanup()
 	if !s.has("half") {
-		t.Error("it was taken away while it was under way")
+		t.Error("it was removed while it was being sent")
 	}
 	s.later(2)
 	s.cleanup()
