@@ -16,6 +16,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // Repo is the repository to inspect.
@@ -23,6 +25,16 @@ type Repo struct {
 	FS    fs.FS
 	Name  string
 	Files []string // tracked by git or not ignored; sorted, relative to the root
+	// Imports reads what files import; it is made if there is none.
+	Imports *imports.Reader
+}
+
+// reader returns what reads the imports of files.
+func (r *Repo) reader() *imports.Reader {
+	if r.Imports == nil {
+		r.Imports = imports.NewReader(r.FS, r.Files)
+	}
+	return r.Imports
 }
 
 // Project is a directory with scripts.
@@ -152,26 +164,12 @@ func (s *surveyor) probe(name, run string) string {
 func (s *surveyor) named(base string) []string {
 	var out []string
 	for _, f := range s.repo.Files {
-		if path.Base(f) == base && !Foreign(f) {
+		if path.Base(f) == base && !imports.IsForeign(f) {
 			out = append(out, f)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b string) int { return strings.Count(a, "/") - strings.Count(b, "/") })
 	return out
-}
-
-// Foreign tells whether a path is in third-party sources or test fixtures.
-func Foreign(p string) bool {
-	for seg := range strings.SplitSeq(path.Dir(p), "/") {
-		switch seg {
-		case "node_modules", "vendor", "testdata", "third_party", "fixtures", "__fixtures__", ".git", ".grayloft":
-			return true
-		}
-		if strings.HasPrefix(seg, "_") {
-			return true
-		}
-	}
-	return false
 }
 
 func (s *surveyor) project(dir, via string) *Project {

@@ -2,14 +2,13 @@ package adopt
 
 import (
 	"fmt"
-	"go/parser"
-	"go/token"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"golang.org/x/mod/modfile"
+
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // module is a Go module of the repository.
@@ -81,11 +80,16 @@ func (s *surveyor) findModules() []*module {
 		dir := path.Dir(f)
 		mods = append(
 			mods,
-			&module{dir: dir, path: name, packages: map[string]*goPackage{}, vendored: s.files[path.Join(dir, "vendor/modules.txt")]},
+			&module{
+				dir:      dir,
+				path:     name,
+				packages: map[string]*goPackage{},
+				vendored: s.files[path.Join(dir, "vendor/modules.txt")],
+			},
 		)
 	}
 	for _, f := range s.repo.Files {
-		if path.Ext(f) == ".go" && !Foreign(f) {
+		if path.Ext(f) == ".go" && !imports.IsForeign(f) {
 			if m := innermost(mods, f); m != nil {
 				s.goFile(m, f)
 			}
@@ -105,9 +109,8 @@ func innermost(mods []*module, f string) *module {
 }
 
 func (s *surveyor) goFile(m *module, f string) {
-	text, _ := s.read(f)
-	file, err := parser.ParseFile(token.NewFileSet(), f, text, parser.ImportsOnly)
-	if err != nil || file.Name == nil {
+	file := s.repo.reader().Of(f)
+	if file.Broken {
 		s.note(fmt.Sprintf("%s is skipped: it cannot be parsed", f))
 		return
 	}
@@ -117,10 +120,10 @@ func (s *surveyor) goFile(m *module, f string) {
 		p = &goPackage{dir: dir, imports: map[string]string{}}
 		m.packages[dir] = p
 	}
-	p.main = p.main || file.Name.Name == "main"
+	p.main = p.main || file.Package == "main"
 	for _, imp := range file.Imports {
-		if name, err := strconv.Unquote(imp.Path.Value); err == nil && p.imports[name] == "" {
-			p.imports[name] = f
+		if p.imports[imp.Spec] == "" {
+			p.imports[imp.Spec] = f
 		}
 	}
 }
@@ -294,7 +297,9 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, probe str
 	p.add(&Task{
 		Name: "build", Run: build, From: from, Help: "compile everything", Writes: []string{},
 		WritesWhy: "compiled packages stay in Go's own cache",
-		Reads:     append([]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"}, shared...), Probes: []string{probe}, Script: "go build",
+		Reads: append(
+			[]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"},
+			shared...), Probes: []string{probe}, Script: "go build",
 	})
 	if s.hasTests(packages) {
 		p.add(&Task{

@@ -9,7 +9,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"grayloft.example/grayloft/internal/core/jsimport"
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // manifest is the part of a package.json that is used here
@@ -179,7 +179,7 @@ func (s *surveyor) sourcesOf(dir string) []string {
 	if s.sources == nil {
 		s.sources = map[string][]string{}
 		for _, f := range s.repo.Files {
-			if !jsimport.IsScript(f) || Foreign(f) {
+			if !imports.IsScript(f) || imports.IsForeign(f) {
 				continue
 			}
 			if owner, ok := s.within(f); ok {
@@ -204,8 +204,7 @@ func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 		}
 	}
 	for _, f := range s.sourcesOf(m.dir) {
-		text, _ := s.read(f)
-		for _, x := range jsimport.Read(text) {
+		for _, x := range s.repo.reader().Of(f).Imports {
 			if dir, ok := s.imported(f, x.Spec, byName); ok {
 				p.need(dir, fmt.Sprintf("%q imported by %s", x.Spec, f))
 			}

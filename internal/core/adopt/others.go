@@ -9,6 +9,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2"
+
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // makefiles finds the phony targets of Makefiles.
@@ -103,7 +105,7 @@ func (s *surveyor) scripts() {
 	for _, f := range s.repo.Files {
 		dir := path.Dir(f)
 		holder := path.Base(dir)
-		if (holder != "bin" && holder != "scripts" && holder != "tools") || Foreign(f) {
+		if (holder != "bin" && holder != "scripts" && holder != "tools") || imports.IsForeign(f) {
 			continue
 		}
 		ext := path.Ext(f)

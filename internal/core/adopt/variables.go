@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/jsimport"
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // Variable is an environment variable that scripts read.
@@ -35,8 +35,10 @@ const (
 var Uses = []Use{AsEnv, AsSecret, AsSetting, AsNothing}
 
 var (
-	inShell     = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
-	setShell    = regexp.MustCompile(`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`)
+	inShell  = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
+	setShell = regexp.MustCompile(
+		`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`,
+	)
 	inScript    = regexp.MustCompile(`process\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
 	inGo        = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
 	inPython    = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
@@ -160,12 +162,12 @@ func shellVariables(script string) []string {
 func (s *surveyor) sourceVariables(p *Project) map[string]string {
 	out := map[string]string{}
 	for _, f := range s.repo.Files {
-		if owner, ok := s.within(f); !ok || owner != p.Dir || Foreign(f) || strings.HasSuffix(f, "_test.go") {
+		if owner, ok := s.within(f); !ok || owner != p.Dir || imports.IsForeign(f) || strings.HasSuffix(f, "_test.go") {
 			continue
 		}
 		var re *regexp.Regexp
 		switch {
-		case jsimport.IsScript(f):
+		case imports.IsScript(f):
 			re = inScript
 		case path.Ext(f) == ".go":
 			re = inGo
@@ -214,7 +216,10 @@ func (v *Variable) propose() {
 	case looksSecret.MatchString(v.Name):
 		v.Use, v.Why = AsSecret, "its name suggests a secret: passed on, not part of the key, masked in logs"
 	case len(v.Values) > 1 && v.Default != "" && slices.Contains(v.Values, v.Default):
-		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(v.Values, ", ")+": a setting provides the value, and --set changes it"
+		v.Use, v.Why = AsSetting, "it takes one of "+strings.Join(
+			v.Values,
+			", ",
+		)+": a setting provides the value, and --set changes it"
 	case v.Name == "CI":
 		v.Use, v.Why = AsNothing, "as part of the key it would keep CI and laptops from sharing; tools then behave as on a laptop"
 	case v.Name == "NODE_ENV" || v.Name == "DEBUG":

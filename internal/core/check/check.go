@@ -13,8 +13,10 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/imports"
 )
 
 // Rule is the name of a rule.
@@ -32,6 +34,7 @@ const (
 	DependencyUndeclared Rule = "dependency-undeclared"
 	DependencyUnused     Rule = "dependency-unused"
 	DependencyScope      Rule = "dependency-scope"
+	OutOfOrder           Rule = "order"
 
 	VersionInManifest Rule = "version-in-manifest"
 	VersionDiffers    Rule = "version-differs"
@@ -71,6 +74,12 @@ var Rules = map[Rule]About{
 		dependencyScope,
 	},
 
+	OutOfOrder: {
+		Warning,
+		"entries of a dependency list out of order, where the ecosystem's own tool does not order them",
+		outOfOrder,
+	},
+
 	VersionInManifest: {Error, "a version in a manifest that pins.toml decides otherwise", versionInManifest},
 	VersionDiffers:    {Warning, "one package at several versions", versionDiffers},
 	VersionHeld:       {Error, "a version beyond what a hold in pins.toml allows", versionHeld},
@@ -83,20 +92,20 @@ var Rules = map[Rule]About{
 
 // Order lists the rules.
 var Order = []Rule{
-	NeedsMissing, NeedsUnused, DependencyUndeclared, DependencyUnused, DependencyScope, VersionInManifest, VersionDiffers, VersionHeld,
-	PatternEmpty, WritesTracked, Unused, NeverShared,
+	NeedsMissing, NeedsUnused, DependencyUndeclared, DependencyUnused, DependencyScope, OutOfOrder,
+	VersionInManifest, VersionDiffers, VersionHeld, PatternEmpty, WritesTracked, Unused, NeverShared,
 }
 
 // Finding is one thing to change.
 type Finding struct {
-	Rule     Rule     `json:"rule"`
-	Severity Severity `json:"severity"`
-	File     string   `json:"file"`   // from the root
-	Line     int      `json:"line"`   // from 1
-	Column   int      `json:"column"` // from 1, in characters
-	Project  string   `json:"project"`
-	Message  string   `json:"message"`
-	Edits    []Edit   `json:"edits"` // that change what was found; none: no machine can
+	Rule     Rule        `json:"rule"`
+	Severity Severity    `json:"severity"`
+	File     string      `json:"file"`   // from the root
+	Line     int         `json:"line"`   // from 1
+	Column   int         `json:"column"` // from 1, in characters
+	Project  string      `json:"project"`
+	Message  string      `json:"message"`
+	Edits    []edit.Edit `json:"edits"` // that change what was found; none: no machine can
 	// Subject names what the finding is about. With rule and project it identifies
 	// a finding, whatever its line.
 	Subject string `json:"subject"`
@@ -113,7 +122,7 @@ type Repo struct {
 // Run applies rules, all of them if none is named, and returns what they find,
 // sorted by place. What the repository allows or turned off is left out.
 func Run(r *Repo, only []Rule) []Finding {
-	in := &inspection{Repo: r}
+	in := &inspection{Repo: r, sources: imports.NewReader(r.FS, r.Files)}
 	out := []Finding{}
 	for _, rule := range Order {
 		set := r.Graph.Repo.Checks[string(rule)]
@@ -123,7 +132,7 @@ func Run(r *Repo, only []Rule) []Finding {
 		}
 		for _, f := range Rules[rule].find(in) {
 			if !allows(set, f.Subject) {
-				f.Rule, f.Severity, f.Edits = rule, level, append([]Edit{}, f.Edits...)
+				f.Rule, f.Severity, f.Edits = rule, level, append([]edit.Edit{}, f.Edits...)
 				out = append(out, f)
 			}
 		}
@@ -186,10 +195,8 @@ type inspection struct {
 	relations *relations
 	texts     map[string]string
 
-	manifestList  []manifest
-	manifestsRead bool
-	sources       map[string]source   // by file
-	configFiles   map[string][]string // by directory
+	manifestList []declaring // nil: not read yet
+	sources      *imports.Reader
 }
 
 // text returns the content of a file; empty if it cannot be read.
@@ -206,6 +213,24 @@ func (in *inspection) text(name string) string {
 		in.texts[name] = text
 	}
 	return text
+}
+
+// fresh returns the content of a file without keeping it.
+func (in *inspection) fresh(name string) string {
+	data, err := fs.ReadFile(in.FS, name)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// Apply makes the edits of findings in the text of a file, as [edit.Apply] does.
+func Apply(file, text string, findings []Finding) (after string, applied int, err error) {
+	changes := make([][]edit.Edit, len(findings))
+	for i, f := range findings {
+		changes[i] = f.Edits
+	}
+	return edit.Apply(file, text, changes)
 }
 
 // at returns a finding at a place.

@@ -10,6 +10,7 @@ import (
 	"testing/fstest"
 
 	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
@@ -246,11 +247,11 @@ func TestSARIFNamesEachFinding(t *testing.T) {
 }
 
 func TestAnEditThatIsStaleIsRefused(t *testing.T) {
-	one := func(e check.Edit) []check.Finding { return []check.Finding{{Edits: []check.Edit{e}}} }
-	if _, _, err := check.Apply("x", "a\n", one(check.Edit{File: "x", Line: 5, Column: 1, EndLine: 5, EndColumn: 2})); err == nil {
+	one := func(e edit.Edit) []check.Finding { return []check.Finding{{Edits: []edit.Edit{e}}} }
+	if _, _, err := check.Apply("x", "a\n", one(edit.Edit{File: "x", Line: 5, Column: 1, EndLine: 5, EndColumn: 2})); err == nil {
 		t.Error("an edit beyond the end was made")
 	}
-	broken := one(check.Edit{File: "x.toml", Line: 1, Column: 1, EndLine: 1, EndColumn: 1, Text: "[["})
+	broken := one(edit.Edit{File: "x.toml", Line: 1, Column: 1, EndLine: 1, EndColumn: 1, Text: "[["})
 	if _, _, err := check.Apply("x.toml", "a = 1\n", broken); err == nil {
 		t.Error("an edit that breaks the file was made")
 	}

@@ -11,6 +11,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
@@ -27,7 +28,7 @@ func (in *inspection) related() *relations {
 	}
 	g := in.Graph
 	in.relations = &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
-	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files}
+	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files, Imports: in.sources}
 	split := map[string]bool{}
 	modules := map[string][]string{}
 	if in.hasSeveralIn("go.mod") {
@@ -202,7 +203,7 @@ var (
 // addNeed returns the edit that adds a need to a project's declaration. Where there
 // is no list yet, the edit makes one with all that are missing: it is the same for
 // each of them, and made once.
-func (in *inspection) addNeed(p *graph.Project, name string, all []string) []Edit {
+func (in *inspection) addNeed(p *graph.Project, name string, all []string) []edit.Edit {
 	file := p.Pos.File
 	text := in.text(file)
 	if list := p.Project.Needs; len(list) > 0 {
@@ -213,13 +214,13 @@ func (in *inspection) addNeed(p *graph.Project, name string, all []string) []Edi
 	if m := emptyNeeds.FindStringSubmatchIndex(text); m != nil {
 		if inside := text[m[2]:m[3]]; strings.Contains(inside, "\n") { // before the line of the bracket
 			at := m[2] + strings.LastIndexByte(inside, '\n') + 1
-			return []Edit{between(file, text, at, at, "  "+quoted+","+ending(text))}
+			return []edit.Edit{edit.Between(file, text, at, at, "  "+quoted+","+edit.Ending(text))}
 		}
-		return []Edit{between(file, text, m[2], m[3], quoted)}
+		return []edit.Edit{edit.Between(file, text, m[2], m[3], quoted)}
 	}
 	if m := header.FindStringIndex(text); m != nil {
 		at, key := afterKeys(text, m[1])
-		return []Edit{between(file, text, at, at, key+"= ["+quoted+"]"+ending(text))}
+		return []edit.Edit{edit.Between(file, text, at, at, key+"= ["+quoted+"]"+edit.Ending(text))}
 	}
 	return nil
 }

@@ -4,104 +4,61 @@ import (
 	"cmp"
 	"fmt"
 	"path"
-	"slices"
+	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/manifest"
 )
 
-// manifest is what one manifest declares, and what the sources that belong to it
-// use. Each ecosystem reads its own.
-type manifest struct {
-	ecosystem string // as in pins.toml
-	file      string
-	project   string
-	entries   []entry
-	uses      []use
-	mentioned func(name string) bool // whether a tool of that name is run or configured
-	words     words
-	bundled   bool // all of it is declared for development: a bundler ships what is imported
+// declaring is a manifest with the project that it belongs to.
+type declaring struct {
+	manifest.Manifest
+	project string
 }
 
-// words are how an ecosystem speaks of its manifests.
-type words struct {
-	shipped, development string // the lists; development: empty if there is none
-	add                  string // how a package is added
-}
-
-// scope is for whom an entry is declared.
-type scope int
-
-const (
-	shipped scope = iota
-	development
-	indirect // needed by another package only
-	other    // peers, optional ones, tools: for a reason that sources do not tell
-)
-
-// entry is a package that a manifest declares.
-type entry struct {
-	name         string
-	scope        scope
-	version      string
-	written      string                      // with its name, in a manifest that lists names and values
-	setVersion   func(version string) []Edit // that write another version, in the manifest's form
-	line, column int
-	remove       []Edit // that take it out
-	move         []Edit // that put it into the other scope
-	why          string // what to do if nothing imports it; empty: remove it
-}
-
-// use is a package that a source file imports.
-type use struct {
-	name         string
-	file         string
-	line, column int
-	test         bool // of a test, or only of types
-	generated    bool // by a program: it is no evidence that something is missing
-}
-
-// ecosystems are the readers of manifests.
-var ecosystems = []func(*inspection) []manifest{goManifests, npmManifests}
-
-func (in *inspection) manifests() []manifest {
-	if !in.manifestsRead {
-		in.manifestsRead = true
-		for _, read := range ecosystems {
-			in.manifestList = append(in.manifestList, read(in)...)
+func (in *inspection) manifests() []declaring {
+	if in.manifestList != nil {
+		return in.manifestList
+	}
+	var commands strings.Builder
+	for _, t := range in.Graph.Tasks {
+		commands.WriteString(strings.Join(t.Decl.Run.Words(), " ") + "\n")
+	}
+	repo := &manifest.Repo{
+		FS: in.FS, Files: in.Files, Imports: in.sources, Commands: commands.String(), Provides: in.Graph.Repo.Provides,
+	}
+	in.manifestList = []declaring{}
+	for _, m := range manifest.Read(repo) {
+		d := declaring{Manifest: m}
+		if p := in.Graph.Owner(m.File); p != nil {
+			d.project = p.Name
 		}
+		in.manifestList = append(in.manifestList, d)
 	}
 	return in.manifestList
 }
 
-func (m *manifest) entry(name string) *entry {
-	i := slices.IndexFunc(m.entries, func(e entry) bool { return e.name == name })
-	if i < 0 {
-		return nil
-	}
-	return &m.entries[i]
-}
-
-func (m *manifest) at(e entry, subject, format string, args ...any) Finding {
-	return at(decl.Pos{File: m.file, Line: e.line, Col: e.column}, m.project, subject, format, args...)
+func (m *declaring) at(e manifest.Entry, subject, format string, args ...any) Finding {
+	return at(decl.Pos{File: e.File, Line: e.Line, Col: e.Column}, m.project, subject, format, args...)
 }
 
 // dependencyUndeclared finds packages that are imported and not in the manifest.
 func dependencyUndeclared(in *inspection) (out []Finding) {
 	for _, m := range in.manifests() {
 		seen := map[string]bool{}
-		for _, u := range m.uses {
-			if seen[u.name] || u.generated || m.entry(u.name) != nil {
+		for _, u := range m.Uses {
+			if seen[u.Name] || !u.Certain || m.Entry(u.Name) != nil {
 				continue
 			}
-			seen[u.name] = true
+			seen[u.Name] = true
 			out = append(out, at(
-				decl.Pos{File: u.file, Line: u.line, Col: u.column},
+				decl.Pos{File: u.File, Line: u.Line, Col: u.Column},
 				m.project,
-				u.name,
+				u.Name,
 				"%q is imported and not in %s: %s; which version, a person decides",
-				u.name,
-				m.file,
-				fmt.Sprintf(m.words.add, u.name),
+				u.Name,
+				m.File,
+				fmt.Sprintf(m.Words.Add, u.Name),
 			))
 		}
 	}
@@ -111,61 +68,72 @@ func dependencyUndeclared(in *inspection) (out []Finding) {
 // dependencyUnused finds packages that are in the manifest and never used.
 func dependencyUnused(in *inspection) (out []Finding) {
 	for _, m := range in.manifests() {
-		for _, e := range m.entries {
-			code, test := m.users(e.name)
-			if e.scope == indirect || e.scope == other || code != nil || test != nil || m.mentioned(e.name) {
+		for _, e := range m.Entries {
+			if e.Scope == manifest.Indirect || e.Scope == manifest.Other || !m.Users(e.Name).None() || m.Mentions(e.Name) {
 				continue
 			}
-			f := m.at(e, e.name, "nothing imports %q: %s", e.name, cmp.Or(e.why, "remove it"))
-			f.Edits = e.remove
+			f := m.at(e, e.Name, "nothing imports %q: %s", e.Name, cmp.Or(e.Advice, "remove it"))
+			f.Edits = e.Remove
 			out = append(out, f)
 		}
 	}
 	return out
 }
 
-// users returns the first files that import a package: one that is shipped, and one
-// that is not.
-func (m *manifest) users(name string) (code, test *use) {
-	for i, u := range m.uses {
-		switch {
-		case u.name != name:
-		case u.test && test == nil:
-			test = &m.uses[i]
-		case !u.test && code == nil:
-			code = &m.uses[i]
-		}
-	}
-	return code, test
-}
-
 // dependencyScope finds packages that are declared for others than those who use
 // them.
 func dependencyScope(in *inspection) (out []Finding) {
 	for _, m := range in.manifests() {
-		for _, e := range m.entries {
-			code, test := m.users(e.name)
-			says := ""
-			switch {
-			case e.scope == indirect && (code != nil || test != nil):
-				says = fmt.Sprintf("%q is imported by %s: remove // indirect", e.name, cmp.Or(code, test).file)
-			case m.words.development == "":
-			case e.scope == shipped && code == nil && test != nil && !m.mentioned(e.name):
-				says = fmt.Sprintf("%q is used only in %s: move it to %s", e.name, path.Base(test.file), m.words.development)
-			case e.scope == development && code != nil && !m.bundled:
-				says = fmt.Sprintf(
-					"%q is used in %s, which is shipped: move it to %s",
-					e.name,
-					path.Base(code.file),
-					m.words.shipped,
-				)
-			}
-			if says != "" {
-				f := m.at(e, e.name, "%s", says)
-				f.Edits = e.move
+		for _, e := range m.Entries {
+			if says := m.misjudged(e); says != "" {
+				f := m.at(e, e.Name, "%s", says)
+				f.Edits = e.Move
 				out = append(out, f)
 			}
 		}
+	}
+	return out
+}
+
+// misjudged says what is wrong with the scope of an entry; nothing if it is right.
+func (m *declaring) misjudged(e manifest.Entry) string {
+	users := m.Users(e.Name)
+	switch {
+	case e.Scope == manifest.Indirect && !users.None():
+		return fmt.Sprintf("%q is imported by %s: remove // indirect", e.Name, cmp.Or(users.Code, users.Test).File)
+	case m.Words.Development == "":
+	case e.Scope == manifest.Shipped && users.Code == nil && users.Types == nil && users.Test != nil && !m.Mentions(e.Name):
+		return fmt.Sprintf("%q is used only in %s: move it to %s", e.Name, path.Base(users.Test.File), m.Words.Development)
+	case e.Scope == manifest.Development && users.Code != nil && !m.Bundled:
+		return fmt.Sprintf(
+			"%q is used in %s, which is shipped: move it to %s", e.Name, path.Base(users.Code.File), m.Words.Shipped,
+		)
+	}
+	return ""
+}
+
+// outOfOrder finds entries of lists that their ecosystem's own tool does not order.
+func outOfOrder(in *inspection) (out []Finding) {
+	for _, m := range in.manifests() {
+		out = append(out, misplacedIn(m.project, m.Misplaced)...)
+	}
+	return append(out, misplacedIn("", manifest.MisplacedKeys(PinsFile, in.text(PinsFile)))...)
+}
+
+func misplacedIn(project string, list []manifest.Misplaced) (out []Finding) {
+	for _, x := range list {
+		f := at(
+			decl.Pos{File: x.File, Line: x.Line, Col: x.Column},
+			project,
+			x.Name,
+			"%q is out of order: move it before %q",
+			x.Name,
+			x.Before,
+		)
+		if f.Edits = x.Edits; len(f.Edits) == 0 {
+			f.Message += "; it shares a line, or has several, so a person moves it"
+		}
+		out = append(out, f)
 	}
 	return out
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/mod/semver"
+
+	"grayloft.example/grayloft/internal/core/manifest"
 )
 
 // PinsFile decides the versions of packages: a table for each ecosystem, with a
@@ -21,7 +23,7 @@ type pin struct {
 }
 
 // ecosystemNames are the tables that pins.toml may have.
-var ecosystemNames = []string{"go", "npm", "python", "cargo"}
+var ecosystemNames = manifest.Names()
 
 // readPins reads pins.toml. The error says what is wrong in it.
 func readPins(text string) (map[string]map[string]pin, error) {
@@ -85,20 +87,21 @@ func canonical(requirement string) string {
 
 // versioned are the entries of a package in all manifests of an ecosystem.
 type versioned struct {
-	m *manifest
-	e entry
+	m *declaring
+	e manifest.Entry
 }
 
 // pinned goes through all entries with a version, with what is decided about them.
-func (in *inspection) pinned(each func(m *manifest, e entry, p pin)) {
+func (in *inspection) pinned(each func(m *declaring, e manifest.Entry, p pin)) {
 	pins, err := readPins(in.text(PinsFile))
 	if err != nil {
 		return // PinsProblem says so
 	}
 	list := in.manifests()
 	for i := range list {
-		for _, e := range list[i].entries {
-			if p, ok := pins[list[i].ecosystem][e.name]; ok && semver.IsValid(canonical(e.version)) && e.scope != indirect {
+		for _, e := range list[i].Entries {
+			if p, ok := pins[list[i].Ecosystem][e.Name]; ok && semver.IsValid(canonical(e.Version)) &&
+				e.Scope != manifest.Indirect {
 				each(&list[i], e, p)
 			}
 		}
@@ -115,12 +118,12 @@ func PinsProblem(r *Repo) error {
 
 // versionInManifest finds versions that pins.toml decides otherwise.
 func versionInManifest(in *inspection) (out []Finding) {
-	in.pinned(func(m *manifest, e entry, p pin) {
-		if p.version == "" || canonical(e.version) == canonical(p.version) {
+	in.pinned(func(m *declaring, e manifest.Entry, p pin) {
+		if p.version == "" || canonical(e.Version) == canonical(p.version) {
 			return
 		}
-		f := m.at(e, e.name, "%s of %q is written here, and %s says %s", e.version, e.name, PinsFile, p.version)
-		f.Edits = e.setVersion(p.version)
+		f := m.at(e, e.Name, "%s of %q is written here, and %s says %s", e.Version, e.Name, PinsFile, p.version)
+		f.Edits = e.SetVersion(p.version)
 		out = append(out, f)
 	})
 	return out
@@ -128,11 +131,11 @@ func versionInManifest(in *inspection) (out []Finding) {
 
 // versionHeld finds versions that a hold does not allow.
 func versionHeld(in *inspection) (out []Finding) {
-	in.pinned(func(m *manifest, e entry, p pin) {
-		if p.below != "" && semver.Compare(canonical(e.version), canonical(p.below)) >= 0 {
+	in.pinned(func(m *declaring, e manifest.Entry, p pin) {
+		if p.below != "" && semver.Compare(canonical(e.Version), canonical(p.below)) >= 0 {
 			out = append(
 				out,
-				m.at(e, e.name, "%s of %q is beyond the hold in %s, below %s: %s", e.version, e.name, PinsFile, p.below, p.why),
+				m.at(e, e.Name, "%s of %q is beyond the hold in %s, below %s: %s", e.Version, e.Name, PinsFile, p.below, p.why),
 			)
 		}
 	})
@@ -147,22 +150,22 @@ func versionDiffers(in *inspection) (out []Finding) {
 	list := in.manifests()
 	for i := range list {
 		m := &list[i]
-		for _, e := range m.entries {
-			if e.scope != other && e.scope != indirect && pins[m.ecosystem][e.name].version == "" &&
-				semver.IsValid(canonical(e.version)) {
-				byName[[2]string{m.ecosystem, e.name}] = append(byName[[2]string{m.ecosystem, e.name}], versioned{m, e})
+		for _, e := range m.Entries {
+			if e.Scope != manifest.Other && e.Scope != manifest.Indirect && pins[m.Ecosystem][e.Name].version == "" &&
+				semver.IsValid(canonical(e.Version)) {
+				byName[[2]string{m.Ecosystem, e.Name}] = append(byName[[2]string{m.Ecosystem, e.Name}], versioned{m, e})
 			}
 		}
 	}
 	for _, all := range byName {
 		newest := slices.MaxFunc(
 			all,
-			func(a, b versioned) int { return semver.Compare(canonical(a.e.version), canonical(b.e.version)) },
+			func(a, b versioned) int { return semver.Compare(canonical(a.e.Version), canonical(b.e.Version)) },
 		)
 		for _, v := range all {
-			if canonical(v.e.version) != canonical(newest.e.version) {
-				out = append(out, v.m.at(v.e, v.e.name, "%q is %s here and %s in %s:%d: use one version, or decide it in %s",
-					v.e.name, v.e.version, newest.e.version, newest.m.file, newest.e.line, PinsFile))
+			if canonical(v.e.Version) != canonical(newest.e.Version) {
+				out = append(out, v.m.at(v.e, v.e.Name, "%q is %s here and %s in %s:%d: use one version, or decide it in %s",
+					v.e.Name, v.e.Version, newest.e.Version, newest.e.File, newest.e.Line, PinsFile))
 			}
 		}
 	}

@@ -31,7 +31,8 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 		repo: &Repo{
 			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
 			Settings: map[string]*Setting{}, Modes: map[string]*Mode{},
-			Picks: map[string]*SavedPick{}, Checks: map[string]Check{}, sources: map[string]*document{},
+			Picks: map[string]*SavedPick{}, Checks: map[string]Check{},
+			Provides: map[string]map[string][]string{}, sources: map[string]*document{},
 		},
 		projects: List{},
 	}
@@ -158,6 +159,8 @@ func (l *loader) shared(r *reader) map[string]field {
 		"pick":  func(e *entry) { r.named(e, "pick", func(n string, e *entry) { l.savedPick(r, n, e) }) },
 		"check": func(e *entry) { r.named(e, "check", func(n string, e *entry) { l.check(r, n, e) }) },
 
+		"provides": func(e *entry) { r.named(e, "provides", func(n string, e *entry) { l.provides(r, n, e) }) },
+
 		"setting": func(e *entry) { r.named(e, "setting", func(n string, e *entry) { l.setting(r, n, e) }) },
 		"mode":    func(e *entry) { r.named(e, "mode", func(n string, e *entry) { l.mode(r, n, e) }) },
 	}
@@ -238,6 +241,24 @@ func (l *loader) check(r *reader, name string, e *entry) {
 	c := Check{Pos: e.pos}
 	r.table(e.val.table, "[check."+name+"]", map[string]field{"level": r.word(&c.Level), "allow": r.list(&c.Allow)})
 	l.repo.Checks[name] = c
+}
+
+// provides reads which modules the packages of an ecosystem provide.
+func (l *loader) provides(r *reader, ecosystem string, e *entry) {
+	if !slices.Contains(Ecosystems, ecosystem) {
+		r.fail(e.pos, "the ecosystems are "+strings.Join(Ecosystems, ", "), "[provides.%s] is not known", ecosystem)
+		return
+	}
+	if l.repo.Provides[ecosystem] == nil {
+		l.repo.Provides[ecosystem] = map[string][]string{}
+	}
+	for _, pkg := range e.val.table.entries {
+		var modules List
+		r.list(&modules)(pkg)
+		for _, it := range modules.Items {
+			l.repo.Provides[ecosystem][pkg.key] = append(l.repo.Provides[ecosystem][pkg.key], it.Text)
+		}
+	}
 }
 
 func (l *loader) includes(r *reader) error {

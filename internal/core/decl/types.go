@@ -24,6 +24,9 @@ const (
 // Schema is the version of the declarations that this package reads.
 const Schema = 1
 
+// Ecosystems are the names of the package systems that declarations speak of.
+var Ecosystems = []string{"go", "npm", "python", "cargo"}
+
 // Repo is everything that a repository declares.
 type Repo struct {
 	Name               string
@@ -36,12 +39,14 @@ type Repo struct {
 	Kinds              map[string]*Kind
 	Picks              map[string]*SavedPick
 	Checks             map[string]Check // by rule
-	Projects           []*Project       // sorted by name
-	Files              []string         // every declaration that was read
-	Digest             digest.Digest    // of their texts
-	KindFiles          []Item           // patterns of the directories that may hold a project
-	UndeclaredDirs     bool             // some file is not valid TOML: names that seem missing may be in it
-	sources            map[string]*document
+	// Provides are the modules of packages whose names differ, by ecosystem and package.
+	Provides       map[string]map[string][]string
+	Projects       []*Project    // sorted by name
+	Files          []string      // every declaration that was read
+	Digest         digest.Digest // of their texts
+	KindFiles      []Item        // patterns of the directories that may hold a project
+	UndeclaredDirs bool          // some file is not valid TOML: names that seem missing may be in it
+	sources        map[string]*document
 }
 
 // Item is a string with its position.

@@ -1,0 +1,130 @@
+// Package imports reads what the source files of a repository import: which modules,
+// at which place, for shipped code, tests or types only. Texts go in, names come out;
+// what a name stands for, it does not know.
+package imports
+
+import (
+	"io/fs"
+	"path"
+	"runtime"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Import is a module that a file names, and where it does so first.
+type Import struct {
+	Spec         string
+	Line, Column int  // from 1, of the name or the string; columns in characters
+	Types        bool // only types of it are used: it is not there at run time
+	Test         bool // only in a part of the file that is compiled for tests
+	Optional     bool // the file does without, if it is not there
+}
+
+// File is what one file imports.
+type File struct {
+	Package string // of Go: the name of the package
+	Imports []Import
+	// Mentions are names that the file has in other places than imports. They are
+	// evidence that something is used, and none that it is missing.
+	Mentions []string
+	// Defines are modules that the file makes: their names are no packages.
+	Defines []string
+	// Generated tells that a program wrote the file, or that it is not part of its
+	// package: what it imports is used, and need not be declared.
+	Generated bool
+	Broken    bool // it cannot be parsed
+}
+
+// languages are the readers, by the endings of file names.
+var languages = map[string]func(name, text string) File{
+	".go": readGo, ".py": readPython, ".pyi": readPython, ".rs": readRust, ".css": readCSS, ".scss": readCSS,
+}
+
+// IsSource tells whether a file is in a language that is read, by its name.
+func IsSource(name string) bool { return languages[path.Ext(name)] != nil || IsScript(name) }
+
+// Read returns what a file imports. A file of another language imports nothing.
+func Read(name, text string) File {
+	if IsScript(name) {
+		return readScript(text)
+	}
+	if read := languages[path.Ext(name)]; read != nil {
+		return read(name, text)
+	}
+	return File{}
+}
+
+// IsForeign tells whether a path is in third-party sources or test fixtures.
+func IsForeign(p string) bool {
+	for seg := range strings.SplitSeq(path.Dir(p), "/") {
+		switch seg {
+		case "node_modules", "vendor", "testdata", "third_party", "fixtures", "__fixtures__", ".git", ".grayloft":
+			return true
+		}
+		if strings.HasPrefix(seg, "_") {
+			return true
+		}
+	}
+	return false
+}
+
+// Reader reads the files of a repository, each once: all together when the first one
+// is asked for, by several threads. It is safe for concurrent use.
+type Reader struct {
+	fs     fs.FS
+	files  []string
+	once   sync.Once
+	byFile map[string]File
+}
+
+// NewReader returns a reader of the files that are sources and not foreign.
+func NewReader(fsys fs.FS, files []string) *Reader { return &Reader{fs: fsys, files: files} }
+
+// Of returns what a file imports; nothing if it cannot be read.
+func (r *Reader) Of(file string) File {
+	r.once.Do(r.readAll)
+	return r.byFile[file]
+}
+
+func (r *Reader) readAll() {
+	var names []string
+	for _, f := range r.files {
+		if IsSource(f) && !IsForeign(f) {
+			names = append(names, f)
+		}
+	}
+	found := make([]File, len(names))
+	const share = 64 // files that a thread takes at a time
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for start := 0; start < len(names); start += share {
+		group.Go(func() error {
+			for i := start; i < min(start+share, len(names)); i++ {
+				if data, err := fs.ReadFile(r.fs, names[i]); err == nil {
+					found[i] = Read(names[i], string(data))
+				}
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // none of them fails
+	r.byFile = make(map[string]File, len(names))
+	for i, name := range names {
+		r.byFile[name] = found[i]
+	}
+}
+
+// isGenerated tells whether the beginning of a text says that a program wrote it.
+func isGenerated(text string) bool {
+	head := text[:min(len(text), 400)]
+	return strings.Contains(head, "DO NOT EDIT") || strings.Contains(head, "@generated")
+}
+
+// at returns an import of the name that starts at a byte of a text.
+func at(text string, start int, spec string) Import {
+	line := strings.LastIndexByte(text[:start], '\n') + 1
+	return Import{Spec: spec, Line: strings.Count(text[:start], "\n") + 1, Column: utf8.RuneCountInString(text[line:start]) + 1}
+}

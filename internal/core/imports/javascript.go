@@ -1,0 +1,206 @@
+package imports
+
+import (
+	"bytes"
+	"path"
+	"strings"
+
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/js"
+)
+
+// IsScript tells whether a file is JavaScript, TypeScript, or a component with a
+// script, by its name.
+func IsScript(name string) bool {
+	switch path.Ext(name) {
+	case ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue":
+		return true
+	}
+	return false
+}
+
+// readScript reads the module specifiers that a text imports, exports from, requires or
+// loads, each once, in order of appearance. It works on tokens, which JavaScript and
+// TypeScript share, so type annotations do not matter; of components (Svelte, Vue), it
+// reads the scripts.
+func readScript(text string) File {
+	out := File{Generated: isGenerated(text)}
+	text = scripts(text)
+	seen := map[string]int{}
+	for at, rounds := 0, 0; at < len(text) && rounds < maxRestarts; rounds++ {
+		r := scriptReader{lexer: js.NewLexer(parse.NewInputString(text[at:])), text: text, at: at, seen: seen, out: &out}
+		r.run()
+		// The lexer stops at what it does not know, such as an apostrophe in the text
+		// of an element: it starts again on the next line.
+		next := strings.IndexByte(text[min(r.at, len(text)):], '\n')
+		if next < 0 {
+			break
+		}
+		at = r.at + next + 1
+	}
+	return out
+}
+
+// maxRestarts limits how often the lexer starts again in one file: it copies the rest
+// each time.
+const maxRestarts = 200
+
+// word is a token that is not white space or a comment.
+type word struct {
+	kind js.TokenType
+	text string
+}
+
+type scriptReader struct {
+	lexer     *js.Lexer
+	text      string
+	at        int
+	before    []js.TokenType // the last few tokens
+	statement []word         // since the last import or export
+	seen      map[string]int // where a specifier is in the list of imports
+	out       *File
+}
+
+// run reads up to what the lexer does not know, or to the end.
+func (r *scriptReader) run() {
+	for {
+		tt, data := r.lexer.Next()
+		if tt == js.ErrorToken {
+			return
+		}
+		if (tt == js.DivToken || tt == js.DivEqToken) && regexpAllowed(r.before) {
+			tt, data = r.lexer.RegExp()
+		}
+		start := r.at
+		r.at += len(data)
+		if tt == js.WhitespaceToken || tt == js.LineTerminatorToken || tt == js.CommentToken ||
+			tt == js.CommentLineTerminatorToken {
+			continue
+		}
+		if tt == js.StringToken && specifierAllowed(r.before) {
+			r.found(start, strings.Trim(string(data), "'\""))
+		}
+		if tt == js.IdentifierToken && string(data) == "require" {
+			tt = js.ImportToken // treats "require(" like "import("
+		}
+		r.follow(tt, data)
+	}
+}
+
+func (r *scriptReader) follow(tt js.TokenType, data []byte) {
+	if r.before = append(r.before, tt); len(r.before) > 3 {
+		r.before = r.before[1:]
+	}
+	switch {
+	case tt == js.ImportToken || tt == js.ExportToken:
+		r.statement = append(r.statement[:0], word{tt, ""})
+	case tt == js.StringToken || tt == js.SemicolonToken:
+		r.statement = r.statement[:0]
+	case len(r.statement) > 0:
+		r.statement = append(r.statement, word{tt, string(data)})
+	}
+}
+
+func (r *scriptReader) found(start int, spec string) {
+	types := importsTypes(r.statement)
+	if i, ok := r.seen[spec]; ok {
+		r.out.Imports[i].Types = r.out.Imports[i].Types && types
+		return
+	}
+	x := at(r.text, start, spec)
+	x.Types = types
+	r.seen[spec] = len(r.out.Imports)
+	r.out.Imports = append(r.out.Imports, x)
+}
+
+// importsTypes tells whether a statement, up to its specifier, imports or exports
+// types only: import type …, or a list in which each name has "type" before it.
+func importsTypes(s []word) bool {
+	isType := func(i int) bool { return i < len(s) && s[i].text == "type" }
+	if isType(1) && len(s) > 3 { // but: import type from "x", and import type, { x } from "x"
+		return s[2].kind != js.CommaToken && (s[2].kind != js.FromToken || s[3].kind == js.FromToken)
+	}
+	if len(s) < 4 || s[1].kind != js.OpenBraceToken || s[2].kind == js.CloseBraceToken {
+		return false
+	}
+	for i := 2; i < len(s) && s[i].kind != js.CloseBraceToken; i++ {
+		first := s[i-1].kind == js.OpenBraceToken || s[i-1].kind == js.CommaToken
+		named := i+1 < len(s) && js.IsIdentifierName(s[i+1].kind) && s[i+1].text != "as"
+		if first && (!isType(i) || !named) {
+			return false
+		}
+	}
+	return true
+}
+
+func last(list []js.TokenType, n int) js.TokenType {
+	if len(list) < n {
+		return js.ErrorToken
+	}
+	return list[len(list)-n]
+}
+
+// specifierAllowed tells whether a string after these tokens names a module:
+// import "x", … from "x", import("x"), require("x").
+func specifierAllowed(before []js.TokenType) bool {
+	switch last(before, 1) {
+	case js.ImportToken, js.FromToken:
+		return true
+	case js.OpenParenToken:
+		return last(before, 2) == js.ImportToken
+	}
+	return false
+}
+
+// regexpAllowed tells whether a slash after these tokens starts a regular
+// expression and not a division: it does unless a value has just ended.
+func regexpAllowed(before []js.TokenType) bool {
+	switch t := last(before, 1); t {
+	case js.CloseParenToken,
+		js.CloseBracketToken,
+		js.CloseBraceToken,
+		js.StringToken,
+		js.TemplateToken,
+		js.TemplateEndToken,
+		js.ThisToken,
+		js.SuperToken,
+		js.TrueToken,
+		js.FalseToken,
+		js.NullToken:
+		return false
+	default:
+		return !js.IsIdentifier(t) && !js.IsNumeric(t)
+	}
+}
+
+// scripts returns the text of a component with everything but its scripts blanked,
+// so that places stay; any other text as it is.
+func scripts(text string) string {
+	if !strings.HasPrefix(strings.TrimSpace(text), "<") {
+		return text
+	}
+	blank := bytes.Repeat([]byte{' '}, len(text))
+	for i := range len(text) {
+		if text[i] == '\n' {
+			blank[i] = '\n'
+		}
+	}
+	for at := 0; ; {
+		open := strings.Index(text[at:], "<script")
+		if open < 0 {
+			return string(blank)
+		}
+		at += open
+		head := strings.IndexByte(text[at:], '>')
+		if head < 0 {
+			return string(blank)
+		}
+		at += head + 1
+		end := strings.Index(text[at:], "</script>")
+		if end < 0 {
+			end = len(text) - at
+		}
+		copy(blank[at:at+end], text[at:at+end])
+		at += end
+	}
+}

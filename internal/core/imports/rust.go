@@ -1,0 +1,226 @@
+package imports
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// readRust reads the use declarations of a Rust file, as the first segment of each
+// path: https://doc.rust-lang.org/reference/items/use-declarations.html. Names before
+// other paths are mentions; modules and names that the file makes are definitions.
+func readRust(_, text string) File {
+	out := File{Generated: isGenerated(text)}
+	r := rustReader{text: text, words: rustWords(text), out: &out, seen: map[string]int{}}
+	r.run()
+	return out
+}
+
+type rustWord struct {
+	text string
+	at   int
+}
+
+var rustName = regexp.MustCompile(`^(r#)?[\pL_][\pL\pN_]*`)
+
+// rustWords returns the names and signs of a text, without comments and strings.
+func rustWords(text string) (out []rustWord) {
+	for i := 0; i < len(text); {
+		rest := text[i:]
+		switch n := rustBlank(rest); {
+		case n > 0:
+			i += n
+		default:
+			word := rustName.FindString(rest[:min(len(rest), 200)])
+			if word == "" {
+				word = rest[:1]
+				if strings.HasPrefix(rest, "::") {
+					word = "::"
+				}
+			}
+			out = append(out, rustWord{strings.TrimPrefix(word, "r#"), i})
+			i += len(word)
+		}
+	}
+	return out
+}
+
+var (
+	rustRaw  = regexp.MustCompile(`^(?:b|c)?r(#*)"`)
+	rustChar = regexp.MustCompile(`^b?'(?:\\(?:u\{[^}]*\}|x..|.)|[^\\'\n])'`)
+	rustText = regexp.MustCompile(`^(?:b|c)?"(?:[^"\\]|\\(?s:.))*"`)
+)
+
+// rustBlank returns the length of the white space, comment, string or character that
+// a text starts with; 0 if it starts with something else.
+func rustBlank(text string) int {
+	switch {
+	case strings.HasPrefix(text, "//"):
+		return lineLength(text)
+	case strings.HasPrefix(text, "/*"):
+		return rustComment(text)
+	case strings.ContainsAny(text[:1], " \t\r\n"):
+		return 1
+	case !strings.ContainsAny(text[:1], `"'brc`):
+		return 0
+	}
+	if m := rustRaw.FindStringSubmatch(text[:min(len(text), 300)]); m != nil {
+		end := strings.Index(text[len(m[0]):], `"`+m[1])
+		if end < 0 {
+			return len(text)
+		}
+		return len(m[0]) + end + 1 + len(m[1])
+	}
+	if n := len(rustText.FindString(text)); n > 0 {
+		return n
+	}
+	return len(rustChar.FindString(text[:min(len(text), 40)]))
+}
+
+// rustComment returns the length of a comment between /* and */, which may contain
+// others.
+func rustComment(text string) int {
+	depth := 0
+	for i := 0; i+1 < len(text); i++ {
+		switch text[i : i+2] {
+		case "/*":
+			depth++
+			i++
+		case "*/":
+			depth--
+			i++
+		}
+		if depth == 0 {
+			return i + 1
+		}
+	}
+	return len(text)
+}
+
+type rustReader struct {
+	text  string
+	words []rustWord
+	out   *File
+	seen  map[string]int
+
+	depth   int // of braces
+	test    int // the depth at which code for tests started; 0: it is no such code
+	pending bool
+}
+
+func (r *rustReader) word(i int) string {
+	if i < 0 || i >= len(r.words) {
+		return ""
+	}
+	return r.words[i].text
+}
+
+func (r *rustReader) run() {
+	for i := 0; i < len(r.words); i++ {
+		switch w := r.words[i].text; w {
+		case "#":
+			r.pending = r.pending || r.isForTests(i)
+		case "{":
+			r.depth++
+			if r.pending && r.test == 0 {
+				r.test = r.depth
+			}
+			r.pending = false
+		case "}":
+			if r.depth == r.test {
+				r.test = 0
+			}
+			r.depth = max(r.depth-1, 0)
+		case ";":
+			r.pending = false
+		case "use":
+			r.paths(i + 1)
+			i = r.end(i) - 1
+		case "crate":
+			if r.word(i-1) == "extern" {
+				r.add(i + 1)
+			}
+		case "mod":
+			r.define(r.word(i + 1))
+		case "::":
+			if name := r.word(i - 1); rustName.MatchString(name) && r.word(i-2) != "::" {
+				r.out.Mentions = append(r.out.Mentions, name)
+			}
+		}
+	}
+}
+
+// isForTests tells whether an attribute starts here that keeps what follows for tests:
+// #[cfg(test)], or with other conditions.
+func (r *rustReader) isForTests(i int) bool {
+	if r.word(i+1) != "[" || r.word(i+2) != "cfg" {
+		return false
+	}
+	for ; i < len(r.words) && r.word(i) != "]"; i++ {
+		switch r.word(i) {
+		case "not":
+			return false
+		case "test":
+			return true
+		}
+	}
+	return false
+}
+
+// end returns where the declaration that starts at a word ends.
+func (r *rustReader) end(i int) int {
+	for i < len(r.words) && r.word(i) != ";" {
+		i++
+	}
+	return i
+}
+
+// paths reads the tree of a use declaration.
+func (r *rustReader) paths(i int) {
+	end := r.end(i)
+	if r.word(i) == "::" {
+		i++
+	}
+	if r.word(i) != "{" {
+		r.add(i)
+	}
+	for n, depth := i, 0; n < end; n++ {
+		switch w := r.word(n); {
+		case w == "{":
+			depth++
+		case w == "}":
+			depth--
+		}
+		isFirst := depth == 1 && r.word(i) == "{" && (r.word(n-1) == "{" || r.word(n-1) == ",")
+		next := r.word(n + 1)
+		switch {
+		case isFirst:
+			r.add(n)
+		case n > i && rustName.MatchString(r.word(n)) && (next == ";" || next == "," || next == "}"):
+			r.define(r.word(n)) // what the declaration makes known here
+		}
+	}
+}
+
+func (r *rustReader) define(name string) {
+	if !slices.Contains(r.out.Defines, name) {
+		r.out.Defines = append(r.out.Defines, name)
+	}
+}
+
+// add adds the crate that a word names; names with capitals are types.
+func (r *rustReader) add(i int) {
+	name := r.word(i)
+	if !rustName.MatchString(name) || strings.ToLower(name) != name || name == "_" {
+		return
+	}
+	test := r.test > 0 || r.pending
+	if n, ok := r.seen[name]; ok {
+		r.out.Imports[n].Test = r.out.Imports[n].Test && test
+		return
+	}
+	r.seen[name] = len(r.out.Imports)
+	x := at(r.text, r.words[i].at, name)
+	x.Test = test
+	r.out.Imports = append(r.out.Imports, x)
+}

@@ -1,0 +1,300 @@
+package manifest
+
+import (
+	"encoding/json"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/imports"
+)
+
+// npm reads npm packages and workspaces.
+type npm struct{}
+
+func (npm) Name() string { return "npm" }
+
+// The lists of dependencies in a package.json, and for whom they are:
+// https://docs.npmjs.com/cli/configuring-npm/package-json.
+var npmLists = map[string]Scope{
+	"dependencies": Shipped, "devDependencies": Development, "peerDependencies": Other, "optionalDependencies": Other,
+	"bundleDependencies": Other,
+}
+
+// npmPackage is a package.json with the directory that it governs.
+type npmPackage struct {
+	dir, file string
+	name      string
+	private   bool
+	scripts   string // all of them
+	lists     []jsonList
+	entries   []Entry
+	declared  map[string]bool // the names of the entries
+}
+
+func (npm) Manifests(r *Repo) (out []Manifest) {
+	s := newNPMSurvey(r)
+	for _, p := range s.all {
+		m := Manifest{
+			File: p.file, Entries: p.entries, mentioned: s.mentionedIn(p),
+			Bundled: p.private && !slices.ContainsFunc(p.entries, func(e Entry) bool { return e.Scope == Shipped }),
+			Words:   Words{Shipped: "dependencies", Development: "devDependencies", Add: "npm install %s"},
+		}
+		for _, f := range s.files[p.dir] {
+			if !isSheet(f) {
+				m.Uses = append(m.Uses, s.uses(p, f)...)
+			}
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+// npmSurvey is what is the same for all packages of a repository.
+type npmSurvey struct {
+	*Repo
+	all     []npmPackage
+	byDir   map[string]*npmPackage
+	names   map[string]bool     // of the packages of the repository
+	files   map[string][]string // scripts and sheets, by the package around them
+	configs map[string][]string // files that configure tools, by directory
+
+	// What lock files say about installed packages: which ones they expect beside them,
+	// and the names of the programs that they bring.
+	peers    map[string]bool
+	programs map[string][]string
+}
+
+func newNPMSurvey(r *Repo) *npmSurvey {
+	s := &npmSurvey{
+		Repo: r, byDir: map[string]*npmPackage{}, names: map[string]bool{}, configs: map[string][]string{},
+		peers: map[string]bool{}, programs: map[string][]string{},
+	}
+	for _, f := range r.named("package.json") {
+		if p, ok := readPackage(f, r.text(f)); ok {
+			s.all = append(s.all, p)
+		}
+	}
+	for i, p := range s.all {
+		s.names[p.name] = true
+		s.byDir[p.dir] = &s.all[i]
+	}
+	s.files = r.governed(dirsOf(r.named("package.json")), func(f string) bool { return imports.IsScript(f) || isSheet(f) })
+	if len(s.all) > 0 {
+		s.readLocks()
+		s.findConfigs()
+	}
+	return s
+}
+
+func isSheet(f string) bool { return strings.HasSuffix(f, ".css") || strings.HasSuffix(f, ".scss") }
+
+func (s *npmSurvey) readLocks() {
+	for _, f := range s.named("package-lock.json") {
+		var lock struct {
+			Packages map[string]struct {
+				Peers    map[string]string `json:"peerDependencies"`
+				Programs map[string]string `json:"bin"`
+			} `json:"packages"`
+		}
+		if json.Unmarshal([]byte(s.fresh(f)), &lock) != nil {
+			continue
+		}
+		for at, l := range lock.Packages {
+			for name := range l.Peers {
+				s.peers[name] = true
+			}
+			_, name, _ := strings.Cut(at, "node_modules/")
+			s.programs[name] = slices.AppendSeq(s.programs[name], maps.Keys(l.Programs))
+		}
+	}
+}
+
+// uses returns the packages that a file imports; modules of Node, files, aliases and
+// packages of the repository are none.
+func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
+	src := s.Imports.Of(file)
+	for _, x := range src.Imports {
+		name := packageOf(x.Spec)
+		if name == "" || name == p.name || !p.declared[name] && (s.isProvided(p, name, x.Spec) || s.names[name]) {
+			continue
+		}
+		out = append(out, Use{
+			Name: name, File: file, Line: x.Line, Column: x.Column, Certain: !src.Generated, Types: x.Types,
+			Test: testFile.MatchString(file) || hasWord(p.scripts, path.Base(file)),
+		})
+	}
+	return out
+}
+
+// isProvided tells whether a package that a manifest does not have comes from
+// elsewhere: only its types are there, a package around this one has it, such as the
+// root of a workspace, or a configuration maps the specifier to files.
+func (s *npmSurvey) isProvided(p npmPackage, name, spec string) bool {
+	if p.declared["@types/"+strings.ReplaceAll(strings.TrimPrefix(name, "@"), "/", "__")] {
+		return true
+	}
+	for dir := p.dir; dir != "."; {
+		dir = path.Dir(dir)
+		if above := s.byDir[dir]; above != nil && above.declared[name] {
+			return true
+		}
+	}
+	return s.isAlias(p, spec)
+}
+
+// testFile matches files that are not shipped: tests, stories, configurations of
+// tools, declarations of types.
+var testFile = regexp.MustCompile(`(^|/)(__tests__|__mocks__|tests?|e2e|spec|stories)/` +
+	`|\.(test|spec|stories|bench|e2e)\.[a-z]+$|\.config\.[a-z]+$|\.d\.[mc]?ts$|(^|/)[^/]*rc\.[mc]?js$`)
+
+var packageName = regexp.MustCompile(`^(@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9-][a-z0-9._~-]*$`)
+
+// packageOf returns the package that a module specifier names; empty if it names a
+// file, a module of Node, or something that a bundler provides.
+func packageOf(spec string) string {
+	if strings.ContainsAny(spec, ":#$?! ") || strings.HasPrefix(spec, ".") || strings.HasPrefix(spec, "/") ||
+		strings.HasPrefix(spec, "~") {
+		return ""
+	}
+	segs := strings.SplitN(spec, "/", 3)
+	name := segs[0]
+	if strings.HasPrefix(spec, "@") {
+		if len(segs) < 2 {
+			return ""
+		}
+		name += "/" + segs[1]
+	}
+	if !packageName.MatchString(name) || slices.Contains(nodeModules, name) {
+		return ""
+	}
+	return name
+}
+
+// nodeModules are the modules that Node has, which may be imported without node:.
+var nodeModules = strings.Fields(
+	`assert async_hooks buffer child_process cluster console constants crypto dgram diagnostics_channel dns
+	domain events fs http http2 https inspector module net os path perf_hooks process punycode querystring readline repl stream
+	string_decoder sys timers tls trace_events tty url util v8 vm wasi worker_threads zlib`,
+)
+
+// isAlias tells whether a configuration near a package maps a specifier to files.
+func (s *npmSurvey) isAlias(p npmPackage, spec string) bool {
+	first := strings.SplitN(spec, "/", 2)[0]
+	return slices.ContainsFunc(s.configsOf(p), func(f string) bool {
+		text := s.text(f)
+		return strings.Contains(text, `"`+first+`/*"`) || strings.Contains(text, `"`+spec+`"`) ||
+			strings.Contains(text, `'`+first+`'`) ||
+			strings.Contains(text, `"`+first+`"`) && path.Base(f) != "package.json"
+	})
+}
+
+var configFile = regexp.MustCompile(`(?i)config|rc(\.|$)|^\.|\.json$|\.ya?ml$|\.toml$|makefile|dockerfile`)
+
+// findConfigs finds the files that configure tools, by the directory that they are
+// for.
+func (s *npmSurvey) findConfigs() {
+	for _, f := range s.Files {
+		base := path.Base(f)
+		if base != "package.json" && !strings.Contains(base, "lock") && configFile.MatchString(base) {
+			dir := path.Dir(f)
+			if i := strings.Index("/"+dir, "/."); i >= 0 && dir != "." { // such as .github/workflows
+				dir = path.Clean(dir[:max(i-1, 0)])
+			}
+			s.configs[dir] = append(s.configs[dir], f)
+		}
+	}
+}
+
+// configsOf are the files that configure tools for a package: its own, and those at
+// the root.
+func (s *npmSurvey) configsOf(p npmPackage) []string {
+	if p.dir == "." {
+		return s.configs["."]
+	}
+	return slices.Concat(s.configs[p.dir], s.configs["."])
+}
+
+// mentionedIn returns whether a package is used without an import in the files of its
+// manifest: in scripts, in configurations, in style sheets, in what tasks run, as
+// types, beside an installed package, by a path, or by a package in a directory of
+// this one.
+func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
+	var texts []string
+	var named map[string]bool
+	return func(name string) bool {
+		if strings.HasPrefix(name, "@types/") || s.peers[name] {
+			return true // types are used by files that import something else, or nothing
+		}
+		if texts == nil {
+			texts, named = s.namingTexts(p), s.namedBy(p)
+		}
+		plain := name[strings.LastIndexByte(name, '/')+1:]
+		for _, word := range append([]string{name, plain}, s.programs[name]...) {
+			if slices.ContainsFunc(texts, func(text string) bool { return hasWord(text, word) }) {
+				return true
+			}
+		}
+		return named[name] || s.isReadFrom(name)
+	}
+}
+
+// namingTexts returns the texts in which a package may be named as a word.
+func (s *npmSurvey) namingTexts(p npmPackage) []string {
+	texts := []string{p.scripts, s.Commands}
+	var rest map[string]json.RawMessage
+	_ = json.Unmarshal([]byte(s.text(p.file)), &rest)
+	for key, value := range rest {
+		if _, isList := npmLists[key]; !isList && key != "name" && key != "description" && key != "keywords" {
+			texts = append(texts, string(value))
+		}
+	}
+	for _, f := range s.configsOf(p) {
+		texts = append(texts, s.text(f))
+	}
+	return texts
+}
+
+// namedBy returns the packages that style sheets name, and those that packages in a
+// directory of this one import: they find them here.
+func (s *npmSurvey) namedBy(p npmPackage) map[string]bool {
+	out := map[string]bool{}
+	for dir, list := range s.files {
+		isOwn := dir == p.dir
+		if !isOwn && !isBelow(p.dir, dir+"/x") {
+			continue
+		}
+		for _, f := range list {
+			src := s.Imports.Of(f)
+			for _, m := range src.Mentions {
+				out[packageOf(m)] = true
+			}
+			for _, x := range src.Imports {
+				if !isOwn {
+					out[packageOf(x.Spec)] = true
+				}
+			}
+		}
+	}
+	return out
+}
+
+var installedPath = regexp.MustCompile(`node_modules/((?:@[\w.~-]+/)?[\w.~-]+)/`)
+
+// isReadFrom tells whether some file names the directory in which a package is
+// installed.
+func (s *npmSurvey) isReadFrom(name string) bool {
+	if s.installed == nil {
+		s.installed = map[string]bool{}
+		for _, f := range s.Files {
+			if text := s.fresh(f); !strings.Contains(path.Base(f), "lock") && strings.Contains(text, "node_modules/") {
+				for _, m := range installedPath.FindAllStringSubmatch(text, -1) {
+					s.installed[m[1]] = true
+				}
+			}
+		}
+	}
+	return s.installed[name]
+}
