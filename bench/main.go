@@ -12,7 +12,11 @@ import (
 )
 
 func main() {
-	dir := flag.String("dir", filepath.Join(os.TempDir(), "grayloft-bench"), "directory of the generated repositories; they are kept between calls")
+	dir := flag.String(
+		"dir",
+		filepath.Join(os.TempDir(), "grayloft-bench"),
+		"directory of the generated repositories; they are kept between calls",
+	)
 	bin := flag.String("bin", "bin/grayloft", "the client to measure")
 	out := flag.String("json", "bench.json", "file for the table as JSON")
 	rounds := flag.Int("rounds", 5, "number of rounds in which ours and the baseline alternate")
@@ -93,11 +97,18 @@ func (b *bench) repositories() error {
 	if err := b.trivial(2000); err != nil {
 		return err
 	}
+	if at := filepath.Join(b.dir, "sources"); !exists(filepath.Join(at, ".git", "HEAD")) {
+		if err := sources(at); err != nil {
+			return err
+		}
+	}
 	if err := b.bulky("small", 500, 25<<20); err != nil {
 		return err
 	}
 	return b.bulky("bulky", 10_000, 500<<20)
 }
+
+func exists(file string) bool { _, err := os.Stat(file); return err == nil }
 
 // trivial is a repository of tasks that do nothing and write nothing.
 func (b *bench) trivial(tasks int) error {
@@ -126,7 +137,10 @@ func (b *bench) bulky(name string, files int, bytes int64) error {
 	if err := spread(source, files, bytes); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("schema = 1\n[repo]\nname = \"bulky\"\n[task.copy]\nrun = \"cp -r --reflink=never %s out\"\nreads = []\nwrites = [\"out/**\"]\nprobes = []\n", source)
+	text := fmt.Sprintf(
+		"schema = 1\n[repo]\nname = \"bulky\"\n[task.copy]\nrun = \"cp -r --reflink=never %s out\"\nreads = []\nwrites = [\"out/**\"]\nprobes = []\n",
+		source,
+	)
 	if err := write(filepath.Join(at, "grayloft.toml"), []byte(text)); err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/check"
-	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -67,13 +66,13 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 	case f.write != "" && (f.fix || f.baseline != ""):
 		return wrong("--write-baseline records what is there: give it without --fix and --baseline")
 	}
-	found, r, err := a.found(ctx, f, rules)
+	found, root, err := a.found(ctx, f, rules)
 	if err != nil {
 		return err
 	}
 	fixed := 0
 	for round := 0; f.fix && round < fixRounds; round++ {
-		n, err := a.fix(r.root, found)
+		n, err := a.fix(root, found)
 		if err != nil {
 			return err
 		}
@@ -113,47 +112,6 @@ func rulesOf(args []string) (out []check.Rule, err error) {
 		out = append(out, check.Rule(name))
 	}
 	return out, nil
-}
-
-// found loads the repository and returns what is found in it.
-func (a *app) found(ctx context.Context, f checkFlags, rules []check.Rule) ([]check.Finding, *repository, error) {
-	r, err := a.load(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	if problems := check.Problems(r.graph.Repo); len(problems) > 0 {
-		return nil, nil, problems
-	}
-	files, err := r.git.Files(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	tracked, err := r.git.Tracked(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	repo := &check.Repo{FS: os.DirFS(r.root), Graph: r.graph, Tracked: tracked}
-	if err := check.PinsProblem(repo); err != nil {
-		return nil, nil, wrong("%v", err)
-	}
-	repo.Files = slices.DeleteFunc(files, func(p string) bool { _, err := os.Lstat(filepath.Join(r.root, p)); return err != nil })
-	list := check.Run(repo, rules)
-	if f.pick == "" {
-		return list, r, nil
-	}
-	e, err := pick.Parse(f.pick)
-	if err != nil {
-		return nil, nil, err
-	}
-	among, err := e.Eval(r.graph, a.facts(ctx, r, selection{}))
-	if err != nil {
-		return nil, nil, err
-	}
-	projects := map[string]bool{}
-	for t := range among {
-		projects[t.Project.Name] = true
-	}
-	return slices.DeleteFunc(list, func(x check.Finding) bool { return !projects[x.Project] }), r, nil
 }
 
 // fixRounds is how often edits are made and the repository is checked again:

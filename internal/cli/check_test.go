@@ -12,6 +12,7 @@ import (
 
 var pierside = map[string]string{
 	"grayloft.toml":        "schema = 1\n[repo]\nname = \"pier\"\nprojects = [\"libs/*\", \"desk\"]\n[pick.mine]\nwhere = \"desk\"\n",
+	"go.work":              "go 1.24\n\nuse (\n\t./desk\n\t./libs/money\n)\n",
 	"libs/money/loft.toml": "[project]\nname = \"money\"\n",
 	"libs/money/go.mod":    "module skerry.example/money\n",
 	"libs/money/m.go":      "package money\n",
@@ -100,5 +101,46 @@ func TestMistakesAboutChecksAreExplained(t *testing.T) {
 	if a := r.Grayloft("check"); a.Code != 2 || !strings.Contains(a.Err, `did you mean "needs-missing"?`) ||
 		!strings.Contains(a.Err, `level = "loud" is not valid`) {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
+	}
+}
+
+// A check of the same files is not made again, and one of other files or rules is.
+func TestACheckIsRememberedWhileNothingChanges(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, pierside)
+	remembered := func() (os.FileInfo, bool) {
+		info, err := os.Stat(r.Path(".grayloft/checked"))
+		return info, err == nil
+	}
+	r.Grayloft("plan", "pack")
+	settle := func() os.FileInfo {
+		for range 500 { // a file counts as unchanged once a later change of it would show
+			r.Grayloft("check")
+			if info, ok := remembered(); ok {
+				return info
+			}
+		}
+		t.Fatal("it is never remembered")
+		return nil
+	}
+	before := settle()
+	first, _ := checked(t, r)
+	if after, _ := remembered(); !after.ModTime().Equal(before.ModTime()) || len(first) != 4 {
+		t.Errorf("it was made again, or found %d", len(first))
+	}
+	if list, _ := checked(t, r, "unused"); len(list) != 1 {
+		t.Errorf("of one rule: %+v", list)
+	}
+	if list, _ := checked(t, r, "--pick", "money"); len(list) != 0 {
+		t.Errorf("of one project: %+v", list)
+	}
+	r.Append("libs/money/m.go", "import _ \"pier.example/fog\"\n")
+	if list, _ := checked(t, r); len(list) != 5 {
+		t.Errorf("after a change: %+v", list)
+	}
+	r.Git("rm", "-q", "--cached", "desk/out")
+	r.Write(".gitignore", "out\n")
+	if list, _ := checked(t, r); len(list) != 4 {
+		t.Errorf("once git does not track the output any more: %+v", list)
 	}
 }

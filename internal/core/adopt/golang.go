@@ -88,9 +88,13 @@ func (s *surveyor) findModules() []*module {
 			},
 		)
 	}
+	byDir := map[string]*module{}
+	for _, m := range mods {
+		byDir[m.dir] = m
+	}
 	for _, f := range s.repo.Files {
 		if path.Ext(f) == ".go" && !imports.IsForeign(f) {
-			if m := innermost(mods, f); m != nil {
+			if m := innermost(byDir, f); m != nil {
 				s.goFile(m, f)
 			}
 		}
@@ -98,14 +102,13 @@ func (s *surveyor) findModules() []*module {
 	return slices.DeleteFunc(mods, func(m *module) bool { return len(m.packages) == 0 })
 }
 
-func innermost(mods []*module, f string) *module {
-	var best *module
-	for _, m := range mods {
-		if (m.dir == "." || strings.HasPrefix(f, m.dir+"/")) && (best == nil || len(m.dir) > len(best.dir) || best.dir == ".") {
-			best = m
+// innermost returns the module around a file.
+func innermost(byDir map[string]*module, f string) *module {
+	for dir := path.Dir(f); ; dir = path.Dir(dir) {
+		if m := byDir[dir]; m != nil || dir == "." {
+			return m
 		}
 	}
-	return best
 }
 
 func (s *surveyor) goFile(m *module, f string) {

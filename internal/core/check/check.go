@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/edit"
@@ -117,12 +118,18 @@ type Repo struct {
 	Graph   *graph.Graph
 	Files   []string // tracked by git or not ignored; from the root, sorted
 	Tracked []string // by git; from the root
+	// Imports reads what the files import; it is made if there is none.
+	Imports *imports.Reader
 }
 
 // Run applies rules, all of them if none is named, and returns what they find,
 // sorted by place. What the repository allows or turned off is left out.
 func Run(r *Repo, only []Rule) []Finding {
-	in := &inspection{Repo: r, sources: imports.NewReader(r.FS, r.Files)}
+	in := &inspection{Repo: r, sources: r.Imports}
+	if in.sources == nil {
+		in.sources = imports.NewReader(r.FS, r.Files)
+	}
+	in.prepare()
 	out := []Finding{}
 	for _, rule := range Order {
 		set := r.Graph.Repo.Checks[string(rule)]
@@ -142,6 +149,14 @@ func Run(r *Repo, only []Rule) []Finding {
 			strings.Compare(a.Message, b.Message))
 	})
 	return out
+}
+
+// prepare reads what several rules use, at the same time.
+func (in *inspection) prepare() {
+	var group sync.WaitGroup
+	group.Go(func() { in.relations = in.related() })
+	group.Go(func() { in.manifests = in.readManifests() })
+	group.Wait()
 }
 
 // allows tells whether a rule's allow names a subject, as it is or as a pattern.
@@ -195,8 +210,8 @@ type inspection struct {
 	relations *relations
 	texts     map[string]string
 
-	manifestList []declaring // nil: not read yet
-	sources      *imports.Reader
+	manifests []declaring
+	sources   *imports.Reader
 }
 
 // text returns the content of a file; empty if it cannot be read.

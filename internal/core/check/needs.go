@@ -21,13 +21,10 @@ type relations struct {
 	languages map[*graph.Project][]string  // in which imports were read
 }
 
-// related finds out what projects use of each other, once.
+// related finds out what projects use of each other.
 func (in *inspection) related() *relations {
-	if in.relations != nil {
-		return in.relations
-	}
 	g := in.Graph
-	in.relations = &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
+	out := &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
 	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files, Imports: in.sources}
 	split := map[string]bool{}
 	modules := map[string][]string{}
@@ -45,22 +42,22 @@ func (in *inspection) related() *relations {
 		if user == nil {
 			continue
 		}
-		in.relations.languages[user] = append(in.relations.languages[user], p.Via...)
+		out.languages[user] = append(out.languages[user], p.Via...)
 		for _, n := range p.Needs {
-			in.relations.add(user, g.Containing(n.Dir), n.Why)
+			out.add(user, g.Containing(n.Dir), n.Why)
 		}
 	}
 	for _, f := range in.Files {
 		if path.Base(f) == "go.mod" {
-			in.replaced(f)
+			in.replaced(out, f)
 		}
 	}
 	for _, p := range g.Projects {
 		for _, t := range p.Tasks {
-			in.declared(t)
+			in.declared(out, t)
 		}
 	}
-	return in.relations
+	return out
 }
 
 // hasSeveralIn tells whether some project is inside a directory that has a manifest
@@ -82,23 +79,42 @@ func (in *inspection) hasSeveralIn(name string) bool {
 	})
 }
 
-// replaced adds the directories that a go.mod puts in place of modules that it
-// requires: a build reads them, whether they are imported or not.
-func (in *inspection) replaced(file string) {
+// replaced adds the directories that a go.mod, or a workspace that uses it, puts in
+// place of modules that it requires: a build reads them, whether they are imported or
+// not.
+func (in *inspection) replaced(r *relations, file string) {
 	m, err := modfile.Parse(file, []byte(in.text(file)), nil)
 	user := in.Graph.Owner(file)
 	if err != nil || user == nil {
 		return
 	}
-	for _, r := range m.Replace {
-		required := slices.ContainsFunc(m.Require, func(q *modfile.Require) bool { return q.Mod.Path == r.Old.Path })
-		if required && modfile.IsDirectoryPath(r.New.Path) && !path.IsAbs(r.New.Path) {
-			dir := path.Join(path.Dir(file), r.New.Path)
-			in.relations.add(
-				user,
-				in.Graph.Containing(dir),
-				fmt.Sprintf("%s:%d replaces %s by %s", file, r.Syntax.Start.Line, r.Old.Path, r.New.Path),
-			)
+	r.replaced(in.Graph, user, m, file, m.Replace)
+	for _, f := range in.workFiles(path.Dir(file)) {
+		if w, err := modfile.ParseWork(f, []byte(in.text(f)), nil); err == nil {
+			r.replaced(in.Graph, user, m, f, w.Replace)
+		}
+	}
+}
+
+// workFiles returns the go.work files around a directory.
+func (in *inspection) workFiles(dir string) (out []string) {
+	for ; ; dir = path.Dir(dir) {
+		if f := path.Join(dir, "go.work"); in.text(f) != "" {
+			out = append(out, f)
+		}
+		if dir == "." {
+			return out
+		}
+	}
+}
+
+func (r *relations) replaced(g *graph.Graph, user *graph.Project, m *modfile.File, file string, list []*modfile.Replace) {
+	for _, x := range list {
+		required := slices.ContainsFunc(m.Require, func(q *modfile.Require) bool { return q.Mod.Path == x.Old.Path })
+		if required && modfile.IsDirectoryPath(x.New.Path) && !path.IsAbs(x.New.Path) {
+			dir := path.Join(path.Dir(file), x.New.Path)
+			why := fmt.Sprintf("%s:%d replaces %s by %s", file, x.Syntax.Start.Line, x.Old.Path, x.New.Path)
+			r.add(user, g.Containing(dir), why)
 		}
 	}
 }
@@ -113,24 +129,24 @@ func (r *relations) add(user, used *graph.Project, why string) {
 }
 
 // declared adds what a task's own declaration takes from other projects.
-func (in *inspection) declared(t *graph.Task) {
+func (in *inspection) declared(r *relations, t *graph.Task) {
 	g := in.Graph
-	for _, r := range t.Reads {
-		if r.Scope != decl.Root || r.Negated {
+	for _, x := range t.Reads {
+		if x.Scope != decl.Root || x.Negated {
 			continue
 		}
-		if start := r.Pattern.LiteralStart(); start != "" {
-			in.relations.add(
+		if start := x.Pattern.LiteralStart(); start != "" {
+			r.add(
 				t.Project,
 				g.Owner(strings.TrimSuffix(start, "/")+"/x"),
-				fmt.Sprintf("%s reads %s", t.Addr(), r.Item.Text),
+				fmt.Sprintf("%s reads %s", t.Addr(), x.Item.Text),
 			)
 		}
 	}
 	for _, it := range t.Decl.After.Items {
 		task, project, ok := strings.Cut(it.Text, "@")
 		if ok && !strings.ContainsAny(project, "*?[{:") {
-			in.relations.add(t.Project, g.Project(project), fmt.Sprintf("%s runs after %s@%s", t.Addr(), task, project))
+			r.add(t.Project, g.Project(project), fmt.Sprintf("%s runs after %s@%s", t.Addr(), task, project))
 		}
 	}
 }
@@ -139,7 +155,7 @@ func (in *inspection) declared(t *graph.Task) {
 // themselves or through what they need.
 func needsMissing(in *inspection) (out []Finding) {
 	missing := map[*graph.Project][]string{} // that can be added
-	for pair, why := range in.related().why {
+	for pair, why := range in.relations.why {
 		user, used := pair[0], pair[1]
 		if slices.Contains(user.NeedsAll, used) || slices.Contains(used.NeedsAll, user) && isDeclaredOnly(why) {
 			continue
@@ -246,7 +262,7 @@ func afterKeys(text string, at int) (place int, key string) {
 // uses. It judges only projects whose imports it reads, about projects that would
 // be imported in the same language: what else a need is for, files do not tell.
 func needsUnused(in *inspection) (out []Finding) {
-	r := in.related()
+	r := in.relations
 	for _, p := range in.Graph.Projects {
 		for n, it := range p.Project.Needs {
 			used := in.Graph.Project(it.Text)

@@ -16,10 +16,7 @@ type declaring struct {
 	project string
 }
 
-func (in *inspection) manifests() []declaring {
-	if in.manifestList != nil {
-		return in.manifestList
-	}
+func (in *inspection) readManifests() (out []declaring) {
 	var commands strings.Builder
 	for _, t := range in.Graph.Tasks {
 		commands.WriteString(strings.Join(t.Decl.Run.Words(), " ") + "\n")
@@ -27,15 +24,14 @@ func (in *inspection) manifests() []declaring {
 	repo := &manifest.Repo{
 		FS: in.FS, Files: in.Files, Imports: in.sources, Commands: commands.String(), Provides: in.Graph.Repo.Provides,
 	}
-	in.manifestList = []declaring{}
 	for _, m := range manifest.Read(repo) {
 		d := declaring{Manifest: m}
 		if p := in.Graph.Owner(m.File); p != nil {
 			d.project = p.Name
 		}
-		in.manifestList = append(in.manifestList, d)
+		out = append(out, d)
 	}
-	return in.manifestList
+	return out
 }
 
 func (m *declaring) at(e manifest.Entry, subject, format string, args ...any) Finding {
@@ -44,22 +40,16 @@ func (m *declaring) at(e manifest.Entry, subject, format string, args ...any) Fi
 
 // dependencyUndeclared finds packages that are imported and not in the manifest.
 func dependencyUndeclared(in *inspection) (out []Finding) {
-	for _, m := range in.manifests() {
+	for _, m := range in.manifests {
 		seen := map[string]bool{}
 		for _, u := range m.Uses {
 			if seen[u.Name] || !u.Certain || m.Entry(u.Name) != nil {
 				continue
 			}
 			seen[u.Name] = true
-			out = append(out, at(
-				decl.Pos{File: u.File, Line: u.Line, Col: u.Column},
-				m.project,
-				u.Name,
-				"%q is imported and not in %s: %s; which version, a person decides",
-				u.Name,
-				m.File,
-				fmt.Sprintf(m.Words.Add, u.Name),
-			))
+			advice := cmp.Or(u.Advice, fmt.Sprintf(m.Words.Add, u.Name)+"; which version, a person decides")
+			pos := decl.Pos{File: u.File, Line: u.Line, Col: u.Column}
+			out = append(out, at(pos, m.project, u.Name, "%q is imported and not in %s: %s", u.Name, m.File, advice))
 		}
 	}
 	return out
@@ -67,7 +57,7 @@ func dependencyUndeclared(in *inspection) (out []Finding) {
 
 // dependencyUnused finds packages that are in the manifest and never used.
 func dependencyUnused(in *inspection) (out []Finding) {
-	for _, m := range in.manifests() {
+	for _, m := range in.manifests {
 		for _, e := range m.Entries {
 			if e.Scope == manifest.Indirect || e.Scope == manifest.Other || !m.Users(e.Name).None() || m.Mentions(e.Name) {
 				continue
@@ -83,7 +73,7 @@ func dependencyUnused(in *inspection) (out []Finding) {
 // dependencyScope finds packages that are declared for others than those who use
 // them.
 func dependencyScope(in *inspection) (out []Finding) {
-	for _, m := range in.manifests() {
+	for _, m := range in.manifests {
 		for _, e := range m.Entries {
 			if says := m.misjudged(e); says != "" {
 				f := m.at(e, e.Name, "%s", says)
@@ -114,7 +104,7 @@ func (m *declaring) misjudged(e manifest.Entry) string {
 
 // outOfOrder finds entries of lists that their ecosystem's own tool does not order.
 func outOfOrder(in *inspection) (out []Finding) {
-	for _, m := range in.manifests() {
+	for _, m := range in.manifests {
 		out = append(out, misplacedIn(m.project, m.Misplaced)...)
 	}
 	return append(out, misplacedIn("", manifest.MisplacedKeys(PinsFile, in.text(PinsFile)))...)

@@ -196,3 +196,25 @@ func TestSpecifiersNamePackages(t *testing.T) {
 		}
 	}
 }
+
+// A module of the same repository is found where a workspace uses both, and has to be
+// required otherwise.
+func TestModulesOfARepositoryComeFromItsWorkspace(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"a\", \"b\"]\n", "a/loft.toml": "[project]\nneeds = [\"b\"]\n", "b/loft.toml": "",
+		"a/go.mod": "module skerry.example/a\n", "b/go.mod": "module skerry.example/b\n", "b/b.go": "package b\n",
+		"a/a.go": "package a\n\nimport _ \"skerry.example/b/deep\"\n",
+	}
+	found := inspect(t, files, packageRules...)
+	if len(found) != 1 || !strings.Contains(found[0].Message, "require skerry.example/b and replace it by b") {
+		t.Errorf("%+v", found)
+	}
+	files["go.work"] = "go 1.24\n\nuse ./a\n"
+	if found := inspect(t, files, packageRules...); len(found) != 1 {
+		t.Errorf("with a workspace of one: %q", described(found))
+	}
+	files["go.work"] = "go 1.24\n\nuse (\n\t./a\n\t./b\n)\n"
+	if found := inspect(t, files, packageRules...); len(found) != 0 {
+		t.Errorf("with a workspace of both: %q", described(found))
+	}
+}

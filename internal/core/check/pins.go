@@ -97,7 +97,7 @@ func (in *inspection) pinned(each func(m *declaring, e manifest.Entry, p pin)) {
 	if err != nil {
 		return // PinsProblem says so
 	}
-	list := in.manifests()
+	list := in.manifests
 	for i := range list {
 		for _, e := range list[i].Entries {
 			if p, ok := pins[list[i].Ecosystem][e.Name]; ok && semver.IsValid(canonical(e.Version)) &&
@@ -147,7 +147,7 @@ func versionHeld(in *inspection) (out []Finding) {
 func versionDiffers(in *inspection) (out []Finding) {
 	pins, _ := readPins(in.text(PinsFile))
 	byName := map[[2]string][]versioned{}
-	list := in.manifests()
+	list := in.manifests
 	for i := range list {
 		m := &list[i]
 		for _, e := range m.Entries {

@@ -26,9 +26,18 @@ func IsScript(name string) bool {
 func readScript(text string) File {
 	out := File{Generated: isGenerated(text)}
 	text = scripts(text)
+	end := max(lastOf(text, "import"), lastOf(text, "require"), lastOf(text, "from"))
+	stop := min(len(text), end+maxSpecifier) // the lexer copies what it reads
 	seen := map[string]int{}
-	for at, rounds := 0, 0; at < len(text) && rounds < maxRestarts; rounds++ {
-		r := scriptReader{lexer: js.NewLexer(parse.NewInputString(text[at:])), text: text, at: at, seen: seen, out: &out}
+	for at, rounds := 0, 0; at <= end && rounds < maxRestarts; rounds++ {
+		r := scriptReader{
+			lexer: js.NewLexer(parse.NewInputString(text[at:stop])),
+			text:  text,
+			at:    at,
+			seen:  seen,
+			end:   end,
+			out:   &out,
+		}
 		r.run()
 		// The lexer stops at what it does not know, such as an apostrophe in the text
 		// of an element: it starts again on the next line.
@@ -39,6 +48,23 @@ func readScript(text string) File {
 		at = r.at + next + 1
 	}
 	return out
+}
+
+// maxSpecifier is the most bytes from an import to the end of its specifier that are
+// read.
+const maxSpecifier = 4096
+
+// lastOf returns where a word is for the last time; -1 if it is not there. It searches
+// forwards, which is many times faster.
+func lastOf(text, word string) int {
+	last := -1
+	for {
+		i := strings.Index(text[last+1:], word)
+		if i < 0 {
+			return last
+		}
+		last += i + 1
+	}
 }
 
 // maxRestarts limits how often the lexer starts again in one file: it copies the rest
@@ -55,15 +81,16 @@ type scriptReader struct {
 	lexer     *js.Lexer
 	text      string
 	at        int
-	before    []js.TokenType // the last few tokens
-	statement []word         // since the last import or export
-	seen      map[string]int // where a specifier is in the list of imports
+	before    [3]js.TokenType // the last tokens, the newest first
+	end       int             // what is after it imports nothing
+	statement []word          // since the last import or export
+	seen      map[string]int  // where a specifier is in the list of imports
 	out       *File
 }
 
 // run reads up to what the lexer does not know, or to the end.
 func (r *scriptReader) run() {
-	for {
+	for after := 0; after <= len(r.before); {
 		tt, data := r.lexer.Next()
 		if tt == js.ErrorToken {
 			return
@@ -77,6 +104,9 @@ func (r *scriptReader) run() {
 			tt == js.CommentLineTerminatorToken {
 			continue
 		}
+		if start > r.end {
+			after++
+		}
 		if tt == js.StringToken && specifierAllowed(r.before) {
 			r.found(start, strings.Trim(string(data), "'\""))
 		}
@@ -88,16 +118,21 @@ func (r *scriptReader) run() {
 }
 
 func (r *scriptReader) follow(tt js.TokenType, data []byte) {
-	if r.before = append(r.before, tt); len(r.before) > 3 {
-		r.before = r.before[1:]
-	}
+	r.before = [3]js.TokenType{tt, r.before[0], r.before[1]}
 	switch {
 	case tt == js.ImportToken || tt == js.ExportToken:
 		r.statement = append(r.statement[:0], word{tt, ""})
-	case tt == js.StringToken || tt == js.SemicolonToken:
+	case len(r.statement) == 0:
+	case js.IsIdentifierName(tt):
+		text := ""
+		if len(data) <= 4 { // "type" and "as" are all that matters
+			text = string(data)
+		}
+		r.statement = append(r.statement, word{tt, text})
+	case tt == js.OpenBraceToken, tt == js.CloseBraceToken, tt == js.CommaToken, tt == js.MulToken:
+		r.statement = append(r.statement, word{kind: tt})
+	default: // the clause ends, or there is none
 		r.statement = r.statement[:0]
-	case len(r.statement) > 0:
-		r.statement = append(r.statement, word{tt, string(data)})
 	}
 }
 
@@ -133,29 +168,22 @@ func importsTypes(s []word) bool {
 	return true
 }
 
-func last(list []js.TokenType, n int) js.TokenType {
-	if len(list) < n {
-		return js.ErrorToken
-	}
-	return list[len(list)-n]
-}
-
 // specifierAllowed tells whether a string after these tokens names a module:
 // import "x", … from "x", import("x"), require("x").
-func specifierAllowed(before []js.TokenType) bool {
-	switch last(before, 1) {
+func specifierAllowed(before [3]js.TokenType) bool {
+	switch before[0] {
 	case js.ImportToken, js.FromToken:
 		return true
 	case js.OpenParenToken:
-		return last(before, 2) == js.ImportToken
+		return before[1] == js.ImportToken
 	}
 	return false
 }
 
 // regexpAllowed tells whether a slash after these tokens starts a regular
 // expression and not a division: it does unless a value has just ended.
-func regexpAllowed(before []js.TokenType) bool {
-	switch t := last(before, 1); t {
+func regexpAllowed(before [3]js.TokenType) bool {
+	switch t := before[0]; t {
 	case js.CloseParenToken,
 		js.CloseBracketToken,
 		js.CloseBraceToken,

@@ -106,7 +106,7 @@ func pythonString(text string) int {
 
 func (p *pythonReader) mention(text string) {
 	if m := pythonText.FindStringSubmatch(text); m != nil {
-		p.out.Mentions = append(p.out.Mentions, m[1]+m[2])
+		p.out.Mentions = append(p.out.Mentions, strings.Clone(m[1]+m[2]))
 	}
 }
 

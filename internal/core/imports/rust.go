@@ -144,7 +144,7 @@ func (r *rustReader) run() {
 			r.define(r.word(i + 1))
 		case "::":
 			if name := r.word(i - 1); rustName.MatchString(name) && r.word(i-2) != "::" {
-				r.out.Mentions = append(r.out.Mentions, name)
+				r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
 			}
 		}
 	}
@@ -204,7 +204,7 @@ func (r *rustReader) paths(i int) {
 
 func (r *rustReader) define(name string) {
 	if !slices.Contains(r.out.Defines, name) {
-		r.out.Defines = append(r.out.Defines, name)
+		r.out.Defines = append(r.out.Defines, strings.Clone(name))
 	}
 }
 

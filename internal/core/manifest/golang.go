@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"cmp"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -122,17 +123,32 @@ func (mod goModule) uses(r *Repo, mods []goModule, file string) (out []Use) {
 			continue
 		}
 		name := mod.providing(imp.Spec)
-		isProvided := func(m goModule) bool {
-			return isWithin(m.Module.Mod.Path, imp.Spec) && mod.sharesWorkspace(m)
-		}
-		if name == mod.Module.Mod.Path || name == "" && slices.ContainsFunc(mods, isProvided) {
-			continue
-		}
-		out = append(out, Use{
+		use := Use{
 			Name: cmp.Or(name, imp.Spec), File: file, Line: imp.Line, Column: imp.Column, Test: imp.Test, Certain: !src.Generated,
-		})
+		}
+		if name == "" {
+			name, use.Advice = mod.local(mods, imp.Spec)
+		}
+		if name != mod.Module.Mod.Path {
+			out = append(out, use)
+		}
 	}
 	return out
+}
+
+// local tells how a module of this repository is declared that a package belongs to. It
+// returns the module's own path if a workspace provides the package.
+func (mod goModule) local(mods []goModule, pkg string) (provider, advice string) {
+	for _, m := range mods {
+		if !isWithin(m.Module.Mod.Path, pkg) {
+			continue
+		}
+		if mod.sharesWorkspace(m) {
+			return mod.Module.Mod.Path, ""
+		}
+		advice = fmt.Sprintf("require %s and replace it by %s, or use both in a go.work", m.Module.Mod.Path, m.dir)
+	}
+	return "", advice
 }
 
 func (mod goModule) sharesWorkspace(m goModule) bool {

@@ -115,9 +115,10 @@ type Use struct {
 	Name         string
 	File         string
 	Line, Column int
-	Test         bool // of a test, or of a file that is not shipped
-	Types        bool // only of types
-	Certain      bool // it has to be declared: no program wrote it, and the file needs it
+	Test         bool   // of a test, or of a file that is not shipped
+	Types        bool   // only of types
+	Advice       string // how it is declared; empty: as any other one
+	Certain      bool   // it has to be declared: no program wrote it, and the file needs it
 }
 
 // Misplaced is an entry that is out of order in its list.

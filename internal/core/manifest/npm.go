@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/imports"
 )
@@ -116,6 +117,7 @@ func (s *npmSurvey) readLocks() {
 // packages of the repository are none.
 func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 	src := s.Imports.Of(file)
+	isTest := sync.OnceValue(func() bool { return testFile.MatchString(file) || hasWord(p.scripts, path.Base(file)) })
 	for _, x := range src.Imports {
 		name := packageOf(x.Spec)
 		if name == "" || name == p.name || !p.declared[name] && (s.isProvided(p, name, x.Spec) || s.names[name]) {
@@ -123,7 +125,7 @@ func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 		}
 		out = append(out, Use{
 			Name: name, File: file, Line: x.Line, Column: x.Column, Certain: !src.Generated, Types: x.Types,
-			Test: testFile.MatchString(file) || hasWord(p.scripts, path.Base(file)),
+			Test: isTest(),
 		})
 	}
 	return out

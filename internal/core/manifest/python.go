@@ -82,7 +82,7 @@ func pythonPackages(r *Repo) map[string]*pythonPackage {
 		}
 	}
 	for _, f := range r.Files {
-		if imports.IsForeign(f) || !requirementsFile.MatchString(f) {
+		if !strings.HasSuffix(f, ".txt") || imports.IsForeign(f) || !requirementsFile.MatchString(f) {
 			continue
 		}
 		dir := path.Dir(f)
@@ -364,7 +364,8 @@ func (r *Repo) pythonMentions(p *pythonPackage, sources []string) func(string) b
 			return true // tools find their plugins by themselves
 		}
 		return slices.ContainsFunc(r.Files, func(f string) bool {
-			return isBelow(p.dir, f) && !imports.IsSource(f) && !requirementsFile.MatchString(f) && path.Base(f) != "pyproject.toml" &&
+			return isBelow(p.dir, f) && !imports.IsSource(f) && !requirementsFile.MatchString(f) &&
+				path.Base(f) != "pyproject.toml" &&
 				!strings.Contains(path.Base(f), "lock") &&
 				hasWord(strings.ToLower(r.fresh(f)), name)
 		})

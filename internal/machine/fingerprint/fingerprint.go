@@ -119,8 +119,8 @@ func (f *Fingerprints) Save(isCurrent func(*graph.Task) bool) {
 	}
 }
 
-// program identifies this program.
-var program = sync.OnceValue(func() string {
+// Program identifies this program, as it is on disk.
+var Program = sync.OnceValue(func() string {
 	self, err := os.Executable()
 	if err != nil {
 		return ""
@@ -136,7 +136,7 @@ var program = sync.OnceValue(func() string {
 func (s Source) common() string {
 	g := s.Look.Graph
 	var b strings.Builder
-	fmt.Fprintf(&b, "%q %s %q %v\n", s.Look.Platform, g.Repo.Digest, s.Look.Args, program())
+	fmt.Fprintf(&b, "%q %s %q %v\n", s.Look.Platform, g.Repo.Digest, s.Look.Args, Program())
 	names := make([]string, 0, len(g.Chosen))
 	for name := range g.Chosen {
 		names = append(names, name)

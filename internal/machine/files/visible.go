@@ -1,0 +1,45 @@
+package files
+
+import (
+	"context"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Visible takes the status of all files that git tracks or does not ignore.
+func (c *Checkout) Visible(ctx context.Context) (*Survey, error) {
+	taken := time.Now().UnixNano()
+	list, err := c.surveyed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &Survey{c, list, taken}, nil
+}
+
+// Paths returns the files of a survey, from the root, sorted.
+func (v *Survey) Paths() []string {
+	out := make([]string, len(v.list))
+	for i, f := range v.list {
+		out[i] = f.path
+	}
+	return out
+}
+
+// Fingerprint returns a digest of the names and statuses of all files of a survey and
+// of git's index. While it is equal, and was settled when it was first taken, the files
+// and what git tracks are the same.
+func (v *Survey) Fingerprint() (sum digest.Digest, settled bool) {
+	index, ok := v.c.indexState()
+	buf := appendStamp([]byte(index.file), index.st)
+	settled = ok && index.settledBefore(time.Unix(0, v.taken))
+	for _, f := range v.list {
+		var ok bool
+		buf, ok = v.add(buf, f)
+		settled = settled && ok
+	}
+	return digest.Of(buf), settled
+}
+
+// Tracked returns the files that git tracks, from the root.
+func (c *Checkout) Tracked(ctx context.Context) ([]string, error) { return c.trackedFiles(ctx) }
