@@ -23,6 +23,7 @@ type checkFlags struct {
 	baseline string
 	write    string
 	fix      bool
+	updates  bool
 }
 
 func (a *app) checkCommand() *cobra.Command {
@@ -34,11 +35,12 @@ func (a *app) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "check [RULE…]", Short: "Find declarations that have gone stale, and say what to change",
 		Long: "Reads the repository and runs nothing. Each finding says where, and what to change; --fix makes the changes that\n" +
-			"a machine can make. Exit code 1 means that there is an error; warnings alone end with 0. The rules:\n\n" +
+			"a machine can make. --updates asks the registries that go and npm are configured for. Exit code 1 means that there\n" +
+			"is an error; warnings alone end with 0. The rules:\n\n" +
 			strings.Join(list, "\n") + "\n\n" +
 			"[check.RULE] in grayloft.toml sets level = \"error\", \"warning\" or \"off\", and allow = [...] with what not to report.",
 		Example: "  grayloft check\n  grayloft check needs-missing needs-unused --fix\n  grayloft check --pick changed\n" +
-			"  grayloft check --write-baseline known.json; grayloft check --baseline known.json",
+			"  grayloft check --updates\n  grayloft check --write-baseline known.json; grayloft check --baseline known.json",
 		ValidArgs: func() (names []string) {
 			for _, r := range check.Order {
 				names = append(names, string(r))
@@ -50,6 +52,7 @@ func (a *app) checkCommand() *cobra.Command {
 	c.Flags().StringVar(&f.pick, "pick", "", "only projects with a task that this expression selects")
 	c.Flags().StringVar(&f.as, "as", "text", "text or sarif")
 	c.Flags().BoolVar(&f.fix, "fix", false, "make the changes that a machine can make, and report the rest")
+	c.Flags().BoolVar(&f.updates, "updates", false, "ask the registries of Go and npm which newer versions there are")
 	c.Flags().StringVar(&f.baseline, "baseline", "", "report only what is not in this file")
 	c.Flags().StringVar(&f.write, "write-baseline", "", "write what is found to this file, and succeed")
 	return c
@@ -66,13 +69,17 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 	case f.write != "" && (f.fix || f.baseline != ""):
 		return wrong("--write-baseline records what is there: give it without --fix and --baseline")
 	}
-	found, root, err := a.found(ctx, f, rules)
+	if slices.Contains(rules, check.UpdateAvailable) && !f.updates {
+		return wrong("%s asks registries: give --updates", check.UpdateAvailable)
+	}
+	s := &checkSession{a: a, checkFlags: f, rules: rules}
+	found, err := s.found(ctx)
 	if err != nil {
 		return err
 	}
 	fixed := 0
 	for round := 0; f.fix && round < fixRounds; round++ {
-		n, err := a.fix(root, found)
+		n, err := a.fix(s.root, found)
 		if err != nil {
 			return err
 		}
@@ -80,11 +87,14 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 			break
 		}
 		fixed += n
-		if found, _, err = a.found(ctx, f, rules); err != nil {
+		if found, err = s.found(ctx); err != nil {
 			return err
 		}
 	}
 	if f.write != "" {
+		if err := s.unasked(); err != nil {
+			return err
+		}
 		return a.writeBaseline(f.write, found)
 	}
 	old := 0
@@ -97,7 +107,11 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 			return wrong("--baseline %s: %v", f.baseline, err)
 		}
 	}
-	return a.reportCheck(f, found, fixed, old)
+	err = a.reportCheck(f, found, fixed, old)
+	if fault := s.unasked(); fault != nil {
+		return fault
+	}
+	return err
 }
 
 func rulesOf(args []string) (out []check.Rule, err error) {

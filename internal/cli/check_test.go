@@ -2,11 +2,13 @@ package cli_test
 
 import (
 	"encoding/json"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
 
 	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/registry/standin"
 	"grayloft.example/grayloft/internal/trial"
 )
 
@@ -142,5 +144,54 @@ func TestACheckIsRememberedWhileNothingChanges(t *testing.T) {
 	r.Write(".gitignore", "out\n")
 	if list, _ := checked(t, r); len(list) != 4 {
 		t.Errorf("once git does not track the output any more: %+v", list)
+	}
+}
+
+// Newer versions come from the registries: where pins.toml decides a version, the pin is
+// reported and edited, and a hold keeps versions back.
+func TestUpdatesComeFromTheRegistries(t *testing.T) {
+	t.Parallel()
+	s := httptest.NewServer(standin.Handler{
+		"go":  {"pier.example/fog": {"v1.2.0", "v1.4.0", "v1.5.0-rc.1", "v2.0.0"}, "pier.example/tide": {"v1.0.0", "v1.0.1"}},
+		"npm": {"drawn": {"2.0.0", "2.1.0"}},
+	})
+	defer s.Close()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[project]\nname = \"desk\"\n",
+		"go.mod":        "module skerry.example/desk\n\nrequire (\n\tpier.example/fog v1.2.0\n\tpier.example/tide v1.0.0\n)\n",
+		"d.go":          "package desk\n\nimport (\n\t_ \"pier.example/fog\"\n\t_ \"pier.example/tide\"\n)\n",
+		"package.json":  "{\"dependencies\": {\"drawn\": \"^2.0.0\"}}\n",
+		"d.js":          "import 'drawn';\n",
+		"pins.toml":     "[go]\n\"pier.example/fog\" = { version = \"1.2.0\", below = \"2\", why = \"the desk is not ready\" }\n",
+	})
+	r.Env = append(r.Env, "GOPROXY="+s.URL+"/go", "npm_config_registry="+s.URL+"/npm", "HOME="+t.TempDir())
+	a := r.Grayloft("check", "--updates")
+	for _, says := range []string{
+		`go.mod:5:2  warning  "pier.example/tide" is v1.0.0, 1.0.1 is available  [update-available]`,
+		`package.json:1:19  warning  "drawn" is ^2.0.0, 2.1.0 is available`,
+		`pins.toml:2:1  warning  "pier.example/fog" is pinned at 1.2.0, 1.4.0 is available; 2.0.0 is held back: the desk is not ready`,
+		"0 errors, 3 warnings; --fix changes 3.",
+	} {
+		if a.Code != 0 || !strings.Contains(a.Out, says) {
+			t.Errorf("exit %d, it does not say %q:\n%s%s", a.Code, says, a.Out, a.Err)
+		}
+	}
+	if a := r.Grayloft("check", "--updates", "--fix"); a.Code != 0 ||
+		!strings.Contains(a.Out, "Made 4 changes. Nothing to change.") {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if got := r.Read("go.mod"); got != "module skerry.example/desk\n\nrequire (\n\tpier.example/fog v1.4.0\n\tpier.example/tide v1.0.1\n)\n" {
+		t.Error(got)
+	}
+	s.Close()
+	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
+	a = r.Grayloft("check", "--updates")
+	if a.Code != 3 || !strings.Contains(a.Err, s.URL+"/go: ") ||
+		!strings.Contains(a.Err, "(for pier.example/fog, pier.example/tide)") ||
+		!strings.Contains(a.Out, "Nothing to change.") {
+		t.Errorf("without a registry: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if a := r.Grayloft("check", "update-available"); a.Code != 2 || !strings.Contains(a.Err, "give --updates") {
+		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,49 +16,109 @@ import (
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/machine/inspect"
+	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/registry"
 )
 
-// found returns what is found in the repository, and its root: the findings of the last
-// check if no file changed since.
-func (a *app) found(ctx context.Context, f checkFlags, rules []check.Rule) ([]check.Finding, string, error) {
-	root, err := a.findRoot()
-	if err != nil {
-		return nil, "", err
+// checkSession is one call of check, which may look several times: after each round of
+// edits.
+type checkSession struct {
+	a *app
+	checkFlags
+	rules    []check.Rule
+	root     string
+	versions map[check.Package][]string // as registries said; nil: not asked yet
+	failures []registry.Failure
+}
+
+// found returns what is found in the repository: the findings of the last check if no
+// file changed since, and nothing else is asked.
+func (s *checkSession) found(ctx context.Context) ([]check.Finding, error) {
+	var err error
+	if s.root, err = s.a.findRoot(); err != nil {
+		return nil, err
 	}
-	if _, err := os.Stat(filepath.Join(root, decl.RootFile)); err != nil {
-		_, err := a.load(ctx)
-		return nil, "", err
+	if _, err := os.Stat(filepath.Join(s.root, decl.RootFile)); err != nil {
+		_, err := s.a.load(ctx)
+		return nil, err
 	}
-	checkout := &files.Checkout{Root: root, Git: git.Repo{Dir: root}, Memory: files.NewMemory(root)}
+	checkout := &files.Checkout{Root: s.root, Git: git.Repo{Dir: s.root}, Memory: files.NewMemory(s.root)}
 	v, err := checkout.Visible(ctx)
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
-	known := inspect.NewChecked(root, v, rules)
-	if list, ok := known.Findings(); ok && f.pick == "" {
-		return list, root, nil
+	known := inspect.NewChecked(s.root, v, s.rules)
+	if list, ok := known.Findings(); ok && s.pick == "" && !s.updates {
+		return list, nil
 	}
-	repo := &check.Repo{FS: files.Reading(root), Files: v.Paths()}
+	repo, r, err := s.read(ctx, checkout, v)
+	if err != nil {
+		return nil, err
+	}
+	in := check.Inspect(repo)
+	if s.updates {
+		s.ask(ctx, in)
+	}
+	list := in.Findings(s.rules)
+	if !s.updates {
+		known.Remember(list)
+	}
+	return s.a.amongPicked(ctx, r, s.pick, list)
+}
+
+// read loads the declarations, and reads what the sources import, at the same time.
+func (s *checkSession) read(ctx context.Context, checkout *files.Checkout, v *files.Survey) (*check.Repo, *repository, error) {
+	repo := &check.Repo{FS: files.Reading(s.root), Files: v.Paths()}
 	repo.Imports = imports.NewReader(repo.FS, repo.Files)
 	var r *repository
 	var group errgroup.Group
 	group.Go(func() error { repo.Imports.Start(); return nil })
 	group.Go(func() (err error) { repo.Tracked, err = checkout.Tracked(ctx); return err })
-	group.Go(func() (err error) { r, err = a.load(ctx); return err })
+	group.Go(func() (err error) { r, err = s.a.load(ctx); return err })
 	if err := group.Wait(); err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
 	repo.Graph = r.graph
 	if problems := check.Problems(r.graph.Repo); len(problems) > 0 {
-		return nil, "", problems
+		return nil, nil, problems
 	}
 	if err := check.PinsProblem(repo); err != nil {
-		return nil, "", wrong("%v", err)
+		return nil, nil, wrong("%v", err)
 	}
-	list := check.Run(repo, rules)
-	known.Remember(list)
-	list, err = a.amongPicked(ctx, r, f.pick, list)
-	return list, root, err
+	return repo, r, nil
+}
+
+// ask asks the registries about the packages of an inspection, once in a session.
+func (s *checkSession) ask(ctx context.Context, in *check.Inspection) {
+	if s.versions == nil {
+		list := slices.DeleteFunc(in.Updatable(), func(p check.Package) bool { return !registry.Asks(p.Ecosystem) })
+		home, _ := os.UserHomeDir() // without one, there is no configuration
+		cache, err := store.DefaultDir()
+		if err == nil {
+			cache = filepath.Join(cache, "registry")
+		}
+		m := s.a.NewMeter("Asking registries", len(list))
+		s.versions, s.failures = registry.Load(os.Getenv, home, s.root, cache).Ask(ctx, list, m.Step)
+		m.Finish()
+	}
+	in.Versions = s.versions
+}
+
+// unasked names the packages whose versions are not known. It returns an error if a
+// registry did not answer.
+func (s *checkSession) unasked() error {
+	unanswered := ""
+	for _, f := range s.failures {
+		if f.Unanswered {
+			unanswered += "\n  " + f.String()
+		} else if !s.a.Quiet {
+			fmt.Fprintf(s.a.Err, "not asked: %s\n", f)
+		}
+	}
+	if unanswered != "" {
+		return machineFault("some registries did not answer:%s", unanswered)
+	}
+	return nil
 }
 
 // amongPicked returns the findings of projects with a task that an expression selects.

@@ -16,27 +16,44 @@ const module = "grayloft.example/grayloft/"
 // addition to their own part. Data goes one way: core → machine, remote,
 // service → term → cli.
 var may = map[string][]string{
-	"internal/core":      {},
-	"internal/protocol":  {"internal/core/advice", "internal/core/digest", "internal/core/junit", "internal/core/report"},
-	"internal/machine":   {"internal/core", "internal/protocol"},
-	"internal/remote":    {"internal/core", "internal/protocol"},
-	"internal/service":   {"internal/core", "internal/protocol"},
-	"internal/term":      {"internal/core", "internal/machine"},
-	"internal/cli":       {"internal/core", "internal/machine", "internal/protocol", "internal/remote", "internal/term"},
+	"internal/core":     {},
+	"internal/protocol": {"internal/core/advice", "internal/core/digest", "internal/core/junit", "internal/core/report"},
+	"internal/machine":  {"internal/core", "internal/protocol"},
+	"internal/remote":   {"internal/core", "internal/protocol"},
+	"internal/registry": {"internal/core"},
+	"internal/service":  {"internal/core", "internal/protocol"},
+	"internal/term":     {"internal/core", "internal/machine"},
+	"internal/cli": {
+		"internal/core",
+		"internal/machine",
+		"internal/protocol",
+		"internal/registry",
+		"internal/remote",
+		"internal/term",
+	},
 	"internal/browser":   {},
 	"internal/trial":     {"internal/cli", "internal/core", "internal/protocol", "internal/service"},
 	"attack":             {},
 	"internal/structure": {},
 	"cmd/grayloft":       {"internal/cli"},
 	"cmd/grayloftd":      {"internal/service"},
-	"demo":               {"internal/core", "internal/protocol", "internal/service"},
+	"demo":               {"internal/core", "internal/protocol", "internal/registry/standin", "internal/service"},
 	"bench":              {"demo", "internal/core", "internal/protocol", "internal/service"},
 	"docs":               {"internal/browser"},
 }
 
 // forbidden are imports that the core must not have: the network, databases,
 // processes, terminals.
-var forbidden = []string{"net", "net/http", "os/exec", "database/sql", "os/signal", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "github.com/jmoiron/sqlx"}
+var forbidden = []string{
+	"net",
+	"net/http",
+	"os/exec",
+	"database/sql",
+	"os/signal",
+	"github.com/gin-gonic/gin",
+	"github.com/spf13/cobra",
+	"github.com/jmoiron/sqlx",
+}
 
 type pack struct {
 	ImportPath string

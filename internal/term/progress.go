@@ -87,10 +87,7 @@ func (p *progress) View() string {
 		}
 		fmt.Fprintf(&b, "%s\n", Fit(line, p.wide))
 	}
-	const cells = 32
-	full := cells * len(p.finished) / p.total
-	bar := strings.Repeat("━", full) + p.sc.Soft(strings.Repeat("─", cells-full))
-	fmt.Fprintf(&b, "  %s    %d of %d", bar, len(p.finished), p.total)
+	fmt.Fprintf(&b, "  %s    %d of %d", p.sc.bar(len(p.finished), p.total), len(p.finished), p.total)
 	if left := p.left(time.Now()); left >= 1 {
 		fmt.Fprintf(&b, ", about %s left", InWords(left))
 	}

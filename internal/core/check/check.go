@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/manifest"
 )
 
 // Rule is the name of a rule.
@@ -40,6 +41,7 @@ const (
 	VersionInManifest Rule = "version-in-manifest"
 	VersionDiffers    Rule = "version-differs"
 	VersionHeld       Rule = "version-held"
+	UpdateAvailable   Rule = "update-available"
 )
 
 // Severity says how serious a finding is.
@@ -56,7 +58,7 @@ const (
 type About struct {
 	Level Severity // unless the repository says otherwise
 	Finds string
-	find  func(*inspection) []Finding
+	find  func(*Inspection) []Finding
 }
 
 // Rules are all rules. [Order] is the order in which they are shown.
@@ -84,6 +86,7 @@ var Rules = map[Rule]About{
 	VersionInManifest: {Error, "a version in a manifest that pins.toml decides otherwise", versionInManifest},
 	VersionDiffers:    {Warning, "one package at several versions", versionDiffers},
 	VersionHeld:       {Error, "a version beyond what a hold in pins.toml allows", versionHeld},
+	UpdateAvailable:   {Warning, "with --updates: a newer version that the holds allow", updateAvailable},
 
 	PatternEmpty:  {Error, "reads that match no file", patternEmpty},
 	WritesTracked: {Error, "outputs that git tracks", writesTracked},
@@ -94,7 +97,7 @@ var Rules = map[Rule]About{
 // Order lists the rules.
 var Order = []Rule{
 	NeedsMissing, NeedsUnused, DependencyUndeclared, DependencyUnused, DependencyScope, OutOfOrder,
-	VersionInManifest, VersionDiffers, VersionHeld, PatternEmpty, WritesTracked, Unused, NeverShared,
+	VersionInManifest, VersionDiffers, VersionHeld, UpdateAvailable, PatternEmpty, WritesTracked, Unused, NeverShared,
 }
 
 // Finding is one thing to change.
@@ -122,17 +125,43 @@ type Repo struct {
 	Imports *imports.Reader
 }
 
-// Run applies rules, all of them if none is named, and returns what they find,
-// sorted by place. What the repository allows or turned off is left out.
-func Run(r *Repo, only []Rule) []Finding {
-	in := &inspection{Repo: r, sources: r.Imports}
+// Run applies rules, all of them if none is named, and returns what they find.
+func Run(r *Repo, only []Rule) []Finding { return Inspect(r).Findings(only) }
+
+// Inspection is one check, with what several rules use.
+type Inspection struct {
+	*Repo
+	// Versions are the versions of packages that there are, as registries say; nil if
+	// they were not asked.
+	Versions map[Package][]string
+
+	relations *relations
+	manifests []declaring
+	sources   *imports.Reader
+	pins      manifest.Pins
+	texts     map[string]string
+}
+
+// Inspect reads what the rules use.
+func Inspect(r *Repo) *Inspection {
+	in := &Inspection{Repo: r, sources: r.Imports}
 	if in.sources == nil {
 		in.sources = imports.NewReader(r.FS, r.Files)
 	}
-	in.prepare()
+	in.pins, _ = manifest.ReadPins(in.text(manifest.PinsFile)) // PinsProblem tells what is wrong in it
+	var group sync.WaitGroup
+	group.Go(func() { in.relations = in.related() })
+	group.Go(func() { in.manifests = in.readManifests() })
+	group.Wait()
+	return in
+}
+
+// Findings applies rules, all of them if none is named, and returns what they find,
+// sorted by place. What the repository allows or turned off is left out.
+func (in *Inspection) Findings(only []Rule) []Finding {
 	out := []Finding{}
 	for _, rule := range Order {
-		set := r.Graph.Repo.Checks[string(rule)]
+		set := in.Graph.Repo.Checks[string(rule)]
 		level := cmp.Or(Severity(set.Level.Text), Rules[rule].Level)
 		if level == Off || len(only) > 0 && !slices.Contains(only, rule) {
 			continue
@@ -149,14 +178,6 @@ func Run(r *Repo, only []Rule) []Finding {
 			strings.Compare(a.Message, b.Message))
 	})
 	return out
-}
-
-// prepare reads what several rules use, at the same time.
-func (in *inspection) prepare() {
-	var group sync.WaitGroup
-	group.Go(func() { in.relations = in.related() })
-	group.Go(func() { in.manifests = in.readManifests() })
-	group.Wait()
 }
 
 // allows tells whether a rule's allow names a subject, as it is or as a pattern.
@@ -204,18 +225,8 @@ func names() string {
 	return strings.Join(list, ", ")
 }
 
-// inspection is one check, with what several rules use.
-type inspection struct {
-	*Repo
-	relations *relations
-	texts     map[string]string
-
-	manifests []declaring
-	sources   *imports.Reader
-}
-
 // text returns the content of a file; empty if it cannot be read.
-func (in *inspection) text(name string) string {
+func (in *Inspection) text(name string) string {
 	if in.texts == nil {
 		in.texts = map[string]string{}
 	}
@@ -231,7 +242,7 @@ func (in *inspection) text(name string) string {
 }
 
 // fresh returns the content of a file without keeping it.
-func (in *inspection) fresh(name string) string {
+func (in *Inspection) fresh(name string) string {
 	data, err := fs.ReadFile(in.FS, name)
 	if err != nil {
 		return ""

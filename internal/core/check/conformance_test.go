@@ -201,13 +201,13 @@ func (c conforming) takesVersions(t *testing.T) {
 		files[c.manifest] = strings.Replace(files[c.manifest], " // indirect", "", 1)
 	}
 	table := map[string]string{"go.mod": "go", "package.json": "npm", "pyproject.toml": "python", "Cargo.toml": "cargo"}[c.manifest]
-	files[check.PinsFile] = "[" + table + "]\n\"" + name + "\" = \"1.4.0\"\n"
+	files[manifest.PinsFile] = "[" + table + "]\n\"" + name + "\" = \"1.4.0\"\n"
 	found := inspect(t, files, check.VersionInManifest)
 	after, n, err := check.Apply(c.manifest, files[c.manifest], found)
 	if want := strings.Replace(files[c.manifest], "1.2.0", "1.4.0", 1); err != nil || n != 1 || after != want {
 		t.Errorf("%v, %d, it becomes\n%q\nwant\n%q", err, n, after, want)
 	}
-	maps.DeleteFunc(files, func(name, _ string) bool { return name == check.PinsFile })
+	maps.DeleteFunc(files, func(name, _ string) bool { return name == manifest.PinsFile })
 	if got := inspect(t, files, check.VersionInManifest); len(got) != 0 {
 		t.Errorf("without pins: %q", described(got))
 	}

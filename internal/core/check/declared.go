@@ -12,7 +12,7 @@ import (
 
 // patternEmpty finds reads that match no file and no output. Of kinds, only reads
 // that name one file count, if they match nothing in any project of the kind.
-func patternEmpty(in *inspection) (out []Finding) {
+func patternEmpty(in *Inspection) (out []Finding) {
 	byProject := map[*graph.Project][]string{}
 	for _, f := range in.Files {
 		if p := in.Graph.Owner(f); p != nil {
@@ -54,7 +54,7 @@ func patternEmpty(in *inspection) (out []Finding) {
 }
 
 // matches tells whether a read of a task matches a file, or what a task writes.
-func (in *inspection) matches(t *graph.Task, r decl.Read, byProject map[*graph.Project][]string) bool {
+func (in *Inspection) matches(t *graph.Task, r decl.Read, byProject map[*graph.Project][]string) bool {
 	files, whole := in.Files, r.Pattern
 	if r.Scope == decl.Own {
 		files, whole = byProject[t.Project], r.Pattern.Under(t.Project.Dir)
@@ -77,7 +77,7 @@ func (in *inspection) matches(t *graph.Task, r decl.Read, byProject map[*graph.P
 
 // writesTracked finds outputs that git tracks: running the task changes the
 // checkout, and its result depends on who committed last.
-func writesTracked(in *inspection) (out []Finding) {
+func writesTracked(in *Inspection) (out []Finding) {
 	for _, f := range in.Tracked {
 		p := in.Graph.Owner(f)
 		if p == nil {
@@ -105,7 +105,7 @@ func writesTracked(in *inspection) (out []Finding) {
 }
 
 // unused finds names that are declared and not used.
-func unused(in *inspection) (out []Finding) {
+func unused(in *Inspection) (out []Finding) {
 	repo := in.Graph.Repo
 	used := in.usedNames()
 	note := func(what, name string, pos decl.Pos) {
@@ -134,7 +134,7 @@ func unused(in *inspection) (out []Finding) {
 }
 
 // usedNames returns the kinds, probes, settings and picks that declarations use.
-func (in *inspection) usedNames() map[string]bool {
+func (in *Inspection) usedNames() map[string]bool {
 	used := map[string]bool{}
 	task := func(t *decl.TaskDecl) {
 		for _, p := range t.Probes.Items {
@@ -176,7 +176,7 @@ var scripts = []string{".yml", ".yaml", ".sh", ".mk", ".toml", ".md", ".py", ".j
 
 // mentioned tells whether a script, manifest or text of the repository contains a
 // word.
-func (in *inspection) mentioned(word string) bool {
+func (in *Inspection) mentioned(word string) bool {
 	for _, f := range in.Files {
 		isScript := slices.Contains(scripts, strings.ToLower(path.Ext(f))) || path.Base(f) == "package.json"
 		if isScript && strings.Contains(in.fresh(f), word) {
@@ -188,7 +188,7 @@ func (in *inspection) mentioned(word string) bool {
 
 // neverShared finds tasks whose results could be shared but for a key that is
 // missing: once for a kind, otherwise for each task.
-func neverShared(in *inspection) (out []Finding) {
+func neverShared(in *Inspection) (out []Finding) {
 	type group struct {
 		pos  decl.Pos
 		name string

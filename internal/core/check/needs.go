@@ -22,7 +22,7 @@ type relations struct {
 }
 
 // related finds out what projects use of each other.
-func (in *inspection) related() *relations {
+func (in *Inspection) related() *relations {
 	g := in.Graph
 	out := &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
 	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files, Imports: in.sources}
@@ -62,7 +62,7 @@ func (in *inspection) related() *relations {
 
 // hasSeveralIn tells whether some project is inside a directory that has a manifest
 // of that name, and has none itself.
-func (in *inspection) hasSeveralIn(name string) bool {
+func (in *Inspection) hasSeveralIn(name string) bool {
 	dirs := map[string]bool{}
 	for _, f := range in.Files {
 		if path.Base(f) == name {
@@ -82,7 +82,7 @@ func (in *inspection) hasSeveralIn(name string) bool {
 // replaced adds the directories that a go.mod, or a workspace that uses it, puts in
 // place of modules that it requires: a build reads them, whether they are imported or
 // not.
-func (in *inspection) replaced(r *relations, file string) {
+func (in *Inspection) replaced(r *relations, file string) {
 	m, err := modfile.Parse(file, []byte(in.text(file)), nil)
 	user := in.Graph.Owner(file)
 	if err != nil || user == nil {
@@ -97,7 +97,7 @@ func (in *inspection) replaced(r *relations, file string) {
 }
 
 // workFiles returns the go.work files around a directory.
-func (in *inspection) workFiles(dir string) (out []string) {
+func (in *Inspection) workFiles(dir string) (out []string) {
 	for ; ; dir = path.Dir(dir) {
 		if f := path.Join(dir, "go.work"); in.text(f) != "" {
 			out = append(out, f)
@@ -129,7 +129,7 @@ func (r *relations) add(user, used *graph.Project, why string) {
 }
 
 // declared adds what a task's own declaration takes from other projects.
-func (in *inspection) declared(r *relations, t *graph.Task) {
+func (in *Inspection) declared(r *relations, t *graph.Task) {
 	g := in.Graph
 	for _, x := range t.Reads {
 		if x.Scope != decl.Root || x.Negated {
@@ -153,7 +153,7 @@ func (in *inspection) declared(r *relations, t *graph.Task) {
 
 // needsMissing finds projects that use another one without naming it in needs,
 // themselves or through what they need.
-func needsMissing(in *inspection) (out []Finding) {
+func needsMissing(in *Inspection) (out []Finding) {
 	missing := map[*graph.Project][]string{} // that can be added
 	for pair, why := range in.relations.why {
 		user, used := pair[0], pair[1]
@@ -219,7 +219,7 @@ var (
 // addNeed returns the edit that adds a need to a project's declaration. Where there
 // is no list yet, the edit makes one with all that are missing: it is the same for
 // each of them, and made once.
-func (in *inspection) addNeed(p *graph.Project, name string, all []string) []edit.Edit {
+func (in *Inspection) addNeed(p *graph.Project, name string, all []string) []edit.Edit {
 	file := p.Pos.File
 	text := in.text(file)
 	if list := p.Project.Needs; len(list) > 0 {
@@ -261,7 +261,7 @@ func afterKeys(text string, at int) (place int, key string) {
 // needsUnused finds needs that no import, manifest, read or after of a project
 // uses. It judges only projects whose imports it reads, about projects that would
 // be imported in the same language: what else a need is for, files do not tell.
-func needsUnused(in *inspection) (out []Finding) {
+func needsUnused(in *Inspection) (out []Finding) {
 	r := in.relations
 	for _, p := range in.Graph.Projects {
 		for n, it := range p.Project.Needs {

@@ -16,7 +16,7 @@ type declaring struct {
 	project string
 }
 
-func (in *inspection) readManifests() (out []declaring) {
+func (in *Inspection) readManifests() (out []declaring) {
 	var commands strings.Builder
 	for _, t := range in.Graph.Tasks {
 		commands.WriteString(strings.Join(t.Decl.Run.Words(), " ") + "\n")
@@ -39,7 +39,7 @@ func (m *declaring) at(e manifest.Entry, subject, format string, args ...any) Fi
 }
 
 // dependencyUndeclared finds packages that are imported and not in the manifest.
-func dependencyUndeclared(in *inspection) (out []Finding) {
+func dependencyUndeclared(in *Inspection) (out []Finding) {
 	for _, m := range in.manifests {
 		seen := map[string]bool{}
 		for _, u := range m.Uses {
@@ -56,7 +56,7 @@ func dependencyUndeclared(in *inspection) (out []Finding) {
 }
 
 // dependencyUnused finds packages that are in the manifest and never used.
-func dependencyUnused(in *inspection) (out []Finding) {
+func dependencyUnused(in *Inspection) (out []Finding) {
 	for _, m := range in.manifests {
 		for _, e := range m.Entries {
 			if e.Scope == manifest.Indirect || e.Scope == manifest.Other || !m.Users(e.Name).None() || m.Mentions(e.Name) {
@@ -72,7 +72,7 @@ func dependencyUnused(in *inspection) (out []Finding) {
 
 // dependencyScope finds packages that are declared for others than those who use
 // them.
-func dependencyScope(in *inspection) (out []Finding) {
+func dependencyScope(in *Inspection) (out []Finding) {
 	for _, m := range in.manifests {
 		for _, e := range m.Entries {
 			if says := m.misjudged(e); says != "" {
@@ -103,11 +103,11 @@ func (m *declaring) misjudged(e manifest.Entry) string {
 }
 
 // outOfOrder finds entries of lists that their ecosystem's own tool does not order.
-func outOfOrder(in *inspection) (out []Finding) {
+func outOfOrder(in *Inspection) (out []Finding) {
 	for _, m := range in.manifests {
 		out = append(out, misplacedIn(m.project, m.Misplaced)...)
 	}
-	return append(out, misplacedIn("", manifest.MisplacedKeys(PinsFile, in.text(PinsFile)))...)
+	return append(out, misplacedIn("", manifest.MisplacedKeys(manifest.PinsFile, in.text(manifest.PinsFile)))...)
 }
 
 func misplacedIn(project string, list []manifest.Misplaced) (out []Finding) {

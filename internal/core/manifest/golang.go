@@ -72,6 +72,7 @@ func (mod goModule) entry(text string, mods []goModule, r *modfile.Require) Entr
 		}
 		return []edit.Edit{edit.Between(mod.file, text, from+at, from+at+len(r.Mod.Version), "v"+strings.TrimPrefix(version, "v"))}
 	}
+	e.Local = mod.isLocal(mods, r.Mod.Path)
 	e.Advice = "remove it, or mark it // indirect if another module needs it: go mod tidy tells"
 	end, ok := edit.Offset(text, r.Syntax.End.Line, r.Syntax.End.LineRune)
 	if by := mod.neededBy(mods, r.Mod.Path); by != "" && !r.Indirect {
@@ -88,6 +89,15 @@ func (mod goModule) entry(text string, mods []goModule, r *modfile.Require) Entr
 		}
 	}
 	return e
+}
+
+// isLocal tells whether a module is one of the repository, or a directory replaces it in
+// all versions.
+func (mod goModule) isLocal(mods []goModule, name string) bool {
+	return slices.ContainsFunc(mods, func(m goModule) bool { return m.Module.Mod.Path == name }) ||
+		slices.ContainsFunc(mod.Replace, func(x *modfile.Replace) bool {
+			return x.Old.Path == name && x.Old.Version == "" && modfile.IsDirectoryPath(x.New.Path)
+		})
 }
 
 // neededBy returns a module of this repository that a module requires, and that

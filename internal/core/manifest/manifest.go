@@ -95,6 +95,7 @@ type Entry struct {
 	Line, Column int
 	Remove       []edit.Edit // that take it out
 	Move         []edit.Edit // that put it into the other scope
+	Local        bool        // it is a directory of the repository, whatever its version
 	Advice       string      // what to do if nothing imports it; empty: remove it
 
 	setVersion func(version string) []edit.Edit

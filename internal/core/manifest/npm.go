@@ -82,6 +82,11 @@ func newNPMSurvey(r *Repo) *npmSurvey {
 		s.names[p.name] = true
 		s.byDir[p.dir] = &s.all[i]
 	}
+	for _, p := range s.all {
+		for i := range p.entries {
+			p.entries[i].Local = s.names[p.entries[i].Name]
+		}
+	}
 	s.files = r.governed(dirsOf(r.named("package.json")), func(f string) bool { return imports.IsScript(f) || isSheet(f) })
 	if len(s.all) > 0 {
 		s.readLocks()
