@@ -4,6 +4,7 @@ package demo
 import (
 	"io/fs"
 	"maps"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"grayloft.example/grayloft/internal/registry/standin"
 	"grayloft.example/grayloft/internal/trial"
 )
 
@@ -56,7 +58,10 @@ func TestSkerryLines(t *testing.T) {
 
 	// A mode rebuilds only the services, and without it their earlier results
 	// return.
-	if got := ran(r.Run("build", "--mode", "debug")); !slices.Equal(got, []string{"build@boarding-gate", "build@booking", "build@notices", "build@sailings"}) {
+	if got := ran(r.Run("build", "--mode", "debug")); !slices.Equal(
+		got,
+		[]string{"build@boarding-gate", "build@booking", "build@notices", "build@sailings"},
+	) {
 		t.Errorf("another mode built %v", got)
 	}
 	if got := ran(r.Run("--pick", "all")); len(got) > 0 {
@@ -76,7 +81,8 @@ func TestSkerryLines(t *testing.T) {
 	r.Git("clean", "-xfdq", "-e", ".grayloft")
 	for _, x := range r.Run("--pick", "all").Tasks {
 		name, project, _ := strings.Cut(x.Task, "@")
-		has := !slices.Contains([]string{"test"}, name) && (name != "build" || !slices.Contains([]string{"tides", "money", "timetable", "fares", "wire-schema"}, project))
+		has := !slices.Contains([]string{"test"}, name) &&
+			(name != "build" || !slices.Contains([]string{"tides", "money", "timetable", "fares", "wire-schema"}, project))
 		if want := map[bool]string{true: "restored", false: "current"}[has]; x.Outcome != want {
 			t.Errorf("after deleting outputs, %s is %s, want %s", x.Task, x.Outcome, want)
 		}
@@ -122,9 +128,37 @@ func TestGoFilesOfTheDemoAreFormatted(t *testing.T) {
 }
 
 // The example is clean by its own rules.
+// Skerry Lines is clean but for the finding in its baseline: a service that waits for a
+// newer package.
 func TestSkerryLinesIsClean(t *testing.T) {
 	r := skerry(t)
-	if a := r.Grayloft("check"); a.Code != 0 || a.Out != "Nothing to change.\n" {
+	if a := r.Grayloft("check", "--baseline", "build/known-findings.json"); a.Code != 0 ||
+		a.Out != "Nothing to change. 1 more is in the baseline.\n" {
 		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
+	a := r.Grayloft("check")
+	if a.Code != 1 || !strings.Contains(a.Out, `services/boarding-gate/go.mod:6:2  error  v1.2.0 of "quay.example/logline"`) ||
+		!strings.Contains(a.Out, "1 error, 0 warnings") {
+		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
+}
+
+// The pin says what is newer, and what is held back and why; after the edit, the
+// manifests follow.
+func TestSkerryLinesHoldsAPackageBack(t *testing.T) {
+	r := skerry(t)
+	s := httptest.NewServer(standin.Handler{"go": {"quay.example/logline": {"v1.4.0", "v1.5.1", "v2.0.0"}}})
+	defer s.Close()
+	r.Env = append(r.Env, "GOPROXY="+s.URL+"/go")
+	a := r.Grayloft("check", "--updates", "update-available")
+	want := `pins.toml:4:1  warning  "quay.example/logline" is pinned at 1.4.0, 1.5.1 is available; 2.0.0 is held back: version 2 writes times without seconds`
+	if a.Code != 0 || !strings.Contains(a.Out, want) {
+		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Grayloft("check", "--updates", "--fix", "update-available", "version-in-manifest")
+	for _, service := range []string{"booking", "sailings", "boarding-gate"} {
+		if mod := r.Read("services/" + service + "/go.mod"); !strings.Contains(mod, "require (\n\tquay.example/logline v1.5.1\n") {
+			t.Errorf("%s: %s", service, mod)
+		}
 	}
 }

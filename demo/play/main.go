@@ -57,6 +57,8 @@ type state struct {
 	Port   string            `json:"port"`
 	Tokens map[string]string `json:"tokens"`
 	Played bool              `json:"played"`
+	// Registry is the address of the Go module proxy that the demonstration starts.
+	Registry string `json:"registry"`
 }
 
 func (d *demo) path(parts ...string) string {
@@ -83,7 +85,9 @@ func (d *demo) run(ctx context.Context, stay bool) error {
 	if err != nil {
 		return err
 	}
-	err = d.fill(ctx)
+	if err = d.fill(ctx); err == nil {
+		err = d.serveRegistry(ctx)
+	}
 	if err == nil {
 		d.tell()
 		if stay {
@@ -149,7 +153,16 @@ func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
 	} else {
 		l.Close()
 	}
-	cmd := exec.Command(filepath.Join(d.bin, "grayloftd"), "serve", "--data", d.path("service"), "--listen", "127.0.0.1:"+port, "--ready-file", d.path("ready"))
+	cmd := exec.Command(
+		filepath.Join(d.bin, "grayloftd"),
+		"serve",
+		"--data",
+		d.path("service"),
+		"--listen",
+		"127.0.0.1:"+port,
+		"--ready-file",
+		d.path("ready"),
+	)
 	log, err := os.Create(d.path("service.log"))
 	if err != nil {
 		return nil, err
@@ -222,7 +235,7 @@ func (d *demo) tell() {
 Gray Loft is at   %s
 sign in with      %s
 
-Three commands to try, as brenna in the north office:
+Some commands to try, as brenna in the north office:
 
   export PATH=%s:$PATH GRAYLOFT_SERVICE=%s GRAYLOFT_TOKEN=%s \
          GRAYLOFT_CACHE=%s GRAYLOFT_PLACE=north-office
@@ -231,7 +244,12 @@ Three commands to try, as brenna in the north office:
   grayloft run build test
   echo "# dearer in August" >> libs/fares/rates/summer.csv; grayloft reach; grayloft run test
   grayloft show build@booking
-`, d.url, d.state.Tokens["brenna"], d.bin, d.url, d.state.Tokens["brenna"], d.path("places", "brenna", "cache"), dir)
+
+What is out of date (the second command asks a registry that the demonstration starts):
+
+  grayloft check --baseline build/known-findings.json
+  GOPROXY=%s grayloft check --updates update-available
+`, d.url, d.state.Tokens["brenna"], d.bin, d.url, d.state.Tokens["brenna"], d.path("places", "brenna", "cache"), dir, d.state.Registry)
 }
 
 // slow starts the slow line of the home office.

@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -8,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"grayloft.example/grayloft/internal/core/check"
 	"grayloft.example/grayloft/internal/core/edit"
@@ -210,6 +213,32 @@ func TestABaselineHoldsWhenLinesMove(t *testing.T) {
 		if _, _, err := check.New(nil, []byte(bad)); err == nil {
 			t.Errorf("%q is taken as a baseline", bad)
 		}
+	}
+}
+
+// The schema is that of the standard:
+// https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json.
+func TestSARIFIsValid(t *testing.T) {
+	s, err := jsonschema.NewCompiler().Compile("testdata/sarif-schema-2.1.0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, list := range map[string][]check.Finding{"harbour": inspect(t, harbour), "market": inspect(t, market), "nothing": {}} {
+		text, err := check.SARIF(list)
+		if err != nil {
+			t.Fatal(err)
+		}
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+		if err == nil {
+			err = s.Validate(doc)
+		}
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"version": "2.1.0", "runs": [{"tool": {"driver": {}}}]}`))
+	if err != nil || s.Validate(doc) == nil {
+		t.Errorf("a driver without a name is valid: %v", err)
 	}
 }
 

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"time"
 
+	"quay.example/logline"
 	wire "skerry.example/wire-schema/gen"
 )
 
@@ -26,6 +28,7 @@ func main() {
 		var b wire.Booking
 		if err := json.Unmarshal(in.Bytes(), &b); err != nil {
 			fmt.Println("cannot read this ticket")
+			fmt.Fprintln(os.Stderr, logline.Line(time.Now(), "a ticket cannot be read", err.Error()))
 			continue
 		}
 		fmt.Println(admit(b))

@@ -3,6 +3,7 @@ module skerry.example/booking
 go 1.21
 
 require (
+	quay.example/logline v1.4.0
 	skerry.example/fares v0.0.0
 	skerry.example/money v0.0.0
 	skerry.example/tides v0.0.0 // indirect
@@ -10,6 +11,7 @@ require (
 )
 
 replace (
+	quay.example/logline v1.4.0 => ../../third_party/logline
 	skerry.example/fares => ../../libs/fares
 	skerry.example/money => ../../libs/money
 	skerry.example/tides => ../../libs/tides

@@ -3,9 +3,12 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
+	"time"
 
+	"quay.example/logline"
 	"skerry.example/fares"
 	"skerry.example/money"
 	wire "skerry.example/wire-schema/gen"
@@ -28,7 +31,9 @@ func handle(w http.ResponseWriter, r *http.Request) {
 
 func main() {
 	http.HandleFunc("/book", handle)
+	fmt.Fprintln(os.Stderr, logline.Line(time.Now(), "booking answers", "127.0.0.1:9101"))
 	if err := http.ListenAndServe("127.0.0.1:9101", nil); err != nil {
+		fmt.Fprintln(os.Stderr, logline.Line(time.Now(), "booking ends", err.Error()))
 		os.Exit(1)
 	}
 }

@@ -1,0 +1,3 @@
+module quay.example/logline
+
+go 1.21
