@@ -51,6 +51,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
 	google.golang.org/protobuf v1.36.12
+	mvdan.cc/sh/v3 v3.14.1
 )
 
 require (

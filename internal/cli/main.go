@@ -51,7 +51,10 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	collectLate()
 	token := environment.Hide(tokenVar)
 	a := &app{
-		Screen: &term.Screen{Out: term.Clean(out), Err: term.Clean(errs)}, env: os.Environ(), in: bufio.NewReader(os.Stdin), token: token,
+		Screen: &term.Screen{
+			Out: term.Clean(out),
+			Err: term.Clean(errs),
+		}, env: os.Environ(), in: bufio.NewReader(os.Stdin), token: token,
 	}
 	root := a.command()
 	root.SetArgs(args)
@@ -126,7 +129,7 @@ func (a *app) command() *cobra.Command {
 		a.whyCommand(),
 		a.compareCommand(),
 		a.logCommand(),
-		a.checkCommand(),
+		a.checkCommand(), a.translateCommand(),
 		a.driftCommand(),
 		a.reproduceCommand(),
 		a.cacheCommand(),

@@ -11,11 +11,12 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/makefile"
 )
 
 // makefiles finds the phony targets of Makefiles.
 func (s *surveyor) makefiles() {
-	for _, base := range []string{"Makefile", "makefile", "GNUmakefile"} {
+	for _, base := range makefile.Names {
 		for _, f := range s.named(base) {
 			text, _ := s.read(f)
 			dir := path.Dir(f)
@@ -47,56 +48,28 @@ func (s *surveyor) makefiles() {
 	}
 }
 
-var (
-	phonyLine  = regexp.MustCompile(`^\.PHONY\s*:\s*(.*)$`)
-	targetLine = regexp.MustCompile(`^([A-Za-z0-9_.%/ -]+?)\s*::?([^=].*|)$`)
-)
-
-// phony returns the targets that a Makefile declares phony, with their command
-// lines (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/make.html).
-func phony(text string) []*Task {
-	text = strings.ReplaceAll(text, "\\\n", " ")
-	var names []string
-	recipes, helps, before := map[string]string{}, map[string]string{}, map[string]string{}
-	var at []string
-	for line := range strings.Lines(text) {
-		line = strings.TrimRight(line, "\r\n")
-		if m := phonyLine.FindStringSubmatch(line); m != nil {
-			names = append(names, strings.Fields(m[1])...)
-			at = nil
-			continue
+// phony returns the targets that a Makefile declares phony, with their command lines.
+func phony(text string) (out []*Task) {
+	all := makefile.Targets(text)
+	script := func(t makefile.Target) string {
+		text := ""
+		for _, line := range t.Recipe {
+			text += line + "\n"
 		}
-		if strings.HasPrefix(line, "\t") {
-			for _, t := range at {
-				recipes[t] += strings.TrimSpace(line) + "\n"
-			}
-			continue
-		}
-		rule, help, _ := strings.Cut(line, "## ")
-		if m := targetLine.FindStringSubmatch(strings.TrimRight(rule, " ")); m != nil {
-			at = strings.Fields(m[1])
-			for _, t := range at {
-				before[t] += " " + m[2]
-				if help != "" {
-					helps[t] = strings.TrimSpace(help)
-				}
-			}
-		} else if strings.TrimSpace(line) != "" && !strings.HasPrefix(line, "#") {
-			at = nil
-		}
+		return text
 	}
-	slices.Sort(names)
-	var out []*Task
-	for _, n := range slices.Compact(names) {
-		if strings.ContainsAny(n, "$%") || (recipes[n] == "" && before[n] == "") {
+	for _, t := range all {
+		if !t.Phony || strings.ContainsAny(t.Name, "$%") || (len(t.Recipe) == 0 && t.Before == "") {
 			continue
 		}
-		t := &Task{Name: n, Script: recipes[n], Help: helps[n]}
-		for dep := range strings.FieldsSeq(before[n]) {
-			t.Script += "# first: " + dep + "\n" + recipes[dep]
+		x := &Task{Name: t.Name, Script: script(t), Help: t.Help}
+		for dep := range strings.FieldsSeq(t.Before) {
+			before, _ := makefile.Find(all, dep)
+			x.Script += "# first: " + dep + "\n" + script(before)
 		}
-		out = append(out, t)
+		out = append(out, x)
 	}
+	slices.SortFunc(out, func(a, b *Task) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 

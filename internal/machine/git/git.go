@@ -139,7 +139,15 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 	if len(among) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(among, "\x00")+"\x00"), "check-ignore", "--no-index", "-v", "-z", "--stdin")
+	out, err := r.run(
+		ctx,
+		strings.NewReader(strings.Join(among, "\x00")+"\x00"),
+		"check-ignore",
+		"--no-index",
+		"-v",
+		"-z",
+		"--stdin",
+	)
 	var ge *Error
 	if errors.As(err, &ge) {
 		var exit *exec.ExitError
@@ -182,7 +190,9 @@ func (r Repo) ignoredAllTheSame(ctx context.Context, among []string) ([]string, 
 	out, err := r.run(
 		ctx,
 		nil,
-		append([]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"}, literal(among)...)...)
+		append(
+			[]string{"ls-files", "-z", "--cached", "--others", "--exclude-per-directory=.gitignore", "--"},
+			literal(among)...)...)
 	if err != nil {
 		return nil, err
 	}
@@ -260,6 +270,16 @@ func (r Repo) ChangedBy(ctx context.Context, since, text string) (commits int, c
 	}
 	changed, err = paths(out)
 	return commits, changed, err
+}
+
+// IsCommitted tells whether git has a file of the checkout as it is.
+func (r Repo) IsCommitted(ctx context.Context, path string) (bool, error) {
+	tracked, err := r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--"}, literal([]string{path})...))
+	if err != nil || len(tracked) == 0 {
+		return false, err
+	}
+	changed, err := r.run(ctx, nil, append([]string{"status", "--porcelain", "-z", "--"}, literal([]string{path})...)...)
+	return len(changed) == 0, err
 }
 
 // Head returns the commit and branch of the checkout; either is empty if there
