@@ -129,7 +129,7 @@ func (a *app) command() *cobra.Command {
 		a.whyCommand(),
 		a.compareCommand(),
 		a.logCommand(),
-		a.checkCommand(), a.translateCommand(),
+		a.checkCommand(), a.translateCommand(), a.importCommand(),
 		a.driftCommand(),
 		a.reproduceCommand(),
 		a.cacheCommand(),

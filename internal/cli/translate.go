@@ -71,7 +71,7 @@ func (a *app) translate(ctx context.Context, args []string, wrap string) error {
 		a.tellParts(parts)
 		return wrong("--wrap needs exactly one task for each part of the old command")
 	case wrap != "":
-		return a.wrap(ctx, r, repo, wrap, old, chosen)
+		return a.wrap(ctx, wrapping{r, repo, old, chosen}, wrap)
 	case a.Format == "json":
 		err = a.JSON(out)
 	case clear:
@@ -128,25 +128,33 @@ func (a *app) tellParts(parts []translate.Part) {
 // nearShown is how many tasks that are alike are listed.
 const nearShown = 5
 
+// wrapping is an old command with the tasks that do what it did.
+type wrapping struct {
+	*repository
+	repo   *translate.Repo
+	old    string
+	chosen []translate.Candidate
+}
+
 // wrap writes a script in place of an old one. It replaces a file only if git has it as
 // it is.
-func (a *app) wrap(ctx context.Context, r *repository, repo *translate.Repo, name, old string, chosen []translate.Candidate) error {
+func (a *app) wrap(ctx context.Context, w wrapping, name string) error {
 	full := name
 	if !filepath.IsAbs(full) {
 		full = filepath.Join(a.dir, name)
 	}
-	rel, err := filepath.Rel(r.root, full)
+	rel, err := filepath.Rel(w.root, full)
 	if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 		return wrong("--wrap %s: the file has to be in the repository", name)
 	}
 	rel = filepath.ToSlash(rel)
-	for _, c := range chosen {
-		if repo.Runs(c.Task, rel) {
+	for _, c := range w.chosen {
+		if w.repo.Runs(c.Task, rel) {
 			return wrong("--wrap %s: %s runs this file itself; let its run say what the file does first", name, c.Task)
 		}
 	}
 	if _, err := os.Lstat(full); err == nil {
-		saved, err := r.git.IsCommitted(ctx, rel)
+		saved, err := w.git.IsCommitted(ctx, rel)
 		if err != nil {
 			return err
 		}
@@ -154,13 +162,13 @@ func (a *app) wrap(ctx context.Context, r *repository, repo *translate.Repo, nam
 			return wrong("--wrap %s: the file has changes that git does not have; commit them first", name)
 		}
 	}
-	err = maybe.WriteFile(full, []byte(repo.Wrap(rel, old, chosen)), 0o755)
+	err = maybe.WriteFile(full, []byte(w.repo.Wrap(rel, w.old, w.chosen)), 0o755)
 	if err == nil {
 		err = os.Chmod(full, 0o755) // an old file may not have been executable
 	}
 	if err != nil {
 		return machineFault("%v", err)
 	}
-	fmt.Fprintf(a.Err, "%s runs %s.\n", name, strings.Join(translate.Commands(chosen), " && "))
+	fmt.Fprintf(a.Err, "%s runs %s.\n", name, strings.Join(translate.Commands(w.chosen), " && "))
 	return nil
 }

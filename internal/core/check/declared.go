@@ -109,7 +109,7 @@ func unused(in *Inspection) (out []Finding) {
 	repo := in.Graph.Repo
 	used := in.usedNames()
 	note := func(what, name string, pos decl.Pos) {
-		if !used[what+":"+name] {
+		if !used[what+":"+name] && !isImported(pos) {
 			out = append(out, at(pos, "", what+":"+name, "nobody uses the %s %q: remove it", what, name))
 		}
 	}
@@ -123,7 +123,7 @@ func unused(in *Inspection) (out []Finding) {
 		note("setting", name, s.Pos)
 	}
 	for name, s := range repo.Picks {
-		if !used["pick:"+name] && !in.mentioned("pick:"+name) {
+		if !used["pick:"+name] && !isImported(s.Where.Pos) && !in.mentioned("pick:"+name) {
 			out = append(
 				out,
 				at(s.Where.Pos, "", "pick:"+name, "no file names pick:%s: remove it, or allow it if people type it", name),
@@ -132,6 +132,10 @@ func unused(in *Inspection) (out []Finding) {
 	}
 	return out
 }
+
+// isImported tells whether a position is in a file of another repository: what it
+// declares is for all who import it.
+func isImported(pos decl.Pos) bool { return strings.HasPrefix(pos.File, decl.ImportsDir+"/") }
 
 // usedNames returns the kinds, probes, settings and picks that declarations use.
 func (in *Inspection) usedNames() map[string]bool {

@@ -32,7 +32,7 @@ func Load(fsys fs.FS, base string) (*Repo, Problems, error) {
 			Name: base, Probes: map[string]*Probe{}, Kinds: map[string]*Kind{},
 			Settings: map[string]*Setting{}, Modes: map[string]*Mode{},
 			Picks: map[string]*SavedPick{}, Checks: map[string]Check{},
-			Provides: map[string]map[string][]string{}, sources: map[string]*document{},
+			Provides: map[string]map[string][]string{}, Imports: map[string]*Import{}, sources: map[string]*document{},
 		},
 		projects: List{},
 	}
@@ -125,6 +125,7 @@ func (l *loader) root(data []byte) error {
 		"schema":  r.atom(&schema, unstable.Integer, "a whole number", "1"),
 		"repo":    func(e *entry) { r.sub(e, func(t *table) { l.repoTable(r, t) }) },
 		"service": func(e *entry) { r.sub(e, func(t *table) { l.serviceTable(r, t) }) },
+		"import":  func(e *entry) { r.named(e, "import", func(n string, e *entry) { l.declareImport(r, n, e) }) },
 		"project": func(e *entry) { inRoot = true; own.read(e) },
 		"task":    func(e *entry) { inRoot = true; own.readTasks(e) },
 	}))
@@ -139,6 +140,9 @@ func (l *loader) root(data []byte) error {
 		l.found = append(l.found, own)
 	}
 	if err := l.includes(r); err != nil {
+		return err
+	}
+	if err := l.imports(r); err != nil {
 		return err
 	}
 	return l.projectFiles(r)

@@ -42,7 +42,7 @@ func TestEveryDemoFileIsValid(t *testing.T) {
 	s := schema(t)
 	n := 0
 	err := fs.WalkDir(os.DirFS("../../../demo/skerry"), ".", func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".toml") {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".toml") || p == "pins.toml" {
 			return err
 		}
 		b, err := os.ReadFile("../../../demo/skerry/" + p)

@@ -38,7 +38,8 @@ type Repo struct {
 	Modes              map[string]*Mode
 	Kinds              map[string]*Kind
 	Picks              map[string]*SavedPick
-	Checks             map[string]Check // by rule
+	Checks             map[string]Check   // by rule
+	Imports            map[string]*Import // by name
 	// Provides are the modules of packages whose names differ, by ecosystem and package.
 	Provides       map[string]map[string][]string
 	Projects       []*Project    // sorted by name

@@ -198,13 +198,18 @@ func Commands(list []Candidate) []string {
 	var out []string
 	for i := 0; i < len(list); {
 		n := i + 1
-		for n < len(list) && len(list[i].Args)+len(list[n].Args) == 0 && maps.Equal(list[i].Set, list[n].Set) && maps.Equal(list[i].Env, list[n].Env) {
+		for n < len(list) && list[i].isLike(list[n]) {
 			n++
 		}
 		out = append(out, command(list[i:n]))
 		i = n
 	}
 	return out
+}
+
+// isLike tells whether two tasks can be run by one command.
+func (c Candidate) isLike(d Candidate) bool {
+	return len(c.Args)+len(d.Args) == 0 && maps.Equal(c.Set, d.Set) && maps.Equal(c.Env, d.Env)
 }
 
 func command(list []Candidate) string {

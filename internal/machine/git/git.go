@@ -36,10 +36,14 @@ func (e *Error) Error() string {
 	if errors.Is(e.Err, exec.ErrNotFound) {
 		return "git is not installed, or not in PATH: install it"
 	}
-	if e.Stderr == "" {
-		return fmt.Sprintf("git %s: %v", e.Args[0], e.Err)
+	args := e.Args
+	for len(args) > 2 && args[0] == "-c" {
+		args = args[2:]
 	}
-	return fmt.Sprintf("git %s: %s", e.Args[0], e.Stderr)
+	if e.Stderr == "" {
+		return fmt.Sprintf("git %s: %v", args[0], e.Err)
+	}
+	return fmt.Sprintf("git %s: %s", args[0], e.Stderr)
 }
 
 func (e *Error) Unwrap() error { return e.Err }
