@@ -142,6 +142,10 @@ func (c *comparison) read(p string) {
 	if owner == t.Project {
 		line = c.rel(p)
 	}
+	if why := scanned(t.Decl.Run.String(), p); why != "" {
+		c.note(Finding{Key: "opens", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Opens), Why: "it opened " + p + ": " + why}, p)
+		return
+	}
 	c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Reads), Wrong: true, Why: "it read " + p}, p)
 }
 
@@ -180,45 +184,6 @@ func (c *comparison) outside(p string, cache bool, home string) {
 		Why: "it read " + p + ", outside the repository"}, p)
 }
 
-// shorten replaces many files of one directory with the same extension by a
-// pattern.
-func shorten(list []Finding) []Finding {
-	const many = 4
-	group := func(f Finding) (string, bool) {
-		name := strings.Trim(f.Line, `"`)
-		if f.Key != "reads" && f.Key != "writes" || strings.ContainsAny(name, `*?[{\`) {
-			return "", false
-		}
-		return f.Key + "\x00" + path.Join(path.Dir(name), "*"+path.Ext(name)), true
-	}
-	count := map[string]int{}
-	for _, f := range list {
-		if g, ok := group(f); ok {
-			count[g]++
-		}
-	}
-	var out []Finding
-	at := map[string]int{}
-	for _, f := range list {
-		g, ok := group(f)
-		if !ok || count[g] < many {
-			out = append(out, f)
-			continue
-		}
-		i, begun := at[g]
-		if !begun {
-			_, pattern, _ := strings.Cut(g, "\x00")
-			at[g] = len(out)
-			f.Why = fmt.Sprintf("%s and %d more like it", f.Why, count[g]-1)
-			f.Line = fmt.Sprintf("%q", pattern)
-			out = append(out, f)
-		} else if len(out[i].Of) < 10 {
-			out[i].Of = append(out[i].Of, f.Of...)
-		}
-	}
-	return out
-}
-
 // idle returns the patterns of which no matching file was opened.
 func (c *comparison) idle(seen Seen) []Finding {
 	t := c.t
@@ -247,8 +212,11 @@ func (c *comparison) idle(seen Seen) []Finding {
 			}
 		}
 		if len(of) > 0 && !used {
-			out = append(out, Finding{Key: "reads", Line: fmt.Sprintf("%q", r.Item.Text), At: r.Item.Pos.At(), Of: of[:min(10, len(of))],
-				Why: fmt.Sprintf("it opened none of the files that %q matches (%s)", r.Item.Text, some(of))})
+			out = append(
+				out,
+				Finding{Key: "reads", Line: fmt.Sprintf("%q", r.Item.Text), At: r.Item.Pos.At(), Of: of[:min(10, len(of))],
+					Why: fmt.Sprintf("it opened none of the files that %q matches (%s)", r.Item.Text, some(of))},
+			)
 		}
 	}
 	return out

@@ -1,7 +1,10 @@
 package drift
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 
 	"grayloft.example/grayloft/internal/core/listing"
@@ -62,13 +65,74 @@ func TestDifferNamesWhatOnlyOneRunMade(t *testing.T) {
 	first := listing.List{row("a", "x", listing.Link), row("b", "", listing.File), row("c", "", listing.File)}
 	second := listing.List{row("a", "y", listing.Link), row("c", "", listing.Executable), row("d", "", listing.File)}
 	got, err := Differ(first, second, func(r listing.Row) ([]byte, error) { return []byte(text[r.Path+r.Target]), nil })
-	want := []string{"a a link to x, then to y", "b only in the first run", "c executable in only one run", "d only in the second run"}
+	want := []string{
+		"a a link to x, then to y",
+		"b only in the first run",
+		"c executable in only one run",
+		"d only in the second run",
+	}
 	if err != nil || len(got) != len(want) {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	for i, d := range got {
 		if d.Path+" "+d.Kind != want[i] {
 			t.Errorf("%s %s, and not %s", d.Path, d.Kind, want[i])
+		}
+	}
+}
+
+// Lines that differ in one part of a path are one suggestion, the largest groups first;
+// a few stay as they are.
+func TestLinesThatDifferInOnePartAreOne(t *testing.T) {
+	var list []Finding
+	add := func(key string, lines ...string) {
+		for _, l := range lines {
+			list = append(list, Finding{Key: key, Line: fmt.Sprintf("%q", l), Why: "it read " + l, Of: []string{l}})
+		}
+	}
+	add(
+		"reads",
+		"repo:a/go.mod",
+		"repo:b/go.mod",
+		"repo:c/go.mod",
+		"repo:d/go.mod",
+		"repo:a/go.sum",
+		"src/1.txt",
+		"src/2.txt",
+		"src/3.txt",
+		"src/4.txt",
+		"src/5.txt",
+		"src/a.go",
+		"alone",
+	)
+	add("writes", "out/x", "out/y", "out/z")
+	add("after", "build@a", "build@b", "build@c", "build@d")
+	var got []string
+	for _, f := range shorten(list) {
+		got = append(got, f.Key+" "+strings.Trim(f.Line, `"`))
+		if strings.Contains(f.Line, "src/*.txt") && (f.Why != "it read src/1.txt and 4 more like it" || len(f.Of) != 5) {
+			t.Errorf("%+v", f)
+		}
+	}
+	want := []string{
+		"reads repo:*/go.mod", "reads repo:a/go.sum", "reads src/*.txt", "reads src/a.go", "reads alone", "writes out/x", "writes out/y",
+		"writes out/z", "after build@a", "after build@b", "after build@c", "after build@d",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
+	}
+}
+
+func TestACompilerThatScansTestFilesOpensThem(t *testing.T) {
+	for command, want := range map[string]bool{
+		"go build ./...": true, "go build ./... && go vet ./...": false, "go test ./...": false, "cat x_test.go": false,
+		"CGO_ENABLED=0 go run ./cmd/x": true,
+	} {
+		if got := scanned(command, "libs/x/x_test.go") != ""; got != want {
+			t.Errorf("%s: %v", command, got)
+		}
+		if scanned(command, "libs/x/x.go") != "" {
+			t.Errorf("%s does not depend on sources", command)
 		}
 	}
 }
