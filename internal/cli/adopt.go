@@ -54,16 +54,41 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	list = slices.DeleteFunc(list, func(p string) bool { _, err := os.Lstat(filepath.Join(root, p)); return err != nil })
 	found := &adopt.Repo{FS: os.DirFS(root), Name: filepath.Base(root), Files: list}
 	p, err := a.propose(ctx, f, found, repo, old)
+	for err == nil && p != nil && len(p.Files) > 0 {
+		if err := a.checkProposal(found, p.Proposal); err != nil {
+			return err
+		}
+		written, err := a.writeProposal(f, root, p.Proposal)
+		if err != nil || written {
+			return err
+		}
+		if p, err = a.declined(f, p); err != nil {
+			return err
+		}
+	}
 	if errors.Is(err, errNoAnswer) {
 		return exit{exitWrong, "\nA question was not answered, so nothing was written. grayloft adopt --yes accepts the defaults."}
 	}
-	if err != nil || p == nil {
-		return err
+	return err
+}
+
+// proposing is a proposal with what it was made from.
+type proposing struct {
+	*adopt.Proposal
+	survey *adopt.Survey
+	basics adopt.Basics
+	old    *decl.Repo
+}
+
+// declined asks what of a proposal is not wanted, and proposes the rest.
+func (a *app) declined(f adoptFlags, p *proposing) (*proposing, error) {
+	skip, err := a.askSkip(f)
+	if err != nil || skip == nil {
+		return nil, exit{exitFailed, "Nothing was written."}
 	}
-	if err := a.checkProposal(found, p); err != nil {
-		return err
-	}
-	return a.writeProposal(f, root, p)
+	p.basics.Skip = append(p.basics.Skip, skip...)
+	p.Proposal = adopt.Propose(p.survey, p.basics, p.old)
+	return p, nil
 }
 
 // adoptRoot returns the directory for declarations, and the existing ones.
@@ -93,7 +118,13 @@ func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
 
 // propose inspects, asks, and assembles what would be written; nil if there is
 // nothing new.
-func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo git.Repo, old *decl.Repo) (*adopt.Proposal, error) {
+func (a *app) propose(
+	ctx context.Context,
+	f adoptFlags,
+	found *adopt.Repo,
+	repo git.Repo,
+	old *decl.Repo,
+) (*proposing, error) {
 	choices := adopt.Choices{Split: map[string]bool{}}
 	modules := adopt.Splittable(found)
 	for _, dir := range sortedKeys(modules) {
@@ -137,8 +168,10 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 	}
 	p := adopt.Propose(s, basics, old)
 	if len(p.Files) == 0 {
-		fmt.Fprintln(a.Out, "Everything that was found is already declared.")
+		fmt.Fprintln(a.Out, orElse(p.Skipped == 0, "Everything that was found is already declared.",
+			fmt.Sprintf("Everything that was found is already declared, or skipped (%s).", term.Count(p.Skipped, "task", "tasks"))))
 		a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
+		a.listLines("Changed since it was declared", p.Since)
 		return nil, nil
 	}
 	fmt.Fprintf(
@@ -155,11 +188,12 @@ func (a *app) propose(ctx context.Context, f adoptFlags, found *adopt.Repo, repo
 		return nil, err
 	}
 	p = adopt.Propose(s, basics, old)
+	a.listLines("Changed since it was declared", p.Since)
 	a.listLines("Never reused", p.Never)
 	a.listLines("Always run, until writes is declared", p.Always)
 	a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
 	a.listLines("Notes", s.Notes)
-	return p, nil
+	return &proposing{p, s, basics, old}, nil
 }
 
 func here(dir string) string { return orElse(dir == ".", "this directory", dir) }

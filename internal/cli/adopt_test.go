@@ -31,11 +31,13 @@ func TestAdoptedScriptsRunAndAreThenCurrent(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, unadopted)
 	dry := r.Grayloft("adopt", "--dry-run", "--yes")
-	if dry.Code != 0 || r.Has("grayloft.toml") || !strings.Contains(dry.Out, "nothing was") || !strings.Contains(dry.Out, "+schema = 1") {
+	if dry.Code != 0 || r.Has("grayloft.toml") || !strings.Contains(dry.Out, "nothing was") ||
+		!strings.Contains(dry.Out, "+schema = 1") {
 		t.Fatalf("dry run: exit %d\n%s%s", dry.Code, dry.Out, dry.Err)
 	}
 	a := r.Grayloft("adopt", "--yes")
-	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") || !strings.Contains(a.Out, "dev@packages/rates: its name suggests that it serves") {
+	if a.Code != 0 || !strings.Contains(a.Out, "grayloft run build test") ||
+		!strings.Contains(a.Out, "dev@packages/rates: its name suggests that it serves") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	for name, text := range unadopted {
@@ -52,11 +54,13 @@ func TestAdoptedScriptsRunAndAreThenCurrent(t *testing.T) {
 		t.Errorf("the second run ran %v", again.Ran())
 	}
 	r.Append("packages/rates/rates.test.mjs", "// more\n")
-	if got := r.Run("build", "test").Ran(); got["test@packages/rates"] != "files" || got["build@packages/web"] != "" || got["test@packages/web"] != "" {
+	if got := r.Run("build", "test").Ran(); got["test@packages/rates"] != "files" || got["build@packages/web"] != "" ||
+		got["test@packages/web"] != "" {
 		t.Errorf("a test changed, and these ran: %v", got)
 	}
 	r.Write("packages/rates/rates.json", `{"gullhaven": 995}`)
-	if got := r.Run("build", "test").Ran(); got["build@packages/web"] == "" || got["test@tides"] != "" || !strings.Contains(r.Read("packages/web/dist/page.html"), "995") {
+	if got := r.Run("build", "test").Ran(); got["build@packages/web"] == "" || got["test@tides"] != "" ||
+		!strings.Contains(r.Read("packages/web/dist/page.html"), "995") {
 		t.Errorf("a rate changed, and these ran: %v, %s", got, r.Read("packages/web/dist/page.html"))
 	}
 	if rep := r.Run("notes"); !rep.OK || !r.Has("public/notes.html") {
@@ -87,7 +91,8 @@ func TestAdoptAsksOneQuestionAtATime(t *testing.T) {
 	if a.Code != 1 || r.Has("grayloft.toml") || !strings.Contains(a.Out, "Please answer with one of: env, secret, nothing") {
 		t.Fatalf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
-	if a := answer(r, "skerry\n", "adopt"); a.Code != 2 || r.Has("grayloft.toml") || !strings.Contains(a.Err, "nothing was written") {
+	if a := answer(r, "skerry\n", "adopt"); a.Code != 2 || r.Has("grayloft.toml") ||
+		!strings.Contains(a.Err, "nothing was written") {
 		t.Fatalf("answers that end: exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 	if a := answer(r, "skerry\n\ns\nmade\nyes\n", "adopt"); a.Code != 0 {
@@ -213,7 +218,8 @@ func TestGraphInEveryForm(t *testing.T) {
 		Edges [][2]string
 	}
 	a := r.Grayloft("graph", "--format", "json")
-	if err := json.Unmarshal([]byte(a.Out), &d); err != nil || len(d.Nodes) != 2 || len(d.Edges) != 1 || d.Edges[0] != [2]string{"app", "lib"} {
+	if err := json.Unmarshal([]byte(a.Out), &d); err != nil || len(d.Nodes) != 2 || len(d.Edges) != 1 ||
+		d.Edges[0] != [2]string{"app", "lib"} {
 		t.Errorf("%v: %s", err, a.Out)
 	}
 }
@@ -246,7 +252,8 @@ func TestCacheCommands(t *testing.T) {
 		Entries int
 		Repos   map[string]int
 	}
-	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 || s.Repos[trial.Repository(t)] != s.Entries {
+	if err := json.Unmarshal([]byte(r.Grayloft("cache", "stats", "--format", "json").Out), &s); err != nil || s.Entries == 0 ||
+		s.Repos[trial.Repository(t)] != s.Entries {
 		t.Errorf("%+v, %v", s, err)
 	}
 	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "none is damaged") {
@@ -259,10 +266,98 @@ func TestCacheCommands(t *testing.T) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)
 		}
 	}
-	if a := r.Grayloft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 || !strings.Contains(a.Out, "Deleted 0 entries") {
+	if a := r.Grayloft("cache", "trim", "--size", "1kB", "--age", "1d"); a.Code != 0 ||
+		!strings.Contains(a.Out, "Deleted 0 entries") {
 		t.Errorf("what is in use is not trimmed: %s%s", a.Out, a.Err)
 	}
 	if rep := r.Run("--pick", "all"); len(rep.Ran()) != 0 {
 		t.Errorf("after trimming nothing, these ran: %v", rep.Ran())
+	}
+}
+
+// What is declined is not proposed again, and what changed since is reported and left
+// alone.
+func TestAdoptingAgainReportsWhatChanged(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"package.json":          "{\"private\": true, \"workspaces\": [\"web/*\"]}\n",
+		"web/page/package.json": "{\"name\": \"page\", \"scripts\": {\"build\": \"node b.mjs\", \"lint\": \"node l.mjs\"}}\n",
+		"web/page/b.mjs":        "",
+		"web/kit/package.json":  "{\"name\": \"kit\", \"scripts\": {\"build\": \"node b.mjs\"}}\n",
+		"web/old/package.json":  "{\"name\": \"old\", \"scripts\": {\"test\": \"node --test\"}}\n",
+	})
+	answers := func(lines string) trial.Answer {
+		t.Helper()
+		cmd := r.Command("adopt")
+		cmd.Stdin = strings.NewReader(lines)
+		out, err := cmd.CombinedOutput()
+		if err != nil && cmd.ProcessState.ExitCode() < 0 {
+			t.Fatal(err)
+		}
+		return trial.Answer{Out: string(out), Code: cmd.ProcessState.ExitCode()}
+	}
+	// Name, branch, and two outputs that nothing shows; then no, what to skip, and yes.
+	a := answers("\n\n\n\nno\nlint@web/page, web/old\nyes\n")
+	if a.Code != 0 || !strings.Contains(r.Read("grayloft.toml"), "[adopt]\nskip = [\"lint@web/page\", \"web/old\"]\n") ||
+		r.Has("web/old/loft.toml") || strings.Contains(r.Read("web/page/loft.toml"), "lint") {
+		t.Fatalf("exit %d, %s\n%s", a.Code, a.Out, r.Read("grayloft.toml"))
+	}
+	if a := r.Grayloft("adopt"); a.Code != 0 || !strings.Contains(a.Out, "already declared, or skipped (2 tasks)") {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	before := r.Read("web/page/loft.toml")
+	r.Write(
+		"web/page/package.json",
+		"{\"name\": \"page\", \"scripts\": {\"pack\": \"node b.mjs\"}, \"dependencies\": {\"kit\": \"*\"}}\n",
+	)
+	r.Remove("web/kit/package.json")
+	a = r.Grayloft("adopt", "--dry-run", "--yes")
+	for _, says := range []string{
+		"build@web/page runs npm run --silent build, which is gone: name it in omit (web/page/loft.toml:1)",
+		"web/kit has no manifest, Makefile or source any more that its tasks run: remove web/kit/loft.toml", "+[task.pack]",
+	} {
+		if a.Code != 0 || !strings.Contains(a.Out, says) {
+			t.Errorf("exit %d, it does not say %q:\n%s%s", a.Code, says, a.Out, a.Err)
+		}
+	}
+	r.Write("web/kit/package.json", "{\"name\": \"kit\"}\n")
+	if a := r.Grayloft("adopt", "--dry-run", "--yes"); !strings.Contains(
+		a.Out,
+		"web/page uses web/kit (kit in web/page/package.json)",
+	) {
+		t.Errorf("%s%s", a.Out, a.Err)
+	}
+	if r.Read("web/page/loft.toml") != before {
+		t.Error("a dry run changed a declaration")
+	}
+}
+
+// The modules of a Go workspace see of each other what the go command reads, so their
+// tasks run sealed as they are adopted. Files for another system are left alone.
+func TestAGoWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
+	t.Parallel()
+	needsSeal(t)
+	files := map[string]string{"go.work": "go 1.24\n\nuse (\n\t./libs/a\n\t./libs/b\n\t./app\n\t./far\n)\n"}
+	for _, dir := range []string{"libs/a", "libs/b", "app", "far"} {
+		files[dir+"/go.mod"] = "module skerry.example/" + dir + "\n\ngo 1.24\n"
+	}
+	files["libs/a/a.go"] = "package a\n\nconst A = 1\n"
+	files["libs/a/a_test.go"] = "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) {\n\tif A != 1 {\n\t\tt.Fatal()\n\t}\n}\n"
+	files["libs/b/b.go"] = "package b\n\nimport \"skerry.example/libs/a\"\n\nconst B = a.A\n"
+	files["app/main.go"] = "package main\n\nimport \"skerry.example/libs/b\"\n\nfunc main() { println(b.B) }\n"
+	files["far/far.go"] = "//go:build plan9\n\npackage far\n"
+	r := trial.New(t, files)
+	a := r.Grayloft("adopt", "--yes")
+	if a.Code != 0 || !strings.Contains(a.Out, "far has no build and no vet") || r.Has("far/loft.toml") {
+		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Commit("adopted")
+	for _, task := range []string{"build@app", "test@libs/a", "vet@libs/b"} {
+		if a := r.Grayloft("reproduce", task); a.Code != 0 || !strings.Contains(a.Out, "wrote nothing in either run") {
+			t.Errorf("%s: exit %d, %s%s", task, a.Code, a.Out, a.Err)
+		}
+	}
+	if a := r.Grayloft("check"); a.Code != 0 || a.Out != "Nothing to change.\n" {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 }

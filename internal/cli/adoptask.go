@@ -33,7 +33,12 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 		}) {
 			continue // read only by sources: the default is good enough, and the declaration can be changed
 		}
-		use, err := a.choose(f, fmt.Sprintf("How should %s, read by %s, be declared?", v.Name, term.FirstFew(v.Files)), string(v.Use), uses)
+		use, err := a.choose(
+			f,
+			fmt.Sprintf("How should %s, read by %s, be declared?", v.Name, term.FirstFew(v.Files)),
+			string(v.Use),
+			uses,
+		)
 		if err != nil {
 			return err
 		}
@@ -73,6 +78,24 @@ func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error 
 		}
 	}
 	return nil
+}
+
+// askSkip asks what of a proposal the team does not want. It is recorded, so that a later
+// call does not propose it again.
+func (a *app) askSkip(f adoptFlags) ([]string, error) {
+	text, err := a.answer(
+		f, "Should some of it never be proposed? Name tasks such as lint@web, or directories, separated by commas", "none",
+	)
+	if err != nil || text == "none" {
+		return nil, err
+	}
+	var out []string
+	for one := range strings.SplitSeq(text, ",") {
+		if one = strings.TrimSpace(one); one != "" {
+			out = append(out, one)
+		}
+	}
+	return out, nil
 }
 
 // answer asks one question; Enter accepts the value in brackets.

@@ -34,28 +34,29 @@ func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
 	return nil
 }
 
-func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) error {
+// writeProposal shows what would be written, and writes it; not if that is declined.
+func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) (written bool, err error) {
 	for _, file := range p.Files {
 		a.printDiff(file)
 	}
 	if f.dry {
 		fmt.Fprintf(a.Out, "%s would be written; nothing was written.\n", term.Count(len(p.Files), "file", "files"))
-		return nil
+		return true, nil
 	}
 	yes, err := a.choose(f, fmt.Sprintf("Write %s?", term.Count(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
 	switch {
 	case errors.Is(err, errNoAnswer):
-		return exit{exitWrong, "Nothing was written: nobody answered. grayloft adopt --yes accepts the defaults."}
+		return false, exit{exitWrong, "Nothing was written: nobody answered. grayloft adopt --yes accepts the defaults."}
 	case yes == "no":
-		return exit{exitFailed, "Nothing was written."}
+		return false, nil
 	}
 	for _, file := range p.Files {
 		if err := writeDeclaration(root, file); err != nil {
-			return machineFault("%v; the files written before this one remain", err)
+			return false, machineFault("%v; the files written before this one remain", err)
 		}
 	}
 	a.afterAdopting(p)
-	return nil
+	return true, nil
 }
 
 // writeDeclaration writes a file, unless it changed since it was read.

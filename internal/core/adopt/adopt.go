@@ -67,6 +67,8 @@ type Task struct {
 	Writes    []string // nil: unknown; empty: nothing
 	WritesWhy string
 	Probes    []string
+	Scratch   []string
+	Opens     []string
 	After     []string
 	Variables []string
 	Settings  map[string]string // variable → the setting that gives its value
@@ -120,7 +122,13 @@ func Inspect(r *Repo, c Choices) *Survey {
 // Relations finds only which projects there are and what they need of each other,
 // by their manifests and imports.
 func Relations(r *Repo, c Choices) []*Project {
-	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
+	s := &surveyor{
+		relationsOnly: true,
+		repo:          r,
+		files:         map[string]bool{},
+		projects:      map[string]*Project{},
+		survey:        &Survey{Repo: r},
+	}
 	for _, f := range r.Files {
 		s.files[f] = true
 	}
@@ -137,12 +145,14 @@ func Relations(r *Repo, c Choices) []*Project {
 
 // surveyor collects the findings.
 type surveyor struct {
-	sources  map[string][]string // JavaScript and TypeScript, by project
-	repo     *Repo
-	files    map[string]bool
-	projects map[string]*Project
-	probes   []Probe
-	survey   *Survey
+	// relationsOnly tells that nobody asks for the tasks.
+	relationsOnly bool
+	sources       map[string][]string // JavaScript and TypeScript, by project
+	repo          *Repo
+	files         map[string]bool
+	projects      map[string]*Project
+	probes        []Probe
+	survey        *Survey
 }
 
 func (s *surveyor) read(name string) (string, bool) {

@@ -2,6 +2,8 @@ package adopt
 
 import (
 	"fmt"
+	"go/build"
+	"io"
 	"path"
 	"slices"
 	"strings"
@@ -21,6 +23,7 @@ type module struct {
 type goPackage struct {
 	dir     string
 	main    bool
+	files   []string
 	imports map[string]string // import path → one file that imports it
 }
 
@@ -38,7 +41,7 @@ func (s *surveyor) goModules(c Choices) {
 	}
 	for _, m := range mods {
 		for _, dir := range sortedKeys(invert(groups[m])) {
-			s.goProject(m, dir, invert(groups[m])[dir], probe)
+			s.goProject(m, dir, invert(groups[m])[dir], goTools{probe, s.caches(mods)})
 		}
 	}
 	for _, m := range mods {
@@ -123,6 +126,7 @@ func (s *surveyor) goFile(m *module, f string) {
 		p = &goPackage{dir: dir, imports: map[string]string{}}
 		m.packages[dir] = p
 	}
+	p.files = append(p.files, f)
 	p.main = p.main || file.Package == "main"
 	for _, imp := range file.Imports {
 		if p.imports[imp.Spec] == "" {
@@ -264,23 +268,40 @@ func Splittable(r *Repo) map[string][]string {
 	return out
 }
 
-func (s *surveyor) goProject(m *module, dir string, packages []string, probe string) {
+// goTools are what all tasks of the go command use.
+type goTools struct {
+	probe  string
+	caches []string
+}
+
+func (s *surveyor) goProject(m *module, dir string, packages []string, tools goTools) {
 	p := s.project(dir, "go")
 	p.Stem = "go-package"
 	p.Offers = []string{"**", "!**/*_test.go", "!**/testdata/**", "!**/*.md"}
+	if s.relationsOnly {
+		return
+	}
 	var shared []string
-	for _, name := range []string{"go.mod", "go.sum"} {
-		if f := path.Join(m.dir, name); dir != m.dir && s.files[f] {
-			shared = append(shared, "repo:"+f)
-		}
+	if dir != m.dir {
+		shared = s.existing(m.dir, "go.mod", "go.sum")
 	}
 	if m.vendored && dir != m.dir {
 		shared = append(shared, "repo:"+path.Join(m.dir, "vendor"))
 	}
-	for _, name := range []string{"go.work", "go.work.sum"} {
-		if s.files[name] && dir != "." {
-			shared = append(shared, "repo:"+name)
+	for _, f := range s.workspaceReads(m) {
+		if !slices.Contains(shared, f) {
+			shared = append(shared, f)
 		}
+	}
+	if !s.isBuilt(m, packages, false) {
+		s.note(
+			fmt.Sprintf(
+				"%s has no build and no vet: its build constraints leave out all of its files on %s",
+				here(dir),
+				platform(),
+			),
+		)
+		return
 	}
 	scope := "./..."
 	if dir == m.dir && s.split(m, packages) {
@@ -302,29 +323,50 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, probe str
 		WritesWhy: "compiled packages stay in Go's own cache",
 		Reads: append(
 			[]string{"!**/*_test.go", "!**/testdata/**", "!**/*.md"},
-			shared...), Probes: []string{probe}, Script: "go build",
+			shared...), Probes: []string{tools.probe}, Scratch: tools.caches, Script: "go build",
 	})
-	if s.hasTests(packages) {
+	if s.isBuilt(m, packages, true) {
 		p.add(&Task{
 			Name: "test", Run: "go test " + scope, From: from, Help: "run the tests", Writes: []string{},
 			WritesWhy: "a check writes nothing",
-			Reads:     shared, Probes: []string{probe}, Script: "go test",
+			Reads:     shared, Probes: []string{tools.probe}, Scratch: tools.caches, Script: "go test",
 		})
 	}
 	p.add(&Task{
 		Name: "vet", Run: "go vet " + scope, From: from, Help: "look for common mistakes", Writes: []string{},
 		WritesWhy: "a check writes nothing",
-		Reads:     append([]string{"!**/*.md"}, shared...), Probes: []string{probe}, Script: "go vet",
+		Reads:     append([]string{"!**/*.md"}, shared...), Probes: []string{tools.probe}, Scratch: tools.caches, Script: "go vet",
 	})
 }
 
 func (s *surveyor) split(m *module, packages []string) bool { return len(packages) < len(m.packages) }
 
-func (s *surveyor) hasTests(packages []string) bool {
-	for _, f := range s.repo.Files {
-		if strings.HasSuffix(f, "_test.go") && slices.Contains(packages, path.Dir(f)) {
-			return true
+// isBuilt tells whether the build constraints of some file of packages admit this
+// platform, or those of some test of them. Packages with nothing but tests count as built.
+func (s *surveyor) isBuilt(m *module, packages []string, tests bool) bool {
+	c := build.Default
+	c.JoinPath = path.Join
+	c.OpenFile = func(name string) (io.ReadCloser, error) { return s.repo.FS.Open(name) }
+	some := false
+	for _, dir := range packages {
+		for _, f := range m.packages[dir].files {
+			if strings.HasSuffix(f, "_test.go") != tests {
+				continue
+			}
+			some = true
+			if ok, err := c.MatchFile(dir, path.Base(f)); ok || err != nil {
+				return true
+			}
 		}
 	}
-	return false
+	return !some && !tests
+}
+
+func platform() string { return build.Default.GOOS + "/" + build.Default.GOARCH }
+
+func here(dir string) string {
+	if dir == "." {
+		return "the root"
+	}
+	return dir
 }

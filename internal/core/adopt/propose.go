@@ -26,12 +26,17 @@ type Proposal struct {
 	Never      []string // what is declared and never reused, with the reason
 	Always     []string // tasks that always run, because their outputs are unknown
 	Kinds      []string
+	Skipped    int      // tasks that are left alone on purpose
+	Since      []string // what changed since the declarations were written, and adopt does not change
 }
 
 // Basics are the decisions about the repository as a whole.
 type Basics struct {
 	Name  string
 	Since string
+	// Skip are tasks and directories, as patterns, that are not proposed, beside those
+	// that the declarations name.
+	Skip []string
 }
 
 // Propose turns findings into declarations. Existing are the current
@@ -45,6 +50,9 @@ func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
 		w.project(p)
 	}
 	w.files()
+	if existing != nil {
+		w.out.Since = changedSince(s, existing)
+	}
 	return w.out
 }
 
@@ -86,6 +94,10 @@ func (w *proposer) news() {
 				continue
 			}
 			label := fmt.Sprintf("%s@%s", t.Name, w.name(p.Dir))
+			if w.isSkipped(label, p.Dir) {
+				w.out.Skipped++
+				continue
+			}
 			switch {
 			case t.Sort == NotAdopted:
 				w.out.NotAdopted = append(w.out.NotAdopted, label+": "+t.Why)
@@ -105,11 +117,23 @@ func (w *proposer) news() {
 			w.fresh[p] = append(w.fresh[p], t)
 			w.out.Tasks++
 		}
-		if have == nil || len(w.fresh[p]) > 0 {
+		if have == nil && !w.isSkipped("", p.Dir) || len(w.fresh[p]) > 0 {
 			w.projects = append(w.projects, p)
 		}
 	}
 	w.out.Projects = w.projects
+}
+
+// isSkipped tells whether a task, or all of a directory, is left alone on purpose.
+func (w *proposer) isSkipped(address, dir string) bool {
+	skip := slices.Clone(w.basics.Skip)
+	if w.old != nil {
+		skip = append(skip, w.old.AdoptSkip...)
+	}
+	return slices.ContainsFunc(skip, func(text string) bool {
+		p, err := glob.Parse(strings.TrimPrefix(text, "./"))
+		return err == nil && (p.MatchExact(dir) || address != "" && p.MatchExact(address))
+	})
 }
 
 // reservedNames are the keywords of picks, which cannot be names.
@@ -275,8 +299,14 @@ func (w *proposer) root() {
 			t.key("since", w.basics.Since)
 		}
 		x.table("repo", t.aligned())
+		if len(w.basics.Skip) > 0 {
+			var t text
+			t.list("skip", w.basics.Skip)
+			x.table("adopt", t.aligned())
+		}
 	} else {
 		w.extend(x, dirs)
+		x.skip = w.basics.Skip
 	}
 	for _, p := range w.s.Probes {
 		if !w.counts(p.Name) || (w.old != nil && w.old.Probes[p.Name] != nil) {

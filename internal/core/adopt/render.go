@@ -14,6 +14,7 @@ type text struct {
 	b       strings.Builder
 	pairs   [][2]string
 	holders []string // to insert into [repo] projects of the existing text
+	skip    []string // the same, of [adopt] skip
 }
 
 func (x *text) raw(s string) { x.b.WriteString(s) }
@@ -96,7 +97,7 @@ func (w *proposer) files() {
 		f := File{Path: name}
 		if b, err := fs.ReadFile(w.s.Repo.FS, name); err == nil {
 			f.Old = string(b)
-			f.New = withHolders(f.Old, x.holders)
+			f.New = withItems(withItems(f.Old, "repo", "projects", x.holders), "adopt", "skip", x.skip)
 			if add != "" {
 				f.New = strings.TrimRight(f.New, "\n") + "\n" + add
 			}
@@ -110,9 +111,9 @@ func (w *proposer) files() {
 	slices.SortFunc(w.out.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 }
 
-// withHolders adds patterns to the list [repo] projects of a text, or adds the
-// list itself, and leaves everything else unchanged.
-func withHolders(old string, add []string) string {
+// withItems adds items to a list in a table of a text, or adds the list itself, and
+// leaves everything else unchanged.
+func withItems(old, table, key string, add []string) string {
 	if len(add) == 0 {
 		return old
 	}
@@ -121,13 +122,13 @@ func withHolders(old string, add []string) string {
 		quoted[i] = quote(a)
 	}
 	items := strings.Join(quoted, ", ")
-	at, end := listOf(old, "repo", "projects")
+	at, end := listOf(old, table, key)
 	if at < 0 {
-		if i := strings.Index(old, "[repo]"); i >= 0 {
+		if i := strings.Index(old, "["+table+"]"); i >= 0 {
 			i += strings.IndexByte(old[i:]+"\n", '\n')
-			return old[:i] + "\nprojects = [" + items + "]" + old[i:]
+			return old[:i] + "\n" + key + " = [" + items + "]" + old[i:]
 		}
-		return strings.TrimRight(old, "\n") + "\n\n[repo]\nprojects = [" + items + "]\n"
+		return strings.TrimRight(old, "\n") + "\n\n[" + table + "]\n" + key + " = [" + items + "]\n"
 	}
 	inside := strings.TrimRight(old[at+1:end], " \t\n")
 	bare := strings.TrimSpace(inside)

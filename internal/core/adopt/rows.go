@@ -76,6 +76,8 @@ func (w *proposer) rows(p *Project, t *Task) string {
 	if t.Writes != nil {
 		x.always("writes", t.Writes)
 	}
+	x.list("opens", t.Opens)
+	x.list("scratch", t.Scratch)
 	after := slices.Clone(t.After)
 	if makes {
 		after = append(after, "build@needs:*")

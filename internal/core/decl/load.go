@@ -125,6 +125,7 @@ func (l *loader) root(data []byte) error {
 		"schema":  r.atom(&schema, unstable.Integer, "a whole number", "1"),
 		"repo":    func(e *entry) { r.sub(e, func(t *table) { l.repoTable(r, t) }) },
 		"service": func(e *entry) { r.sub(e, func(t *table) { l.serviceTable(r, t) }) },
+		"adopt":   func(e *entry) { r.sub(e, func(t *table) { l.adoptTable(r, t) }) },
 		"import":  func(e *entry) { r.named(e, "import", func(n string, e *entry) { l.declareImport(r, n, e) }) },
 		"project": func(e *entry) { inRoot = true; own.read(e) },
 		"task":    func(e *entry) { inRoot = true; own.readTasks(e) },
@@ -205,6 +206,12 @@ func (l *loader) serviceTable(r *reader, t *table) {
 		return
 	}
 	l.repo.ServiceURL = strings.TrimSuffix(url.Text, "/")
+}
+
+func (l *loader) adoptTable(r *reader, t *table) {
+	var skip List
+	r.table(t, "[adopt]", map[string]field{"skip": r.list(&skip)})
+	l.repo.AdoptSkip = skip.Texts()
 }
 
 func (l *loader) kind(r *reader, name string, e *entry) {

@@ -72,6 +72,8 @@ run = ["go", "version"]
 reads = []
 per = "project"
 dirs = ["/usr/lib/go", "home:go"]
+[adopt]
+skip = ["build@web"]
 [provides.python]
 fogbank = ["fog"]
 [setting.level]

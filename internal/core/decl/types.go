@@ -40,6 +40,7 @@ type Repo struct {
 	Picks              map[string]*SavedPick
 	Checks             map[string]Check   // by rule
 	Imports            map[string]*Import // by name
+	AdoptSkip          []string           // patterns of tasks and directories that adopt leaves alone
 	// Provides are the modules of packages whose names differ, by ecosystem and package.
 	Provides       map[string]map[string][]string
 	Projects       []*Project    // sorted by name
