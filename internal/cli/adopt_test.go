@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"os"
 	"strings"
 	"testing"
 
@@ -359,5 +360,69 @@ func TestAGoWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 	}
 	if a := r.Grayloft("check"); a.Code != 0 || a.Out != "Nothing to change.\n" {
 		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+}
+
+// An npm workspace with a lock file finds its packages sealed, as it is adopted: those
+// that are installed, and those of its own; the key has the part of the lock file that a
+// package uses.
+func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
+	t.Parallel()
+	needsSeal(t)
+	lock := `{"name": "pier", "lockfileVersion": 3, "requires": true, "packages": {
+		"": {"name": "pier", "workspaces": ["packages/*"]},
+		"packages/app": {"name": "@pier/app", "version": "1.0.0", "dependencies": {"@pier/kit": "*"}},
+		"packages/kit": {"name": "@pier/kit", "version": "1.0.0", "dependencies": {"tidy": "^1.0.0"}},
+		"node_modules/@pier/app": {"resolved": "packages/app", "link": true},
+		"node_modules/@pier/kit": {"resolved": "packages/kit", "link": true},
+		"node_modules/tidy": {"version": "1.0.0", "bin": {"tidy": "cli.js"}}}}`
+	r := trial.New(t, map[string]string{
+		"package.json":              `{"name": "pier", "private": true, "workspaces": ["packages/*"]}`,
+		"package-lock.json":         lock,
+		".gitignore":                "node_modules/\nout/\n",
+		"packages/kit/package.json": `{"name": "@pier/kit", "version": "1.0.0", "dependencies": {"tidy": "^1.0.0"}, "scripts": {"test": "tidy"}}`,
+		"packages/kit/index.js":     "module.exports = require('tidy');\n",
+		"packages/app/package.json": `{"name": "@pier/app", "version": "1.0.0", "dependencies": {"@pier/kit": "*"}, "scripts": {"build": "node make.js"}}`,
+		"packages/app/make.js":      "const fs = require('fs');\nfs.mkdirSync('out');\nfs.writeFileSync('out/x', require('@pier/kit'));\n",
+	})
+	r.Write("node_modules/tidy/package.json", `{"name": "tidy", "version": "1.0.0", "bin": {"tidy": "cli.js"}}`)
+	r.Write("node_modules/tidy/index.js", "module.exports = 'tidy';\n")
+	r.Write("node_modules/tidy/cli.js", "#!/usr/bin/env node\nconsole.log('tidied');\n")
+	r.Write("node_modules/.package-lock.json", strings.Replace(lock, `"": {"name": "pier", "workspaces": ["packages/*"]},`, "", 1))
+	for _, dir := range []string{"node_modules/@pier", "node_modules/.bin"} {
+		if err := os.MkdirAll(r.Path(dir), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, to := range map[string]string{"@pier/kit": "../../packages/kit", "@pier/app": "../../packages/app", ".bin/tidy": "../tidy/cli.js"} {
+		if err := os.Symlink(to, r.Path("node_modules/"+name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(r.Path("node_modules/tidy/cli.js"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if a := r.Grayloft("adopt", "--yes"); a.Code != 0 ||
+		!strings.Contains(r.Read("grayloft.toml"), "[probe.packages]\nrun   = \"npm ls --all --json\"") {
+		t.Fatalf("exit %d, %s%s\n%s", a.Code, a.Out, a.Err, r.Read("grayloft.toml"))
+	}
+	r.Commit("adopted")
+	if a := r.Grayloft("reproduce", "build@packages/app"); a.Code != 0 || !strings.Contains(a.Out, "equal in both runs") {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if a := r.Grayloft("reproduce", "test@packages/kit"); a.Code != 0 {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if rep := r.Run("build", "test"); !rep.OK || r.Read("packages/app/out/x") != "tidy" {
+		t.Errorf("%v", rep.Totals)
+	}
+	// What is installed is part of the key.
+	r.Write("node_modules/tidy/package.json", `{"name": "tidy", "version": "1.0.1", "bin": {"tidy": "cli.js"}}`)
+	r.Write(
+		"node_modules/.package-lock.json",
+		strings.ReplaceAll(r.Read("node_modules/.package-lock.json"), `"version": "1.0.0", "bin"`, `"version": "1.0.1", "bin"`),
+	)
+	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 2 {
+		t.Errorf("another version: %v", rep.Totals)
 	}
 }

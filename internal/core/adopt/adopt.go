@@ -86,7 +86,12 @@ const (
 )
 
 // Probe is a toolchain whose version is part of keys.
-type Probe struct{ Name, Run string }
+type Probe struct {
+	Name, Run  string
+	Reads      []string
+	Dirs       []string
+	PerProject bool
+}
 
 // Survey is the result of an inspection.
 type Survey struct {
@@ -162,11 +167,22 @@ func (s *surveyor) read(name string) (string, bool) {
 
 func (s *surveyor) note(text string) { s.survey.Notes = append(s.survey.Notes, text) }
 
-func (s *surveyor) probe(name, run string) string {
-	if !slices.ContainsFunc(s.probes, func(p Probe) bool { return p.Name == name }) {
-		s.probes = append(s.probes, Probe{name, run})
+func (s *surveyor) probe(name, run string) string { return s.addProbe(Probe{Name: name, Run: run}) }
+
+// addProbe adds a probe, under a name of its own if one of that name is another one.
+func (s *surveyor) addProbe(p Probe) string {
+	base := p.Name
+	for n := 2; ; n++ {
+		i := slices.IndexFunc(s.probes, func(o Probe) bool { return o.Name == p.Name })
+		if i < 0 {
+			s.probes = append(s.probes, p)
+			return p.Name
+		}
+		if o := s.probes[i]; o.Run == p.Run && slices.Equal(o.Reads, p.Reads) && slices.Equal(o.Dirs, p.Dirs) {
+			return p.Name
+		}
+		p.Name = fmt.Sprintf("%s-%d", base, n)
 	}
-	return name
 }
 
 // named returns the files with that base name, those nearest to the root first.

@@ -97,26 +97,12 @@ func (s *surveyor) npmPackage(m npmPackage) {
 	if m.dir != "." {
 		p.Offers = []string{"**", "!**/*.test.*", "!**/*.spec.*", "!**/__tests__/**", "!test/**", "!tests/**", "!**/*.md"}
 	}
-	probe := s.probe("node", "node --version")
-	var locks []string
-	for d := m.dir; ; d = path.Dir(d) {
-		for _, lock := range []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml"} {
-			if name := path.Join(d, lock); s.files[name] && d != m.dir {
-				locks = append(locks, "repo:"+name)
-			}
-		}
-		// Configuration files at the root that packages share.
-		for _, conf := range []string{"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json",
-			".eslintrc.js", "eslint.config.js", "eslint.config.mjs", "jest.config.js", "vitest.config.ts"} {
-			if name := path.Join(d, conf); s.files[name] && d != m.dir {
-				locks = append(locks, "repo:"+name)
-			}
-		}
-		if d == "." {
-			break
-		}
+	probes := []string{s.probe("node", "node --version")}
+	installed := s.installed(m)
+	if installed != "" {
+		probes = append(probes, installed)
 	}
-	slices.Sort(locks)
+	shared := s.npmShared(m.dir, installed == "")
 	tool := s.npmTool(m.dir)
 	for _, name := range sortedKeys(m.Scripts) {
 		if attached(name, m.Scripts) {
@@ -126,9 +112,87 @@ func (s *surveyor) npmPackage(m npmPackage) {
 			Name: plainName(
 				name,
 			), Run: tool + " " + shellWord(name), From: fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
-			Script: m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name], Reads: locks, Probes: []string{probe},
+			Script: m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name], Reads: shared, Probes: probes,
 		})
 	}
+}
+
+// npmShared returns the files above a package that its scripts may depend on:
+// configurations that packages share and, with locks, lock files.
+func (s *surveyor) npmShared(own string, locks bool) (out []string) {
+	names := []string{
+		"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json", ".eslintrc.js", "eslint.config.js",
+		"eslint.config.mjs", "jest.config.js", "vitest.config.ts",
+	}
+	if locks {
+		names = append(names, "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml")
+	}
+	for d := own; ; d = path.Dir(d) {
+		for _, name := range names {
+			if f := path.Join(d, name); s.files[f] && d != own {
+				out = append(out, "repo:"+f)
+			}
+		}
+		if d == "." {
+			break
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// installed returns a probe for the packages that npm installed for a package, if a lock
+// file says that there are some: what its scripts depend on is then its own part of the
+// lock file, and a sealed script finds them.
+func (s *surveyor) installed(m npmPackage) string {
+	if len(m.Dependencies)+len(m.DevDependencies)+len(m.Optional) == 0 {
+		return ""
+	}
+	for d := m.dir; ; d = path.Dir(d) {
+		if text, ok := s.read(path.Join(d, "package-lock.json")); ok && s.files[path.Join(d, "package-lock.json")] {
+			if !hasPackages(text) {
+				return ""
+			}
+			where := func(name string) string {
+				if d == "." && m.dir == "." {
+					return name
+				}
+				return "repo:" + path.Join(d, name)
+			}
+			p := Probe{
+				Name: "packages", Run: "npm ls --all --json", PerProject: true, Dirs: []string{where("node_modules")},
+				Reads: []string{"package.json", where("package-lock.json"), where("node_modules/.package-lock.json")},
+			}
+			if d != m.dir {
+				p.Dirs = append(p.Dirs, "node_modules")
+			} else if d != "." {
+				p.Dirs, p.Reads = []string{"node_modules"}, []string{"package.json", "package-lock.json", "node_modules/.package-lock.json"}
+			}
+			return s.addProbe(p)
+		}
+		if d == "." {
+			return ""
+		}
+	}
+}
+
+// hasPackages tells whether a lock file names packages that are installed, and not only
+// those of a workspace.
+func hasPackages(lock string) bool {
+	var l struct {
+		Packages map[string]struct {
+			Link bool `json:"link"`
+		} `json:"packages"`
+	}
+	if json.Unmarshal([]byte(lock), &l) != nil {
+		return false
+	}
+	for name, p := range l.Packages {
+		if strings.Contains(name, "node_modules/") && !p.Link {
+			return true
+		}
+	}
+	return false
 }
 
 // npmTool is the program that matches the lock file.

@@ -312,7 +312,14 @@ func (w *proposer) root() {
 		if !w.counts(p.Name) || (w.old != nil && w.old.Probes[p.Name] != nil) {
 			continue
 		}
-		x.table("probe."+p.Name, "run   = "+quote(p.Run)+"\nreads = []\n")
+		var t text
+		t.key("run", p.Run)
+		t.always("reads", p.Reads)
+		t.list("dirs", p.Dirs)
+		if p.PerProject {
+			t.key("per", "project")
+		}
+		x.table("probe."+p.Name, t.aligned())
 	}
 	w.settings(x)
 	for _, kind := range w.out.Kinds {

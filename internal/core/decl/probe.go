@@ -29,10 +29,11 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		r.fail(per.Pos, `write "project", or leave it out to run it once per repository`, "per = %q is not valid", per.Text)
 	}
 	for _, it := range dirs.Items {
-		if !strings.HasPrefix(it.Text, "/") && !strings.HasPrefix(it.Text, "home:") {
+		if !isToolDir(it.Text, p.PerProject) {
 			r.fail(
 				it.Pos,
-				`write an absolute path, or "home:…" for one below the home directory`,
+				`write an absolute path, "home:…" for one below the home directory, "repo:…" for one of the repository, or, with `+
+					`per = "project", one of the project`,
 				"%q is not the directory of a toolchain",
 				it.Text,
 			)
@@ -51,6 +52,16 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		}
 	}
 	l.repo.Probes[name] = p
+}
+
+// isToolDir tells whether a text names a directory that a probe may have. Those of the
+// repository stay in it.
+func isToolDir(text string, perProject bool) bool {
+	if strings.HasPrefix(text, "/") || strings.HasPrefix(text, "home:") {
+		return true
+	}
+	rest, fromRoot := strings.CutPrefix(text, "repo:")
+	return fs.ValidPath(rest) && rest != "." && (fromRoot || perProject) && !strings.ContainsAny(rest, `*?[]{}\:`)
 }
 
 // template checks that a kind's template is a directory of the repository.

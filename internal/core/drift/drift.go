@@ -142,7 +142,7 @@ func (c *comparison) read(p string) {
 	if owner == t.Project {
 		line = c.rel(p)
 	}
-	if why := scanned(t.Decl.Run.String(), p); why != "" {
+	if why := scanned(t.Decl.Run.String(), p); why != "" && (owner != t.Project || path.Base(p) != "package.json") {
 		c.note(Finding{Key: "opens", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Opens), Why: "it opened " + p + ": " + why}, p)
 		return
 	}
@@ -178,6 +178,11 @@ func (c *comparison) outside(p string, cache bool, home string) {
 	if rel, ok := strings.CutPrefix(dir, home+"/"); ok && (cache || strings.HasPrefix(rel, ".cache/")) {
 		c.note(Finding{Key: "scratch", Line: fmt.Sprintf("%q", "home:"+rel), At: c.at(c.t.Decl.Scratch),
 			Why: "it uses " + dir + ", outside the repository, as a cache"}, p)
+		return
+	}
+	if dir == home { // everything a person has is below it
+		c.note(Finding{Key: "probes", Line: "a probe that prints what matters of " + p, At: c.at(c.t.Decl.Probes),
+			Why: "it read " + p + ", which is a person's own"}, p)
 		return
 	}
 	c.note(Finding{Key: "probes", Line: "a probe with dirs = [" + fmt.Sprintf("%q", dir) + "]", At: c.at(c.t.Decl.Probes),

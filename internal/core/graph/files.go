@@ -194,7 +194,7 @@ func isDeclaration(name string) bool {
 }
 
 // IgnoredStarts returns the directories or files, from the root, at which the
-// positive patterns of tasks and offers start: files that the repository's
+// positive patterns of tasks, probes and offers start: files that the repository's
 // ignore files exclude are searched only there.
 func (g *Graph) IgnoredStarts() []string {
 	set := map[string]bool{}
@@ -204,6 +204,19 @@ func (g *Graph) IgnoredStarts() []string {
 				start = path.Join(p.Dir, start)
 			}
 			set[start] = true
+		}
+	}
+	for _, probe := range g.Repo.Probes {
+		for _, r := range probe.Reads {
+			switch {
+			case r.Negated:
+			case r.Scope == decl.Root:
+				add(nil, r.Pattern)
+			default:
+				for _, p := range g.Projects {
+					add(p, r.Pattern)
+				}
+			}
 		}
 	}
 	for _, p := range g.Projects {

@@ -56,27 +56,11 @@ var ErrChanged = errors.New("changed while it was copied")
 func NewStaging(t *graph.Task, dir string, env environment.Environment, moving bool) *Staging {
 	st := &Staging{task: t, stage: Stage{Dir: dir, Work: filepath.FromSlash(t.Project.Dir), Network: t.Network, Moving: moving}}
 	home, _ := env.Lookup("HOME")
-	for _, d := range ToolDirs(t, home) {
-		st.stage.Readable = append(st.stage.Readable, resolveLinks(d))
-	}
+	toolDirs(t, home, func(d string) { st.stage.Readable = append(st.stage.Readable, resolveLinks(d)) }, func(string) {})
 	for _, d := range t.HomeScratch {
 		st.stage.Writable = append(st.stage.Writable, resolveLinks(filepath.Join(home, filepath.FromSlash(d))))
 	}
 	return st
-}
-
-// ToolDirs returns the directories of the toolchains that a task's probes name.
-func ToolDirs(t *graph.Task, home string) []string {
-	var out []string
-	for _, p := range t.Decl.Probes.Items {
-		for _, d := range t.Graph().Repo.Probes[p.Text].Dirs {
-			if rel, ok := strings.CutPrefix(d, "home:"); ok {
-				d = filepath.Join(home, filepath.FromSlash(rel))
-			}
-			out = append(out, d)
-		}
-	}
-	return out
 }
 
 // resolveLinks returns a path without links, or unchanged if it does not exist.
@@ -125,6 +109,9 @@ func (st *Staging) Begin(ctx context.Context) error {
 		}
 	}
 	if err := st.moveScratchIn(); err != nil {
+		return err
+	}
+	if err := st.mirrorTools(); err != nil {
 		return err
 	}
 	return st.linkHome()

@@ -53,7 +53,9 @@ func (w *Watch) Findings(reads listing.List) []drift.Finding {
 			continue
 		}
 		if rel, ok := below(w.Root, p); ok {
-			seen.Read = append(seen.Read, rel)
+			if !w.isTool(rel) {
+				seen.Read = append(seen.Read, rel)
+			}
 		} else if !System(p) && !w.isExpected(p, home) {
 			seen.Outside = append(seen.Outside, p)
 		}
@@ -79,10 +81,14 @@ func (w *Watch) isExpected(p, home string) bool {
 	for _, d := range w.Task.HomeScratch {
 		dirs = append(dirs, resolveLinks(filepath.Join(home, filepath.FromSlash(d))))
 	}
-	for _, d := range ToolDirs(w.Task, home) {
-		dirs = append(dirs, resolveLinks(d))
-	}
+	toolDirs(w.Task, home, func(d string) { dirs = append(dirs, resolveLinks(d)) }, func(string) {})
 	return slices.ContainsFunc(dirs, func(d string) bool { _, ok := below(d, p); return ok })
+}
+
+// isTool tells whether a path of the repository belongs to a toolchain of the task.
+func (w *Watch) isTool(rel string) (is bool) {
+	toolDirs(w.Task, "", func(string) {}, func(dir string) { is = is || strings.HasPrefix(rel, dir+"/") })
+	return is
 }
 
 func below(dir, p string) (rel string, ok bool) {
