@@ -90,9 +90,10 @@ func (m *declaring) misjudged(e manifest.Entry) string {
 	users := m.Users(e.Name)
 	switch {
 	case e.Scope == manifest.Indirect && !users.None():
-		return fmt.Sprintf("%q is imported by %s: remove // indirect", e.Name, cmp.Or(users.Code, users.Test).File)
-	case m.Words.Development == "":
-	case e.Scope == manifest.Shipped && users.Code == nil && users.Types == nil && users.Test != nil && !m.Mentions(e.Name):
+		first := cmp.Or(users.Code, users.Test, users.Types, users.Uncertain)
+		return fmt.Sprintf("%q is imported by %s: remove // indirect", e.Name, first.File)
+	case m.Words.Development == "" || m.IsDeclaredTwice(e):
+	case e.Scope == manifest.Shipped && users == (manifest.Users{Test: users.Test}) && users.Test != nil && !m.Mentions(e.Name):
 		return fmt.Sprintf("%q is used only in %s: move it to %s", e.Name, path.Base(users.Test.File), m.Words.Development)
 	case e.Scope == manifest.Development && users.Code != nil && !m.Bundled:
 		return fmt.Sprintf(

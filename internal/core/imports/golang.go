@@ -32,7 +32,8 @@ func readGoHead(name, text string) File {
 		return File{Broken: true}
 	}
 	r.out.Package = pkg
-	r.out.Generated = isGenerated(text[:start]) && generatedGo.MatchString(text[:start]) || isIgnored(text[:start])
+	r.out.Generated = strings.Contains(text[:start], "DO NOT EDIT") && generatedGo.MatchString(text[:start]) ||
+		isIgnored(text[:start])
 	r.declarations()
 	if r.broken {
 		return File{Broken: true}

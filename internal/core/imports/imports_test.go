@@ -48,6 +48,10 @@ func TestImportsAreReadInEachLanguage(t *testing.T) {
 			"t:1:24 types, u:2:32 types, v:3:27, w:4:18, x:5:24 types"},
 		{"a.ts", "import type { T } from 't';\nimport { t } from 't';\nimport { type } from 'u';\nimport { type as v } from 'v';\nimport {} from 'w';\n", "t:1:24, u:3:22, v:4:27, w:5:16"},
 		{"a.jsx", "import a from 'a';\nconst b = <p>don't</p>;\nconst c = require('c');\n", "a:1:15, c:3:19"},
+		{"a.js", "try { const a = require('a'); `${x}` } catch (e) { require('b') }\nconst c = require('c');\n", "a:1:25 optional, b:1:60 optional, c:2:19"},
+		{"bin/a", "#!/usr/bin/env node\nrequire('a');\n", "a:2:9"},
+		{"bin/a", "#!/usr/bin/python3\nimport a\n", "a:2:8"},
+		{"bin/a", "\x7fELF import a", ""},
 		{"a.txt", "import a", ""},
 	} {
 		if got := described(Read(c.name, c.text)); got != c.want {

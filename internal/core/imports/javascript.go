@@ -10,9 +10,11 @@ import (
 )
 
 // IsScript tells whether a file is JavaScript, TypeScript, or a component with a
-// script, by its name.
+// script, by its name; a program in a directory bin may be one.
 func IsScript(name string) bool {
 	switch path.Ext(name) {
+	case "":
+		return isProgram(name)
 	case ".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".svelte", ".vue":
 		return true
 	}
@@ -84,6 +86,9 @@ type scriptReader struct {
 	before    [3]js.TokenType // the last tokens, the newest first
 	end       int             // what is after it imports nothing
 	statement []word          // since the last import or export
+	depth     int             // of braces
+	tries     []int           // the depths of the try and catch blocks around it
+	trying    bool            // such a block begins with the next brace
 	seen      map[string]int  // where a specifier is in the list of imports
 	out       *File
 }
@@ -119,6 +124,7 @@ func (r *scriptReader) run() {
 
 func (r *scriptReader) follow(tt js.TokenType, data []byte) {
 	r.before = [3]js.TokenType{tt, r.before[0], r.before[1]}
+	r.block(tt)
 	switch {
 	case tt == js.ImportToken || tt == js.ExportToken:
 		r.statement = append(r.statement[:0], word{tt, ""})
@@ -136,14 +142,32 @@ func (r *scriptReader) follow(tt js.TokenType, data []byte) {
 	}
 }
 
+// block follows the blocks of try and catch: what is loaded there may be missing.
+func (r *scriptReader) block(tt js.TokenType) {
+	switch tt {
+	case js.TryToken, js.CatchToken:
+		r.trying = true
+	case js.OpenBraceToken, js.TemplateStartToken:
+		if r.depth++; r.trying {
+			r.tries, r.trying = append(r.tries, r.depth), false
+		}
+	case js.CloseBraceToken, js.TemplateEndToken:
+		if n := len(r.tries); n > 0 && r.tries[n-1] == r.depth {
+			r.tries = r.tries[:n-1]
+		}
+		r.depth--
+	}
+}
+
 func (r *scriptReader) found(start int, spec string) {
-	types := importsTypes(r.statement)
+	types, optional := importsTypes(r.statement), len(r.tries) > 0
 	if i, ok := r.seen[spec]; ok {
-		r.out.Imports[i].Types = r.out.Imports[i].Types && types
+		have := &r.out.Imports[i]
+		have.Types, have.Optional = have.Types && types, have.Optional && optional
 		return
 	}
 	x := at(r.text, start, spec)
-	x.Types = types
+	x.Types, x.Optional = types, optional
 	r.seen[spec] = len(r.out.Imports)
 	r.out.Imports = append(r.out.Imports, x)
 }

@@ -139,13 +139,20 @@ func (m *Manifest) Entry(name string) *Entry {
 	return &m.Entries[i]
 }
 
+// IsDeclaredTwice tells whether a package is in another list, too: as a peer, such as one
+// that is installed for tests.
+func (m *Manifest) IsDeclaredTwice(e Entry) bool {
+	return slices.ContainsFunc(m.Entries, func(o Entry) bool { return o.Name == e.Name && o.Scope != e.Scope })
+}
+
 // Mentions tells whether a package is used without an import: run, configured, or
 // named in another way.
 func (m *Manifest) Mentions(name string) bool { return m.mentioned != nil && m.mentioned(name) }
 
-// Users are the first files that import a package: one that is shipped, one that is
-// not, and one that uses only its types. Each is nil if there is none.
-type Users struct{ Code, Test, Types *Use }
+// Users are the first files that import a package: one that is shipped and needs it,
+// one that is not shipped, one that uses only its types, and one that a program wrote or
+// that does without. Each is nil if there is none.
+type Users struct{ Code, Test, Types, Uncertain *Use }
 
 // Users returns who imports a package.
 func (m *Manifest) Users(name string) (u Users) {
@@ -160,6 +167,8 @@ func (m *Manifest) Users(name string) (u Users) {
 			of = &u.Test
 		case use.Types:
 			of = &u.Types
+		case !use.Certain:
+			of = &u.Uncertain
 		}
 		if *of == nil {
 			*of = use
@@ -169,7 +178,7 @@ func (m *Manifest) Users(name string) (u Users) {
 }
 
 // None tells whether nothing imports it.
-func (u Users) None() bool { return u.Code == nil && u.Test == nil && u.Types == nil }
+func (u Users) None() bool { return u == Users{} }
 
 // Repo is a repository as ecosystems see it. It is used by one goroutine.
 type Repo struct {

@@ -21,7 +21,7 @@ func (npm) Name() string { return "npm" }
 // https://docs.npmjs.com/cli/configuring-npm/package-json.
 var npmLists = map[string]Scope{
 	"dependencies": Shipped, "devDependencies": Development, "peerDependencies": Other, "optionalDependencies": Other,
-	"bundleDependencies": Other,
+	"bundleDependencies": Other, "peerDependenciesMeta": Other,
 }
 
 // npmPackage is a package.json with the directory that it governs.
@@ -30,6 +30,7 @@ type npmPackage struct {
 	name      string
 	private   bool
 	scripts   string // all of them
+	entry     string // what it says of the files that others use
 	lists     []jsonList
 	entries   []Entry
 	declared  map[string]bool // the names of the entries
@@ -87,7 +88,11 @@ func newNPMSurvey(r *Repo) *npmSurvey {
 			p.entries[i].Local = s.names[p.entries[i].Name]
 		}
 	}
-	s.files = r.governed(dirsOf(r.named("package.json")), func(f string) bool { return imports.IsScript(f) || isSheet(f) })
+	dirs := map[string]bool{}
+	for _, p := range s.all {
+		dirs[p.dir] = true
+	}
+	s.files = r.governed(dirs, func(f string) bool { return imports.IsScript(f) || isSheet(f) })
 	if len(s.all) > 0 {
 		s.readLocks()
 		s.findConfigs()
@@ -122,19 +127,26 @@ func (s *npmSurvey) readLocks() {
 // packages of the repository are none.
 func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 	src := s.Imports.Of(file)
-	isTest := sync.OnceValue(func() bool { return testFile.MatchString(file) || hasWord(p.scripts, path.Base(file)) })
+	within := strings.TrimPrefix(file, p.dir+"/")
+	isTest := sync.OnceValue(
+		func() bool { return testFile.MatchString(within) || runsFile(p.scripts, within) && !p.isEntry(within) },
+	)
+	isTypes := typesFile.MatchString(file)
 	for _, x := range src.Imports {
 		name := packageOf(x.Spec)
 		if name == "" || name == p.name || !p.declared[name] && (s.isProvided(p, name, x.Spec) || s.names[name]) {
 			continue
 		}
 		out = append(out, Use{
-			Name: name, File: file, Line: x.Line, Column: x.Column, Certain: !src.Generated, Types: x.Types,
-			Test: isTest(),
+			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types || isTypes, Test: isTest(),
+			Certain: !src.Generated && !x.Optional && !builtFile.MatchString(within),
 		})
 	}
 	return out
 }
+
+// isEntry tells whether a file is named in a manifest as what the package consists of.
+func (p npmPackage) isEntry(file string) bool { return hasWord(p.entry, file) }
 
 // isProvided tells whether a package that a manifest does not have comes from
 // elsewhere: only its types are there, a package around this one has it, such as the
@@ -152,10 +164,36 @@ func (s *npmSurvey) isProvided(p npmPackage, name, spec string) bool {
 	return s.isAlias(p, spec)
 }
 
-// testFile matches files that are not shipped: tests, stories, configurations of
-// tools, declarations of types.
-var testFile = regexp.MustCompile(`(^|/)(__tests__|__mocks__|tests?|e2e|spec|stories)/` +
-	`|\.(test|spec|stories|bench|e2e)\.[a-z]+$|\.config\.[a-z]+$|\.d\.[mc]?ts$|(^|/)[^/]*rc\.[mc]?js$`)
+// testFile matches files that are not shipped: tests, stories, measurements, examples,
+// scripts, configurations of tools.
+var testFile = regexp.MustCompile(
+	`(^|/)(__tests__|__mocks__|tests?|e2e|spec|stories|bench(marks?)?|perf|examples?|demos?|docs?|scripts)/` +
+		`|\.(test|spec|stories|bench|e2e|example)\.[a-z]+$|\.config\.[a-z]+$|(^|/)[^/]*rc\.[mc]?js$`,
+)
+
+var (
+	typesFile = regexp.MustCompile(`\.d\.[mc]?ts$`)
+	// builtFile matches files that a bundler wrote.
+	builtFile = regexp.MustCompile(`(^|/)(dist|build|out|umd|cjs|esm)/|\.min\.[mc]?js$`)
+)
+
+// runsFile tells whether scripts run a file, given from the directory of the package.
+func runsFile(scripts, file string) bool {
+	for at := 0; ; {
+		i := strings.Index(scripts[at:], file)
+		if i < 0 {
+			return false
+		}
+		i += at
+		end := i + len(file)
+		before := strings.TrimSuffix(scripts[:i], "./")
+		starts := before == "" || strings.ContainsAny(before[len(before)-1:], " \t\n'\"=;&|(")
+		if starts && (end == len(scripts) || strings.ContainsAny(scripts[end:end+1], " \t\n'\";&|)")) {
+			return true
+		}
+		at = end
+	}
+}
 
 var packageName = regexp.MustCompile(`^(@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9-][a-z0-9._~-]*$`)
 

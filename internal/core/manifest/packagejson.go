@@ -17,11 +17,18 @@ func readPackage(file, text string) (npmPackage, bool) {
 		Name    string            `json:"name"`
 		Private bool              `json:"private"`
 		Scripts map[string]string `json:"scripts"`
+		Main    json.RawMessage   `json:"main"`
+		Module  json.RawMessage   `json:"module"`
+		Bin     json.RawMessage   `json:"bin"`
+		Exports json.RawMessage   `json:"exports"`
 	}
 	if json.Unmarshal([]byte(text), &head) != nil {
 		return p, false
 	}
 	p.name, p.private = head.Name, head.Private
+	for _, e := range []json.RawMessage{head.Main, head.Module, head.Bin, head.Exports} {
+		p.entry += string(e) + "\n"
+	}
 	for _, s := range head.Scripts {
 		p.scripts += s + "\n"
 	}
@@ -45,6 +52,9 @@ func readPackage(file, text string) (npmPackage, bool) {
 		if !p.readList(d, text, list) {
 			return p, false
 		}
+	}
+	if p.name == "" && p.entries == nil && p.scripts == "" {
+		return p, false // it only says how the files beside it are read
 	}
 	p.declared = map[string]bool{}
 	for i := range p.entries {
