@@ -135,7 +135,7 @@ func (in *Inspection) declared(r *relations, t *graph.Task) {
 		if x.Scope != decl.Root || x.Negated {
 			continue
 		}
-		if start := x.Pattern.LiteralStart(); start != "" {
+		if start := x.Pattern.LiteralStart(); start != "" && !isManifest(start) {
 			r.add(
 				t.Project,
 				g.Owner(strings.TrimSuffix(start, "/")+"/x"),
@@ -149,6 +149,15 @@ func (in *Inspection) declared(r *relations, t *graph.Task) {
 			r.add(t.Project, g.Project(project), fmt.Sprintf("%s runs after %s@%s", t.Addr(), task, project))
 		}
 	}
+}
+
+// isManifest tells whether a file says what a module is, and is no part of what it
+// offers: to read it is no use of its project.
+func isManifest(file string) bool {
+	return slices.Contains(
+		[]string{"go.mod", "go.sum", "go.work", "package.json", "package-lock.json", "Cargo.toml", "Cargo.lock"},
+		path.Base(file),
+	)
 }
 
 // needsMissing finds projects that use another one without naming it in needs,

@@ -67,7 +67,7 @@ func versionDiffers(in *Inspection) (out []Finding) {
 		m := &in.manifests[i]
 		for _, e := range m.Entries {
 			isPinned := in.pins[m.Ecosystem][e.Name].Version != ""
-			if e.Scope != manifest.Other && e.Scope != manifest.Indirect && !isPinned && hasVersion(e) {
+			if e.Scope != manifest.Other && e.Scope != manifest.Indirect && !isPinned && !e.Local && hasVersion(e) {
 				byName[Package{m.Ecosystem, e.Name}] = append(byName[Package{m.Ecosystem, e.Name}], versioned{m, e})
 			}
 		}

@@ -91,10 +91,10 @@ func (mod goModule) entry(text string, mods []goModule, r *modfile.Require) Entr
 	return e
 }
 
-// isLocal tells whether a module is one of the repository, or a directory replaces it in
-// all versions.
+// isLocal tells whether a workspace provides a module, or a directory replaces it in all
+// versions.
 func (mod goModule) isLocal(mods []goModule, name string) bool {
-	return slices.ContainsFunc(mods, func(m goModule) bool { return m.Module.Mod.Path == name }) ||
+	return slices.ContainsFunc(mods, func(m goModule) bool { return m.Module.Mod.Path == name && mod.sharesWorkspace(m) }) ||
 		slices.ContainsFunc(mod.Replace, func(x *modfile.Replace) bool {
 			return x.Old.Path == name && x.Old.Version == "" && modfile.IsDirectoryPath(x.New.Path)
 		})
