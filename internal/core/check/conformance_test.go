@@ -92,8 +92,9 @@ var conformance = map[string]conforming{
 		files: map[string]string{
 			"Cargo.toml": "[package]\nname = \"desk\"\n\n[dependencies]\nidle = \"1.0\"\nused = { version = \"1.2.0\", features = [\"fog\"] } # kept\n" +
 				"tested = \"1.0\"\nlow-level = \"1.0\"\n\n[dev-dependencies]\nearly = \"1.0\"\nrunner = \"1.0\"\n\n[build-dependencies]\nmaker = \"1.0\"\n",
-			"src/main.rs":    "// use comment::x;\nmod tide;\nuse std::fmt;\nuse absent::Thing;\nuse early::{a, b};\nuse tide::Ebb;\nconst S: &str = \"use text::x;\";\nfn main() { used::run(); low_level::go(); }\n",
+			"src/main.rs":    "// use comment::x;\nmod tide;\nuse std::fmt;\nuse absent::Thing;\nuse early::{a, b};\nuse tide::Ebb;\n#[cfg(test)] mod mocks;\nconst S: &str = \"use text::x;\";\nfn main() { used::run(); low_level::go(); }\n",
 			"src/tide.rs":    "pub struct Ebb;\n#[cfg(test)]\nmod tests {\n    use tested::check;\n    use super::*;\n}\n",
+			"src/mocks.rs":   "use runner::go;\n",
 			"src/gen.rs":     "// @generated\nuse generated::x;\n",
 			"tests/whole.rs": "use runner::go;\nuse desk::x;\n",
 		},

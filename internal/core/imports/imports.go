@@ -33,6 +33,8 @@ type File struct {
 	Mentions []string
 	// Defines are modules that the file makes: their names are no packages.
 	Defines []string
+	// TestModules are modules in files of their own that are compiled for tests only.
+	TestModules []string
 	// Generated tells that a program wrote the file, or that it is not part of its
 	// package: what it imports is used, and need not be declared.
 	Generated bool

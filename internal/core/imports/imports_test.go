@@ -44,6 +44,9 @@ func TestImportsAreReadInEachLanguage(t *testing.T) {
 		{"a.rs", "fn f<'a>(x: &'a str) {}\n#[cfg(test)]\nmod tests {\n  use proptest::x;\n  use serde::y;\n}\nuse serde::z;\n", "proptest:4:7 test, serde:5:7"},
 		{"a.rs", "#[cfg(test)]\nuse one::x;\n#[cfg(not(test))]\nuse two::x;\nuse Shape::*;\n", "one:2:5 test, two:4:5"},
 
+		{"a.rs", "#[test]\nfn t() {\n  use one::x;\n}\nfn f() { quote! { use two::x; } use three::x; }\n#[cfg(doctest)]\nextern crate four;\n", "one:3:7 test, two:5:23 optional, three:5:37, four:7:14 test"},
+		{"a.rs", "#![feature(rustc_private)]\nextern crate rustc_ast;\n", "rustc_ast:2:14 optional"},
+
 		{"a.ts", "import type { T } from 't';\nimport { type A, type B } from 'u';\nimport { type C, d } from 'v';\nimport type from 'w';\nexport type { E } from 'x';\n",
 			"t:1:24 types, u:2:32 types, v:3:27, w:4:18, x:5:24 types"},
 		{"a.ts", "import type { T } from 't';\nimport { t } from 't';\nimport { type } from 'u';\nimport { type as v } from 'v';\nimport {} from 'w';\n", "t:1:24, u:3:22, v:4:27, w:5:16"},

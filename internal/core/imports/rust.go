@@ -103,9 +103,11 @@ type rustReader struct {
 	out   *File
 	seen  map[string]int
 
-	depth   int // of braces
+	depth   int // of braces and other brackets
 	test    int // the depth at which code for tests started; 0: it is no such code
+	macro   int // the depth at which what a macro takes started; 0: it is no such code
 	pending bool
+	private bool // it uses crates of the compiler
 }
 
 func (r *rustReader) word(i int) string {
@@ -116,21 +118,15 @@ func (r *rustReader) word(i int) string {
 }
 
 func (r *rustReader) run() {
+	r.private = strings.Contains(r.text, "rustc_private")
 	for i := 0; i < len(r.words); i++ {
 		switch w := r.words[i].text; w {
 		case "#":
 			r.pending = r.pending || r.isForTests(i)
-		case "{":
-			r.depth++
-			if r.pending && r.test == 0 {
-				r.test = r.depth
-			}
-			r.pending = false
-		case "}":
-			if r.depth == r.test {
-				r.test = 0
-			}
-			r.depth = max(r.depth-1, 0)
+		case "{", "(", "[":
+			r.open(i)
+		case "}", ")", "]":
+			r.close()
 		case ";":
 			r.pending = false
 		case "use":
@@ -138,10 +134,13 @@ func (r *rustReader) run() {
 			i = r.end(i) - 1
 		case "crate":
 			if r.word(i-1) == "extern" {
-				r.add(i + 1)
+				r.add(i+1, r.private || strings.HasPrefix(r.word(i+1), "rustc_"))
 			}
 		case "mod":
 			r.define(r.word(i + 1))
+			if r.word(i+2) == ";" && (r.pending || r.test > 0) {
+				r.out.TestModules = append(r.out.TestModules, strings.Clone(r.word(i+1)))
+			}
 		case "::":
 			if name := r.word(i - 1); rustName.MatchString(name) && r.word(i-2) != "::" {
 				r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
@@ -150,21 +149,45 @@ func (r *rustReader) run() {
 	}
 }
 
+func (r *rustReader) open(i int) {
+	r.depth++
+	if r.word(i) == "{" && r.pending {
+		if r.test == 0 {
+			r.test = r.depth
+		}
+		r.pending = false
+	}
+	if r.word(i-1) == "!" && rustName.MatchString(r.word(i-2)) && r.macro == 0 {
+		r.macro = r.depth
+	}
+}
+
+func (r *rustReader) close() {
+	if r.depth == r.test {
+		r.test = 0
+	}
+	if r.depth == r.macro {
+		r.macro = 0
+	}
+	r.depth = max(r.depth-1, 0)
+}
+
 // isForTests tells whether an attribute starts here that keeps what follows for tests:
-// #[cfg(test)], or with other conditions.
+// #[cfg(test)], also with other conditions, #[test] and the like.
 func (r *rustReader) isForTests(i int) bool {
-	if r.word(i+1) != "[" || r.word(i+2) != "cfg" {
+	if r.word(i+1) != "[" {
 		return false
 	}
+	is := false
 	for ; i < len(r.words) && r.word(i) != "]"; i++ {
 		switch r.word(i) {
 		case "not":
 			return false
-		case "test":
-			return true
+		case "test", "doctest", "bench":
+			is = true
 		}
 	}
-	return false
+	return is
 }
 
 // end returns where the declaration that starts at a word ends.
@@ -182,7 +205,7 @@ func (r *rustReader) paths(i int) {
 		i++
 	}
 	if r.word(i) != "{" {
-		r.add(i)
+		r.add(i, false)
 	}
 	for n, depth := i, 0; n < end; n++ {
 		switch w := r.word(n); {
@@ -195,7 +218,7 @@ func (r *rustReader) paths(i int) {
 		next := r.word(n + 1)
 		switch {
 		case isFirst:
-			r.add(n)
+			r.add(n, false)
 		case n > i && rustName.MatchString(r.word(n)) && (next == ";" || next == "," || next == "}"):
 			r.define(r.word(n)) // what the declaration makes known here
 		}
@@ -208,19 +231,22 @@ func (r *rustReader) define(name string) {
 	}
 }
 
-// add adds the crate that a word names; names with capitals are types.
-func (r *rustReader) add(i int) {
+// add adds the crate that a word names; names with capitals are types. What a macro takes
+// need not be code of this crate.
+func (r *rustReader) add(i int, optional bool) {
+	optional = optional || r.macro > 0
 	name := r.word(i)
 	if !rustName.MatchString(name) || strings.ToLower(name) != name || name == "_" {
 		return
 	}
 	test := r.test > 0 || r.pending
 	if n, ok := r.seen[name]; ok {
-		r.out.Imports[n].Test = r.out.Imports[n].Test && test
+		have := &r.out.Imports[n]
+		have.Test, have.Optional = have.Test && test, have.Optional && optional
 		return
 	}
 	r.seen[name] = len(r.out.Imports)
 	x := at(r.text, r.words[i].at, name)
-	x.Test = test
+	x.Test, x.Optional = test, optional
 	r.out.Imports = append(r.out.Imports, x)
 }

@@ -31,7 +31,7 @@ type crate struct {
 // rustStandard are the crates that every program has.
 var rustStandard = []string{"std", "core", "alloc", "proc_macro", "test", "crate", "self", "super"}
 
-var rustTest = regexp.MustCompile(`(^|/)(tests|benches|examples)/|(^|/)tests?\.rs$`)
+var rustTest = regexp.MustCompile(`(^|/)(tests?|benches|examples)/|(^|/)tests?\.rs$`)
 
 func (cargo) Manifests(r *Repo) (out []Manifest) {
 	var all []*crate
@@ -58,8 +58,10 @@ func (cargo) Manifests(r *Repo) (out []Manifest) {
 				defined[d] = true
 			}
 		}
+		tests := r.rustTests(files[c.dir])
 		for _, f := range files[c.dir] {
-			m.Uses = append(m.Uses, r.rustUses(c, defined, f)...)
+			isTest := slices.ContainsFunc(tests, func(at string) bool { return f == at+".rs" || strings.HasPrefix(f, at+"/") })
+			m.Uses = append(m.Uses, r.rustUses(c, defined, f, isTest)...)
 		}
 		out = append(out, m)
 	}
@@ -206,10 +208,25 @@ func cargoOrder(file, text string, list []*cargoEntry) (out []Misplaced) {
 	return out
 }
 
+// rustTests returns the modules of files that are compiled for tests only, as their paths
+// without an ending.
+func (r *Repo) rustTests(files []string) (out []string) {
+	for _, f := range files {
+		dir := path.Dir(f)
+		if base := path.Base(f); base != "mod.rs" && base != "lib.rs" && base != "main.rs" {
+			dir = strings.TrimSuffix(f, ".rs")
+		}
+		for _, m := range r.Imports.Of(f).TestModules {
+			out = append(out, path.Join(dir, m))
+		}
+	}
+	return out
+}
+
 // rustUses returns the crates that a file uses, by the names of their entries or, if
 // there is none, as code names them. Crates of the language and of the repository, and
 // modules, are none.
-func (r *Repo) rustUses(c *crate, defined map[string]bool, file string) (out []Use) {
+func (r *Repo) rustUses(c *crate, defined map[string]bool, file string, isTest bool) (out []Use) {
 	src := r.Imports.Of(file)
 	within := strings.TrimPrefix(file, c.dir+"/")
 	for _, x := range src.Imports {
@@ -218,8 +235,8 @@ func (r *Repo) rustUses(c *crate, defined map[string]bool, file string) (out []U
 			continue
 		}
 		out = append(out, Use{
-			Name: cmp.Or(name, x.Spec), File: file, Line: x.Line, Column: x.Column, Certain: !src.Generated,
-			Test: x.Test || rustTest.MatchString(within),
+			Name: cmp.Or(name, x.Spec), File: file, Line: x.Line, Column: x.Column, Certain: !src.Generated && !x.Optional,
+			Test: x.Test || isTest || rustTest.MatchString(within),
 		})
 	}
 	return out
