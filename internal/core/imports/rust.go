@@ -142,7 +142,8 @@ func (r *rustReader) run() {
 				r.out.TestModules = append(r.out.TestModules, strings.Clone(r.word(i+1)))
 			}
 		case "::":
-			if name := r.word(i - 1); rustName.MatchString(name) && r.word(i-2) != "::" {
+			isFirst := r.word(i-2) != "::" || !rustName.MatchString(r.word(i-3)) && r.word(i-3) != ">"
+			if name := r.word(i - 1); rustName.MatchString(name) && isFirst {
 				r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
 			}
 		}
