@@ -11,7 +11,7 @@ import (
 
 // packages are the versions that the demonstration's registry has, of the package from
 // elsewhere that Skerry Lines uses.
-var packages = standin.Handler{"go": {"quay.example/logline": {"v1.2.0", "v1.3.0", "v1.4.0", "v1.5.1", "v2.0.0"}}}
+var packages = standin.Handler{"go": {"quay.example/logline": {"v1.2.0", "v1.3.0", "v1.4.0", "v1.5.1", "v1.6.0"}}}
 
 // serveRegistry starts the registry on a free port of loopback, until the demonstration
 // ends.

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -107,7 +108,7 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 			return wrong("--baseline %s: %v", f.baseline, err)
 		}
 	}
-	err = a.reportCheck(f, found, fixed, old)
+	err = a.reportCheck(f, found, checkCounts{fixed, old, s.isUnanswered()})
 	if fault := s.unasked(); fault != nil {
 		return fault
 	}
@@ -120,6 +121,9 @@ func rulesOf(args []string) (out []check.Rule, err error) {
 			list := make([]string, len(check.Order))
 			for i, r := range check.Order {
 				list[i] = string(r)
+			}
+			if c := decl.Closest(name, list); c != "" {
+				return nil, wrong("%q is not a rule; did you mean %q?", name, c)
 			}
 			return nil, wrong("%q is not a rule; the rules are %s", name, strings.Join(list, ", "))
 		}
@@ -180,7 +184,14 @@ type checkJSON struct {
 	Totals   map[check.Severity]int `json:"totals"`
 }
 
-func (a *app) reportCheck(f checkFlags, found []check.Finding, fixed, old int) error {
+// checkCounts is what a report says beside the findings.
+type checkCounts struct {
+	fixed      int  // changes that were made
+	old        int  // findings of the baseline
+	unanswered bool // some registry did not answer
+}
+
+func (a *app) reportCheck(f checkFlags, found []check.Finding, n checkCounts) error {
 	totals := map[check.Severity]int{check.Error: 0, check.Warning: 0}
 	fixable := 0
 	for _, x := range found {
@@ -211,7 +222,7 @@ func (a *app) reportCheck(f checkFlags, found []check.Finding, fixed, old int) e
 				x.Rule,
 			)
 		}
-		fmt.Fprintln(a.Out, summary(totals, fixable, fixed, old))
+		fmt.Fprintln(a.Out, summary(totals, fixable, n))
 	}
 	if totals[check.Error] > 0 {
 		return errFailed
@@ -219,7 +230,7 @@ func (a *app) reportCheck(f checkFlags, found []check.Finding, fixed, old int) e
 	return nil
 }
 
-func summary(totals map[check.Severity]int, fixable, fixed, old int) string {
+func summary(totals map[check.Severity]int, fixable int, counts checkCounts) string {
 	text := "Nothing to change."
 	if n := totals[check.Error] + totals[check.Warning]; n > 0 {
 		text = fmt.Sprintf(
@@ -232,11 +243,14 @@ func summary(totals map[check.Severity]int, fixable, fixed, old int) string {
 		}
 		text += "."
 	}
-	if fixed > 0 {
-		text = fmt.Sprintf("Made %s. ", term.Count(fixed, "change", "changes")) + text
+	if counts.fixed > 0 {
+		text = fmt.Sprintf("Made %s. ", term.Count(counts.fixed, "change", "changes")) + text
 	}
-	if old > 0 {
-		text += fmt.Sprintf(" %s in the baseline.", term.Count(old, "more is", "more are"))
+	if counts.unanswered {
+		text += " Some versions are not known."
+	}
+	if counts.old > 0 {
+		text += fmt.Sprintf(" %s in the baseline.", term.Count(counts.old, "more is", "more are"))
 	}
 	return text
 }

@@ -91,7 +91,7 @@ func TestMistakesAboutChecksAreExplained(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ args, says string }{
-		{"needs", `"needs" is not a rule; the rules are needs-missing`}, {"--as xml", "text or sarif"}, {"--baseline none.json", "no such file"},
+		{"zzz", `"zzz" is not a rule; the rules are needs-missing`}, {"unusd", `did you mean "unused"?`}, {"--as xml", "text or sarif"}, {"--baseline none.json", "no such file"},
 		{"--baseline bad.json", "is not a baseline"}, {"--write-baseline x --fix", "without --fix"}, {"--pick nowhere", "nowhere"},
 	} {
 		if a := r.Grayloft(append([]string{"check"}, strings.Fields(c.args)...)...); a.Code != 2 ||
@@ -188,7 +188,7 @@ func TestUpdatesComeFromTheRegistries(t *testing.T) {
 	a = r.Grayloft("check", "--updates")
 	if a.Code != 3 || !strings.Contains(a.Err, s.URL+"/go: ") ||
 		!strings.Contains(a.Err, "(for pier.example/fog, pier.example/tide)") ||
-		!strings.Contains(a.Out, "Nothing to change.") {
+		!strings.Contains(a.Out, "Nothing to change. Some versions are not known.") {
 		t.Errorf("without a registry: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	if a := r.Grayloft("check", "update-available"); a.Code != 2 || !strings.Contains(a.Err, "give --updates") {

@@ -121,6 +121,10 @@ func (s *checkSession) unasked() error {
 	return nil
 }
 
+func (s *checkSession) isUnanswered() bool {
+	return slices.ContainsFunc(s.failures, func(f registry.Failure) bool { return f.Unanswered })
+}
+
 // amongPicked returns the findings of projects with a task that an expression selects.
 func (a *app) amongPicked(ctx context.Context, r *repository, text string, list []check.Finding) ([]check.Finding, error) {
 	if text == "" {

@@ -268,6 +268,25 @@ func Splittable(r *Repo) map[string][]string {
 	return out
 }
 
+// replacing returns the directories that take the place of modules, and belong to no
+// module of the repository that is a project, such as copies of others.
+func (s *surveyor) replacing(m *module) (out []string) {
+	file := path.Join(m.dir, "go.mod")
+	text, _ := s.read(file)
+	mod, err := modfile.Parse(file, []byte(text), nil)
+	if err != nil {
+		return nil
+	}
+	for _, r := range mod.Replace {
+		dir := path.Join(m.dir, r.New.Path)
+		if modfile.IsDirectoryPath(r.New.Path) && imports.IsForeign(dir+"/x") && s.holdsFiles(dir) {
+			out = append(out, dir)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // goTools are what all tasks of the go command use.
 type goTools struct {
 	probe  string
@@ -287,6 +306,9 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, tools goT
 	}
 	if m.vendored && dir != m.dir {
 		shared = append(shared, "repo:"+path.Join(m.dir, "vendor"))
+	}
+	for _, dir := range s.replacing(m) {
+		shared = append(shared, "repo:"+dir)
 	}
 	for _, f := range s.workspaceReads(m) {
 		if !slices.Contains(shared, f) {

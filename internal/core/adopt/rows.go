@@ -67,6 +67,11 @@ func (w *proposer) rows(p *Project, t *Task) string {
 				}
 			}
 		}
+		for _, pat := range w.otherWrites(p.Dir) {
+			if !slices.Contains(reads, "!"+pat) {
+				reads = append(reads, "!"+pat)
+			}
+		}
 		reads = append(reads, t.Reads...)
 		if needs {
 			reads = append(reads, "needs:*")
@@ -78,9 +83,16 @@ func (w *proposer) rows(p *Project, t *Task) string {
 	}
 	x.list("opens", t.Opens)
 	x.list("scratch", t.Scratch)
-	after := slices.Clone(t.After)
+	after := append(slices.Clone(t.After), w.before(p.Dir)...)
 	if makes {
 		after = append(after, "build@needs:*")
+	}
+	if needs {
+		for _, name := range w.makers(p) {
+			if one := name + "@needs:*"; !slices.Contains(after, one) {
+				after = append(after, one)
+			}
+		}
 	}
 	x.list("after", after)
 	x.list("env", env)
@@ -89,6 +101,58 @@ func (w *proposer) rows(p *Project, t *Task) string {
 		x.list("probes", t.Probes)
 	}
 	return x.aligned()
+}
+
+// before returns the tasks of a declared directory that others of it come after: what
+// they generate is a source for a new task, too.
+func (w *proposer) before(dir string) (out []string) {
+	d := w.declared(dir)
+	if d == nil {
+		return nil
+	}
+	for _, t := range d.Tasks {
+		if t.Name != "build" && t.Name != "test" {
+			continue
+		}
+		for _, name := range t.Decl.After.Texts() {
+			if !strings.ContainsAny(name, "@:") && name != "build" && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// otherWrites returns what the other declared tasks of a directory write: a new task is
+// not to read that by accident.
+func (w *proposer) otherWrites(dir string) (out []string) {
+	if d := w.declared(dir); d != nil {
+		for _, t := range d.Tasks {
+			if !slices.Contains(w.before(dir), t.Name) {
+				out = append(out, t.Decl.Writes.Texts()...)
+			}
+		}
+	}
+	return out
+}
+
+// makers returns the names of declared tasks that write something in projects that a
+// declared project needs, also through others.
+func (w *proposer) makers(p *Project) (out []string) {
+	d := w.declared(p.Dir)
+	if d == nil {
+		return nil
+	}
+	needed := needsOf(w.old)[d.Name]
+	for _, o := range w.old.Projects {
+		for _, t := range o.Tasks {
+			if needed[o.Name] && len(t.Writes) > 0 && !slices.Contains(out, t.Name) {
+				out = append(out, t.Name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func (w *proposer) secrets(t *Task) []string {

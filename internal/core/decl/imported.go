@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -85,7 +86,7 @@ func (l *loader) declareImport(r *reader, name string, e *entry) {
 
 // imports loads the tables of all imports, with their names after that of the import.
 func (l *loader) imports(r *reader) error {
-	for _, name := range sortedKeys(l.repo.Imports) {
+	for _, name := range slices.Sorted(maps.Keys(l.repo.Imports)) {
 		i := l.repo.Imports[name]
 		sum, err := ImportDigest(l.fsys, i.Dir())
 		switch {
@@ -116,15 +117,6 @@ func (it Item) orAt(pos Pos) Pos {
 		return pos
 	}
 	return it.Pos
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // importFiles loads the files of one import.

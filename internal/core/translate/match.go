@@ -55,6 +55,8 @@ func (b *bindings) step(old, own step, task *graph.Task) (d difference, ok bool)
 		return d, false
 	case !b.words(old.words, own.words):
 		switch {
+		case old.verb == "run" && sharesFile(old.words, own.words):
+			return difference{sameProgram, runs}, false
 		case old.dir != own.dir || old.verb == "run" || old.verb == "text":
 			return d, false
 		case old.words[0] == own.words[0]:
@@ -78,6 +80,11 @@ func (b *bindings) step(old, own step, task *graph.Task) (d difference, ok bool)
 		}
 	}
 	return d, true
+}
+
+// sharesFile tells whether two commands name one file of the repository.
+func sharesFile(a, b []string) bool {
+	return slices.ContainsFunc(a, func(w string) bool { return strings.HasPrefix(w, "/") && slices.Contains(b, w) })
 }
 
 func (b *bindings) words(old, own []string) bool {

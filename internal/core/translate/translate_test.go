@@ -158,6 +158,7 @@ func TestWhatDiffersIsNoAnswer(t *testing.T) {
 		{"web/page", "npm ci && npm run build", "none: "},
 		{"libs/x", "./tools/lint.sh -n soon", `setting "speed" cannot be "soon"`},
 		{"", "cd ../elsewhere && make", "error: it runs outside"},
+		{"libs/x", "tools/lint.sh --all", "lint@x it runs ./tools/lint.sh"},
 		{"", "make | tee log", "error: "},
 		{"", "make build > log", "error: "},
 		{"", "make build || true", "error: "},
