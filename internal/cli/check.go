@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/check"
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/term"
 )
@@ -213,14 +214,12 @@ func (a *app) reportCheck(f checkFlags, found []check.Finding, n checkCounts) er
 		}
 	default:
 		for _, x := range found {
-			fmt.Fprintf(
-				a.Out,
-				"%s  %s  %s  [%s]\n",
-				a.Bold(fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column)),
-				x.Severity,
-				x.Message,
-				x.Rule,
-			)
+			level := string(x.Severity)
+			if x.Severity == check.Error {
+				level = a.Tint(decide.Failed, level)
+			}
+			place := a.Bold(fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column))
+			fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", place, level, x.Message, a.Soft("["+string(x.Rule)+"]"))
 		}
 		fmt.Fprintln(a.Out, summary(totals, fixable, n))
 	}

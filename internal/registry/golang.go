@@ -77,8 +77,8 @@ func (s goSettings) requests(name string) (out []request, err error) {
 
 // parseList reads the versions of a list, one on each line.
 func parseList(body []byte) (out []string, err error) {
-	for line := range strings.FieldsSeq(string(body)) {
-		if semver.IsValid(line) {
+	for line := range strings.Lines(string(body)) {
+		if line = strings.TrimSpace(line); semver.IsValid(line) {
 			out = append(out, line)
 		}
 	}

@@ -285,3 +285,23 @@ func TestAnEditThatIsStaleIsRefused(t *testing.T) {
 		t.Error("an edit that breaks the file was made")
 	}
 }
+
+// A project that another missing one needs comes with it.
+func TestOnlyTheNeedsThatBringTheOthersAreMissing(t *testing.T) {
+	mod := func(name string, uses ...string) string {
+		text := "module skerry.example/" + name + "\n"
+		for _, u := range uses {
+			text += "require skerry.example/" + u + " v0.0.0\nreplace skerry.example/" + u + " => ../" + u + "\n"
+		}
+		return text
+	}
+	found := described(inspect(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"*\"]\n",
+		"a/loft.toml":   "[project]\nneeds = []\n", "a/go.mod": mod("a", "b", "c"), "a/a.go": "package a\nimport _ \"skerry.example/b\"\n",
+		"b/loft.toml": "[project]\nneeds = [\"c\"]\n", "b/go.mod": mod("b", "c"), "b/b.go": "package b\nimport _ \"skerry.example/c\"\n",
+		"c/loft.toml": "", "c/go.mod": mod("c"), "c/c.go": "package c\n",
+	}, check.NeedsMissing))
+	if !slices.Equal(found, []string{"a/loft.toml:1 error needs-missing a needs b"}) {
+		t.Errorf("%q", found)
+	}
+}

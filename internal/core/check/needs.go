@@ -161,52 +161,57 @@ func isManifest(file string) bool {
 }
 
 // needsMissing finds projects that use another one without naming it in needs,
-// themselves or through what they need.
+// themselves or through what they need. What comes with another one that is missing is
+// not reported.
 func needsMissing(in *Inspection) (out []Finding) {
 	missing := map[*graph.Project][]string{} // that can be added
+	var found []Finding
 	for pair, why := range in.relations.why {
 		user, used := pair[0], pair[1]
 		if slices.Contains(user.NeedsAll, used) || slices.Contains(used.NeedsAll, user) && isDeclaredOnly(why) {
 			continue
 		}
-		f := at(
-			needsPos(user),
-			user.Name,
-			user.Name+" needs "+used.Name,
-			"%s uses %s (%s): add %q to its needs",
-			user.Name,
-			used.Name,
-			why,
-			used.Name,
-		)
+		f := at(needsPos(user), user.Name, user.Name+" needs "+used.Name, "")
+		uses := fmt.Sprintf("%s uses %s (%s)", user.Name, used.Name, why)
 		switch {
 		case slices.Contains(used.NeedsAll, user):
-			f.Message = fmt.Sprintf(
-				"%s uses %s (%s), which needs %s: one of them has to be divided",
-				user.Name,
-				used.Name,
-				why,
-				user.Name,
-			)
+			f.Message = fmt.Sprintf("%s, which needs %s: one of them has to be divided", uses, user.Name)
 		case !used.OffersTo(user):
-			f.Message = fmt.Sprintf(
-				"%s uses %s (%s), which does not offer itself to it: change offers_to, or do without",
-				user.Name,
-				used.Name,
-				why,
-			)
+			f.Message = uses + ", which does not offer itself to it: change offers_to, or do without"
 		default:
+			f.Message = fmt.Sprintf("%s: add %q to its needs", uses, used.Name)
 			missing[user] = append(missing[user], used.Name)
+		}
+		found = append(found, f)
+	}
+	for user, list := range missing {
+		missing[user] = in.withoutImplied(list)
+	}
+	for _, f := range found {
+		user, used, _ := strings.Cut(f.Subject, " needs ")
+		p := in.Graph.Project(user)
+		switch {
+		case slices.Contains(missing[p], used):
+			f.Edits = in.addNeed(p, used, missing[p])
+		case strings.HasSuffix(f.Message, "to its needs"):
+			continue
 		}
 		out = append(out, f)
 	}
-	for i, f := range out {
-		user, used, _ := strings.Cut(f.Subject, " needs ")
-		if p := in.Graph.Project(user); slices.Contains(missing[p], used) {
-			slices.Sort(missing[p])
-			out[i].Edits = in.addNeed(p, used, missing[p])
+	return out
+}
+
+// withoutImplied returns the projects of a list that no other one of it needs, sorted.
+func (in *Inspection) withoutImplied(list []string) (out []string) {
+	for _, name := range list {
+		comesWith := func(other string) bool {
+			return other != name && slices.Contains(in.Graph.Project(other).NeedsAll, in.Graph.Project(name))
+		}
+		if !slices.ContainsFunc(list, comesWith) {
+			out = append(out, name)
 		}
 	}
+	slices.Sort(out)
 	return out
 }
 
