@@ -154,7 +154,8 @@ func TestNpmWorkspaces(t *testing.T) {
 			t.Errorf("%s writes %v, want %s", dir, got, want)
 		}
 	}
-	if b := s.of("packages/web").Task("build"); !strings.Contains(b.Script, "gen.mjs") || s.of("packages/web").Task("prebuild") != nil {
+	if b := s.of("packages/web").Task("build"); !strings.Contains(b.Script, "gen.mjs") ||
+		s.of("packages/web").Task("prebuild") != nil {
 		t.Error("what npm runs before a script belongs to it")
 	}
 	if x := s.of("packages/web").Task("lint-js"); x == nil || x.Run != "npm run --silent lint:js" {
@@ -189,17 +190,27 @@ func TestASecondAdoptionProposesOnlyWhatIsNew(t *testing.T) {
 		t.Fatalf("nothing is new, and it proposes %v", again.Files)
 	}
 	m := r.FS.(fstest.MapFS)
-	root := strings.Replace(string(m["grayloft.toml"].Data), `projects = ["packages/*"]`, "projects = [ # where they are\n  \"packages/*\" # all of them\n]", 1)
+	root := strings.Replace(
+		string(m["grayloft.toml"].Data),
+		`projects = ["packages/*"]`,
+		"projects = [ # where they are\n  \"packages/*\" # all of them\n]",
+		1,
+	)
 	m["grayloft.toml"] = &fstest.MapFile{Data: []byte(root)}
 	m["tools/pack/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "pack", "scripts": {"test": "node --test"}}`)}
 	m["package.json"] = &fstest.MapFile{Data: []byte(`{"workspaces": ["packages/*", "tools/*", "!packages/old"]}`)}
-	m["packages/ui/package.json"] = &fstest.MapFile{Data: []byte(`{"name": "@skerry/ui", "scripts": {"build": "node build.mjs", "test": "node --test", "check": "node c.mjs"}}`)}
+	m["packages/ui/package.json"] = &fstest.MapFile{
+		Data: []byte(
+			`{"name": "@skerry/ui", "scripts": {"build": "node build.mjs", "test": "node --test", "check": "node c.mjs"}}`,
+		),
+	}
 	r.Files = slices.Sorted(maps.Keys(m))
 	again := Propose(Inspect(r, Choices{}), Basics{Name: "skerry"}, g.Repo)
 	var paths []string
 	for _, f := range again.Files {
 		paths = append(paths, f.Path)
-		if f.Path == "grayloft.toml" && (!strings.Contains(f.New, "\"packages/*\", # all of them\n  \"tools/pack\",\n]") || !strings.Contains(f.New, "# where they are")) {
+		if f.Path == "grayloft.toml" &&
+			(!strings.Contains(f.New, "\"packages/*\", # all of them\n  \"tools/pack\",\n]") || !strings.Contains(f.New, "# where they are")) {
 			t.Errorf("the list, with its comments: %s", f.New)
 		}
 		if f.Old != "" && !strings.HasPrefix(f.New, strings.TrimRight(f.Old, "\n")) && f.Path != "grayloft.toml" {
@@ -254,15 +265,39 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 	if want := (map[string]Use{"API_TOKEN": AsSecret, "MODE": AsSetting, "REGION": AsEnv}); !maps.Equal(uses, want) {
 		t.Errorf("variables: %v, want %v", uses, want)
 	}
-	if f := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })]; !strings.Contains(f.New, "[setting.mode]\nvalues  = [\"fast\", \"full\"]\ndefault = \"fast\"") ||
+	if f := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })]; !strings.Contains(
+		f.New,
+		"[setting.mode]\nvalues  = [\"fast\", \"full\"]\ndefault = \"fast\"",
+	) ||
 		(root.Task("gen-routes").Sort == Reusable && !strings.Contains(f.New, "MODE=%{setting.mode} sh scripts/gen-routes.sh")) {
 		t.Errorf("the setting:\n%s", f.New)
 	}
 }
 
 func TestASinglePackageIsDeclaredInOneFile(t *testing.T) {
-	_, p := propose(t, repo(map[string]string{"package.json": `{"name": "one", "scripts": {"test": "node --test"}}`, "a.test.js": ""}), Choices{})
+	_, p := propose(
+		t,
+		repo(map[string]string{"package.json": `{"name": "one", "scripts": {"test": "node --test"}}`, "a.test.js": ""}),
+		Choices{},
+	)
 	if len(p.Files) != 1 || p.Files[0].Path != "grayloft.toml" || !strings.Contains(p.Files[0].New, "[task.test]") {
 		t.Errorf("%+v", p.Files)
+	}
+}
+
+// Scripts have any names: those that tasks may not have are changed, and those of which
+// nothing is left are no scripts.
+func TestScriptsOfAnyNameBecomeTasks(t *testing.T) {
+	r := repo(map[string]string{
+		"package.json": `{"name": "pier", "scripts": {"----- checks -----": "echo", "-----": "echo", "lint:all": "lint", "test (unit)!": "node --test", "a\\b": "c"}}`,
+	})
+	s, p := propose(t, r, Choices{})
+	var names []string
+	for _, x := range s.of(".").Tasks {
+		names = append(names, x.Name)
+	}
+	slices.Sort(names)
+	if want := []string{"a-b", "checks", "lint-all", "test--unit"}; !slices.Equal(names, want) || len(p.Files) == 0 {
+		t.Errorf("%q, want %q", names, want)
 	}
 }

@@ -105,7 +105,7 @@ func (s *surveyor) npmPackage(m npmPackage) {
 	shared := s.npmShared(m.dir, installed == "")
 	tool := s.npmTool(m.dir)
 	for _, name := range sortedKeys(m.Scripts) {
-		if attached(name, m.Scripts) {
+		if attached(name, m.Scripts) || plainName(name) == "" {
 			continue
 		}
 		p.add(&Task{
@@ -226,9 +226,16 @@ func attached(name string, all map[string]string) bool {
 	return name == "install" || name == "prepare" || name == "prepublishOnly" || name == "prepack"
 }
 
-// plainName returns a name in the form that tasks may have.
+// plainName returns a name in the form that tasks may have; empty if nothing is left of
+// it, as of a script that is a line between others.
 func plainName(name string) string {
-	return strings.Trim(strings.NewReplacer(":", "-", "@", "-", " ", "-", "/", "-", "*", "").Replace(name), "-")
+	plain := strings.Map(func(r rune) rune {
+		if strings.ContainsRune("@:/ \t\r\n\"'()!?[]{}\\,", r) {
+			return '-'
+		}
+		return r
+	}, name)
+	return strings.Trim(strings.ReplaceAll(plain, "*", ""), "-")
 }
 
 func shellWord(w string) string {

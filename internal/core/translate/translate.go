@@ -90,12 +90,15 @@ type translator struct {
 func (t *translator) part(s step) Part {
 	p := Part{Text: s.text, Candidates: []Candidate{}, Near: []Near{}}
 	forms := t.forms([]step{s})
-	most := 1
+	most, nearest := 1, maxForms*2
 	for _, task := range t.Graph.Tasks {
-		c, d, ok := t.compare(forms, task)
+		c, d, steps := t.compare(forms, task)
 		switch {
-		case ok:
+		case steps >= 0 && steps < nearest: // what runs it itself comes before what runs it through others
+			nearest, p.Candidates = steps, []Candidate{c}
+		case steps == nearest:
 			p.Candidates = append(p.Candidates, c)
+		case steps > nearest:
 		case d.alike > most:
 			most, p.Near = d.alike, []Near{{task.Addr(), d.says}}
 		case d.alike == most:
@@ -114,11 +117,12 @@ func (t *translator) part(s step) Part {
 	return p
 }
 
-// compare tells whether a task runs one of the forms of an old step. If it does not, it
+// compare tells whether a task runs one of the forms of an old step, and how many scripts
+// were replaced by what they run for that. If it does not, that is less than 0, and it
 // returns what differs from the form that is most alike.
-func (t *translator) compare(forms [][]step, task *graph.Task) (c Candidate, most difference, ok bool) {
+func (t *translator) compare(forms [][]step, task *graph.Task) (c Candidate, most difference, steps int) {
 	for i, old := range forms {
-		for _, own := range t.taskForms(task) {
+		for j, own := range t.taskForms(task) {
 			b := bindings{set: map[string]string{}, env: map[string]string{}}
 			d, ok := b.match(old, own, task)
 			if ok {
@@ -129,14 +133,14 @@ func (t *translator) compare(forms [][]step, task *graph.Task) (c Candidate, mos
 				if i > 0 {
 					c.Because += ", as " + forms[0][0].text + " does"
 				}
-				return c, d, true
+				return c, d, i + j
 			}
 			if d.alike > most.alike {
 				most = d
 			}
 		}
 	}
-	return c, most, false
+	return c, most, -1
 }
 
 // candidate makes a candidate of what a match found; or says why a value is not
