@@ -39,9 +39,11 @@ func (s *surveyor) goModules(c Choices) {
 	for _, m := range mods {
 		groups[m] = m.group(c.Split[m.dir])
 	}
+	tools := goTools{probe, s.caches(mods)}
 	for _, m := range mods {
-		for _, dir := range sortedKeys(invert(groups[m])) {
-			s.goProject(m, dir, invert(groups[m])[dir], goTools{probe, s.caches(mods)})
+		byProject := invert(groups[m])
+		for _, dir := range sortedKeys(byProject) {
+			s.goProject(m, dir, byProject[dir], tools)
 		}
 	}
 	for _, m := range mods {

@@ -2,6 +2,7 @@ package imports
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -94,6 +95,39 @@ func TestFilesOfOthersAreNotRead(t *testing.T) {
 	}
 	if !r.Of("b.go").Generated || r.Of("b.go").Package != "b" {
 		t.Errorf("%+v", r.Of("b.go"))
+	}
+}
+
+// buffers is a file system that reads all files into one buffer, and spoils it before.
+type buffers struct{ fstest.MapFS }
+
+func (b buffers) ReadInto(name string, buf []byte) ([]byte, error) {
+	text, err := b.ReadFile(name)
+	if cap(buf) < 4096 {
+		buf = make([]byte, 4096)
+	}
+	clear(buf[:cap(buf)])
+	return append(buf[:0], text...), err
+}
+
+// What is found in a file has no part of its text, so buffers may be used again.
+func TestNothingOfATextIsKept(t *testing.T) {
+	texts := map[string]string{
+		"a.go": "package harbour\nimport \"tides\"\n", "a.py": "from tides.low import x\nA = 'winds'\n", "a.css": "@import \"tides\";\n",
+		"a.rs": "mod quay;\n#[cfg(test)]\nmod mocks;\nuse tides::x;\nfn f() { winds::y(); }\n", "a.ts": "import type { T } from 'tides';\n",
+		"z1.go": "package zzzzzzz\nimport \"zzzzz\"\n", "z2.py": "import zzzzz.zzz\n", "z3.ts": "import 'zzzzz'; import 'zz'\n",
+	}
+	fsys := fstest.MapFS{}
+	var names []string
+	for name, text := range texts {
+		fsys[name] = &fstest.MapFile{Data: []byte(text)}
+		names = append(names, name)
+	}
+	r := NewReader(buffers{fsys}, names)
+	for name, text := range texts {
+		if got, want := r.Of(name), Read(name, text); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %+v, want %+v", name, got, want)
+		}
 	}
 }
 

@@ -54,7 +54,7 @@ func readScript(text string) File {
 
 // maxSpecifier is the most bytes from an import to the end of its specifier that are
 // read.
-const maxSpecifier = 4096
+const maxSpecifier = 512
 
 // lastOf returns where a word is for the last time; -1 if it is not there. It searches
 // forwards, which is many times faster.

@@ -128,18 +128,19 @@ func (s *npmSurvey) readLocks() {
 func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 	src := s.Imports.Of(file)
 	within := strings.TrimPrefix(file, p.dir+"/")
-	isTest := sync.OnceValue(
-		func() bool { return testFile.MatchString(within) || runsFile(p.scripts, within) && !p.isEntry(within) },
-	)
-	isTypes := typesFile.MatchString(file)
+	role := sync.OnceValue(func() fileRole {
+		r := roleOf(within)
+		r.test = r.test || runsFile(p.scripts, within) && !p.isEntry(within)
+		return r
+	})
 	for _, x := range src.Imports {
 		name := packageOf(x.Spec)
 		if name == "" || name == p.name || !p.declared[name] && (s.isProvided(p, name, x.Spec) || s.names[name]) {
 			continue
 		}
 		out = append(out, Use{
-			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types || isTypes, Test: isTest(),
-			Certain: !src.Generated && !x.Optional && !builtFile.MatchString(within),
+			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types || role().types, Test: role().test,
+			Certain: !src.Generated && !x.Optional && !role().built,
 		})
 	}
 	return out
@@ -163,19 +164,6 @@ func (s *npmSurvey) isProvided(p npmPackage, name, spec string) bool {
 	}
 	return s.isAlias(p, spec)
 }
-
-// testFile matches files that are not shipped: tests, stories, measurements, examples,
-// scripts, configurations of tools.
-var testFile = regexp.MustCompile(
-	`(^|/)(__tests__|__mocks__|tests?|e2e|spec|stories|bench(marks?)?|perf|examples?|demos?|docs?|scripts)/` +
-		`|\.(test|spec|stories|bench|e2e|example)\.[a-z]+$|\.config\.[a-z]+$|(^|/)[^/]*rc\.[mc]?js$`,
-)
-
-var (
-	typesFile = regexp.MustCompile(`\.d\.[mc]?ts$`)
-	// builtFile matches files that a bundler wrote.
-	builtFile = regexp.MustCompile(`(^|/)(dist|build|out|umd|cjs|esm)/|\.min\.[mc]?js$`)
-)
 
 // runsFile tells whether scripts run a file, given from the directory of the package.
 func runsFile(scripts, file string) bool {
@@ -236,14 +224,12 @@ func (s *npmSurvey) isAlias(p npmPackage, spec string) bool {
 	})
 }
 
-var configFile = regexp.MustCompile(`(?i)config|rc(\.|$)|^\.|\.json$|\.ya?ml$|\.toml$|makefile|dockerfile`)
-
 // findConfigs finds the files that configure tools, by the directory that they are
 // for.
 func (s *npmSurvey) findConfigs() {
 	for _, f := range s.Files {
 		base := path.Base(f)
-		if base != "package.json" && !strings.Contains(base, "lock") && configFile.MatchString(base) {
+		if isConfig(base) {
 			dir := path.Dir(f)
 			if i := strings.Index("/"+dir, "/."); i >= 0 && dir != "." { // such as .github/workflows
 				dir = path.Clean(dir[:max(i-1, 0)])

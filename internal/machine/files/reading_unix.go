@@ -22,6 +22,16 @@ type reading struct {
 
 // ReadFile reads a regular file with one read, if it has no more than firstRead bytes.
 func (r reading) ReadFile(name string) ([]byte, error) {
+	var first [firstRead]byte
+	text, err := r.ReadInto(name, first[:0])
+	if len(text) <= len(first) {
+		text = append([]byte(nil), text...)
+	}
+	return text, err
+}
+
+// ReadInto reads a file into a buffer, or into a new one if that is too small.
+func (r reading) ReadInto(name string, buf []byte) ([]byte, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
@@ -30,15 +40,18 @@ func (r reading) ReadFile(name string) ([]byte, error) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
 	defer unix.Close(fd)
-	var first [firstRead]byte
-	n, err := unix.Read(fd, first[:])
+	if cap(buf) < firstRead {
+		buf = make([]byte, firstRead)
+	}
+	buf = buf[:cap(buf)]
+	n, err := unix.Read(fd, buf)
 	switch {
-	case errors.Is(err, unix.EINTR) || n == len(first):
+	case errors.Is(err, unix.EINTR) || n == len(buf):
 		return fs.ReadFile(r.FS, name)
 	case err != nil:
 		return nil, &fs.PathError{Op: "read", Path: name, Err: err}
 	}
-	return append([]byte(nil), first[:n]...), nil
+	return buf[:n], nil
 }
 
 // firstRead is the size in bytes up to which most source files are.
