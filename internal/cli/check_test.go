@@ -195,3 +195,20 @@ func TestUpdatesComeFromTheRegistries(t *testing.T) {
 		t.Errorf("exit %d, %s", a.Code, a.Err)
 	}
 }
+
+// A terminal gets colours, and CI none, whatever it pretends to be.
+func TestCIGetsNoColours(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, pierside)
+	r.Env = append(r.Env, "CLICOLOR_FORCE=1", "NO_COLOR=", "TERM=xterm-256color")
+	if a := r.Grayloft("check"); !strings.Contains(a.Out, "\x1b[") {
+		t.Errorf("no colours: %q", a.Out)
+	}
+	r.Env = append(r.Env, "CI=true")
+	if a := r.Grayloft("check"); strings.Contains(a.Out, "\x1b[") {
+		t.Errorf("%q", a.Out)
+	}
+	if a := r.Grayloft("check", "--color", "always"); !strings.Contains(a.Out, "\x1b[") {
+		t.Errorf("no colours: %q", a.Out)
+	}
+}

@@ -105,7 +105,7 @@ func (a *app) command() *cobra.Command {
 	f := root.PersistentFlags()
 	f.StringVar(&a.repo, "repo", "", "the repository's directory (default: the nearest above that has a "+decl.RootFile+")")
 	f.StringVar(&a.Format, "format", "text", "text or json")
-	f.StringVar(&a.color, "color", "auto", "auto, always or never")
+	f.StringVar(&a.color, "color", "auto", "auto, always or never; auto: on a terminal, and not in CI")
 	f.BoolVarP(&a.Quiet, "quiet", "q", false, "print only errors and failures")
 	f.BoolVarP(&a.Verbose, "verbose", "v", false, "also list tasks that needed no work")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
@@ -162,7 +162,7 @@ func (a *app) begin() error {
 	a.Style = term.NewStyle(a.Out)
 	switch a.color {
 	case "auto":
-		if os.Getenv("NO_COLOR") != "" {
+		if os.Getenv("NO_COLOR") != "" || os.Getenv("CI") != "" { // logs of CI are read as text
 			a.Style.SetColorProfile(termenv.Ascii)
 		}
 	case "always":
