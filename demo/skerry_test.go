@@ -137,7 +137,7 @@ func TestSkerryLinesIsClean(t *testing.T) {
 		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
 	}
 	a := r.Grayloft("check")
-	if a.Code != 1 || !strings.Contains(a.Out, `services/boarding-gate/go.mod:6:2  error  v1.2.0 of "quay.example/logline"`) ||
+	if a.Code != 1 || !strings.Contains(a.Out, `services/boarding-gate/go.mod:6:2  error  "quay.example/logline" is v1.2.0 here`) ||
 		!strings.Contains(a.Out, "1 error, 0 warnings") {
 		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
 	}

@@ -47,7 +47,7 @@ func dependencyUndeclared(in *Inspection) (out []Finding) {
 				continue
 			}
 			seen[u.Name] = true
-			advice := cmp.Or(u.Advice, fmt.Sprintf(m.Words.Add, u.Name)+"; which version, a person decides")
+			advice := cmp.Or(u.Advice, fmt.Sprintf(m.Words.Add, u.Name)+"; the version is your choice")
 			pos := decl.Pos{File: u.File, Line: u.Line, Col: u.Column}
 			out = append(out, at(pos, m.project, u.Name, "%q is imported and not in %s: %s", u.Name, m.File, advice))
 		}

@@ -41,7 +41,7 @@ func versionInManifest(in *Inspection) (out []Finding) {
 		if p.Version == "" || manifest.Canonical(e.Version) == manifest.Canonical(p.Version) {
 			return
 		}
-		f := m.at(e, e.Name, "%s of %q is written here, and %s says %s", e.Version, e.Name, manifest.PinsFile, p.Version)
+		f := m.at(e, e.Name, "%q is %s here, and %s says %s", e.Name, e.Version, manifest.PinsFile, p.Version)
 		f.Edits = e.SetVersion(p.Version)
 		out = append(out, f)
 	})
@@ -53,7 +53,7 @@ func versionHeld(in *Inspection) (out []Finding) {
 	in.pinned(func(m *declaring, e manifest.Entry, p manifest.Pin) {
 		if p.Below != "" && semver.Compare(manifest.Canonical(e.Version), manifest.Canonical(p.Below)) >= 0 {
 			out = append(out, m.at(e, e.Name,
-				"%s of %q is beyond the hold in %s, below %s: %s", e.Version, e.Name, manifest.PinsFile, p.Below, p.Why))
+				"%q is %s here, and %s holds it below %s: %s", e.Name, e.Version, manifest.PinsFile, p.Below, p.Why))
 		}
 	})
 	return out

@@ -50,7 +50,7 @@ func (cargo) Manifests(r *Repo) (out []Manifest) {
 	for _, c := range all {
 		m := Manifest{
 			File: c.file, Entries: c.entries, Misplaced: c.misplaced, mentioned: r.rustMentions(c, files[c.dir]),
-			Words: Words{Shipped: "[dependencies]", Development: "[dev-dependencies]", Add: "cargo add %s"},
+			Words: Words{Shipped: "[dependencies]", Development: "[dev-dependencies]", Add: "add it with cargo add %s"},
 		}
 		defined := maps.Clone(own)
 		for _, f := range files[c.dir] {

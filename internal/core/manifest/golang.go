@@ -47,7 +47,7 @@ func (golang) Manifests(r *Repo) (out []Manifest) {
 	}
 	files := r.governed(dirsOf(r.named("go.mod")), func(f string) bool { return strings.HasSuffix(f, ".go") })
 	for _, mod := range mods {
-		m := Manifest{File: mod.file, Words: Words{Shipped: "require", Add: "go get %s"}, mentioned: mod.hasTool}
+		m := Manifest{File: mod.file, Words: Words{Shipped: "require", Add: "add it with go get %s"}, mentioned: mod.hasTool}
 		for _, q := range mod.Require {
 			m.Entries = append(m.Entries, mod.entry(r.text(mod.file), mods, q))
 		}

@@ -42,7 +42,7 @@ func (npm) Manifests(r *Repo) (out []Manifest) {
 		m := Manifest{
 			File: p.file, Entries: p.entries, mentioned: s.mentionedIn(p),
 			Bundled: p.private && !slices.ContainsFunc(p.entries, func(e Entry) bool { return e.Scope == Shipped }),
-			Words:   Words{Shipped: "dependencies", Development: "devDependencies", Add: "npm install %s"},
+			Words:   Words{Shipped: "dependencies", Development: "devDependencies", Add: "add it with npm install %s"},
 		}
 		for _, f := range s.files[p.dir] {
 			if !isSheet(f) {
