@@ -90,8 +90,8 @@ var conformance = map[string]conforming{
 	"cargo": {
 		manifest: "Cargo.toml",
 		files: map[string]string{
-			"Cargo.toml": "[package]\nname = \"desk\"\n\n[dependencies]\nidle = \"1.0\"\nused = { version = \"1.2.0\", features = [\"fog\"] } # kept\n" +
-				"tested = \"1.0\"\nlow-level = \"1.0\"\n\n[dev-dependencies]\nearly = \"1.0\"\nrunner = \"1.0\"\n\n[build-dependencies]\nmaker = \"1.0\"\n",
+			"Cargo.toml": "[package]\nname = \"desk\"\n\n[dependencies]\nidle = \"1.0\"\nlow-level = \"1.0\"\nused = { version = \"1.2.0\", features = [\"fog\"] } # kept\n" +
+				"tested = \"1.0\"\n\n[dev-dependencies]\nearly = \"1.0\"\nrunner = \"1.0\"\n\n[build-dependencies]\nmaker = \"1.0\"\n",
 			"src/main.rs":    "// use comment::x;\nmod tide;\nuse std::fmt;\nuse absent::Thing;\nuse early::{a, b};\nuse tide::Ebb;\n#[cfg(test)] mod mocks;\nconst S: &str = \"use text::x;\";\nfn main() { used::run(); low_level::go(); }\n",
 			"src/tide.rs":    "pub struct Ebb;\n#[cfg(test)]\nmod tests {\n    use tested::check;\n    use super::*;\n}\n",
 			"src/mocks.rs":   "use runner::go;\n",
@@ -101,9 +101,8 @@ var conformance = map[string]conforming{
 		found: []string{
 			"Cargo.toml:11 warning dependency-scope early",
 			"Cargo.toml:5 warning dependency-unused idle",
-			"Cargo.toml:7 warning dependency-scope tested",
-			"Cargo.toml:7 warning order tested",
-			"Cargo.toml:8 warning order low-level",
+			"Cargo.toml:8 warning dependency-scope tested",
+			"Cargo.toml:8 warning order tested",
 			"src/main.rs:4 error dependency-undeclared absent",
 		},
 		fixed: "[package]\nname = \"desk\"\n\n[dependencies]\nearly = \"1.0\"\nlow-level = \"1.0\"\nused = { version = \"1.2.0\", features = [\"fog\"] } # kept\n\n" +

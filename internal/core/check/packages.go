@@ -113,14 +113,12 @@ func outOfOrder(in *Inspection) (out []Finding) {
 
 func misplacedIn(project string, list []manifest.Misplaced) (out []Finding) {
 	for _, x := range list {
-		f := at(
-			decl.Pos{File: x.File, Line: x.Line, Col: x.Column},
-			project,
-			x.Name,
-			"%q is out of order: move it before %q",
-			x.Name,
-			x.Before,
-		)
+		where := fmt.Sprintf("before %q", x.Before)
+		if x.Before == "" {
+			where = fmt.Sprintf("behind %q", x.After)
+		}
+		pos := decl.Pos{File: x.File, Line: x.Line, Col: x.Column}
+		f := at(pos, project, x.Name, "%q is out of order: move it %s", x.Name, where)
 		if f.Edits = x.Edits; len(f.Edits) == 0 {
 			f.Message += "; it shares a line, or has several, so a person moves it"
 		}

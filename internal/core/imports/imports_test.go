@@ -37,6 +37,7 @@ func TestImportsAreReadInEachLanguage(t *testing.T) {
 		{"a.py", "'''\nimport no\n'''\ns = \"import no\" # import no\nx = r'\\''; import yes\n", "yes:5:19"},
 		{"a.py", "try:\n    import fast\nexcept ImportError:\n    import slow\nimport sure\n", "fast:2:12 optional, slow:4:12 optional, sure:5:8"},
 		{"a.py", "if TYPE_CHECKING:\n\tfrom shapes import Line\ndef f():\n\timport late\n", "shapes:2:7 types, late:4:9"},
+		{"a.py", "if 'java' in sys.platform:\n    import java\nelse:\n    import other\nimport sure\n", "java:2:12 optional, other:4:12 optional, sure:5:8"},
 		{"a.py", "x = (1,\n import_ ,2)\nif x: import one; import two\nimport three \\\n , four\n", "one:3:14, two:3:26, three:4:8, four:5:4"},
 		{"a.py", "s = f\"{'import no'}\"\nimportant = 1\nimport é\n", "é:3:8"},
 

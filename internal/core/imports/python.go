@@ -34,6 +34,8 @@ type pythonReader struct {
 	seen   map[string]bool
 	line   []pythonWord // the logical line that is being read
 	blocks []pythonBlock
+	// conditional tells that the last if was for some platforms or versions.
+	conditional bool
 }
 
 var (
@@ -119,12 +121,7 @@ func (p *pythonReader) finish() {
 	}
 	indent := line[0].at - strings.LastIndexByte(p.text[:line[0].at], '\n') - 1
 	p.blocks = slices.DeleteFunc(p.blocks, func(b pythonBlock) bool { return b.indent >= indent })
-	block := pythonBlock{indent: indent, optional: line[0].text == "try" || line[0].text == "except"}
-	block.types = line[0].text == "if" && slices.ContainsFunc(line, func(w pythonWord) bool { return w.text == "TYPE_CHECKING" }) &&
-		!slices.ContainsFunc(line, func(w pythonWord) bool { return w.text == "not" })
-	if block.optional || block.types {
-		p.blocks = append(p.blocks, block)
-	}
+	p.begin(line, indent)
 	for i, w := range line {
 		starts := i == 0 || line[i-1].text == ";" || line[i-1].text == ":"
 		switch {
@@ -135,6 +132,28 @@ func (p *pythonReader) finish() {
 				p.add(name, at)
 			}
 		}
+	}
+}
+
+// begin starts the block that a line begins, if imports in it mean something else: what is
+// tried, what is for some platforms or versions, and what is for types.
+func (p *pythonReader) begin(line []pythonWord, indent int) {
+	has := func(words ...string) bool {
+		return slices.ContainsFunc(line, func(w pythonWord) bool { return slices.Contains(words, w.text) })
+	}
+	b := pythonBlock{indent: indent}
+	switch line[0].text {
+	case "try", "except":
+		b.optional = true
+	case "if", "elif":
+		b.types = has("TYPE_CHECKING") && !has("not")
+		b.optional = has("platform", "version_info", "PY2", "PY3", "implementation")
+		p.conditional = b.optional
+	case "else":
+		b.optional = p.conditional
+	}
+	if b.optional || b.types {
+		p.blocks = append(p.blocks, b)
 	}
 }
 

@@ -125,7 +125,9 @@ type Use struct {
 // Misplaced is an entry that is out of order in its list.
 type Misplaced struct {
 	File         string
-	Name, Before string
+	Name         string
+	Before       string // the entry that it belongs before; empty: none
+	After        string // otherwise the one that it belongs behind
 	Line, Column int
 	Edits        []edit.Edit
 }

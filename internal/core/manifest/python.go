@@ -188,7 +188,8 @@ func (p *pythonPackage) readRequirements(file, text string, besideProject bool) 
 	switch {
 	case besideProject || strings.Contains(text, "# via ") || strings.Contains(text, "--hash="):
 		scope = Other
-	case forDevelopment.MatchString(path.Base(file)):
+	case forDevelopment.MatchString(strings.TrimSuffix(strings.TrimPrefix(file, p.dir+"/"), ".txt")),
+		forDevelopment.MatchString(path.Base(p.dir)):
 		scope = Development
 	}
 	var order []listed
@@ -281,7 +282,7 @@ func (r *Repo) pythonUses(all map[string]*pythonPackage, p *pythonPackage, local
 	src := r.Imports.Of(file)
 	for _, x := range src.Imports {
 		top, _, _ := strings.Cut(x.Spec, ".")
-		if slices.Contains(pythonStandard, top) {
+		if slices.Contains(pythonStandard, top) || strings.HasPrefix(top, "_") {
 			continue
 		}
 		name := r.pythonPackageOf(p, x.Spec)
@@ -296,7 +297,9 @@ func (r *Repo) pythonUses(all map[string]*pythonPackage, p *pythonPackage, local
 		}
 		out = append(out, Use{
 			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types,
-			Test: pythonTest.MatchString(strings.TrimPrefix(file, p.dir+"/")), Certain: !src.Generated && !x.Optional,
+			Test: pythonTest.MatchString(
+				strings.TrimPrefix(file, p.dir+"/"),
+			), Certain: !src.Generated && !x.Optional && !x.Types && path.Base(file) != "setup.py",
 		})
 	}
 	return out
@@ -311,8 +314,8 @@ func (r *Repo) pythonPackageOf(p *pythonPackage, module string) string {
 			return e.Name
 		}
 	}
-	for _, e := range p.entries { // such as azure-storage for azure.storage
-		if strings.HasPrefix(normalised(module)+"-", e.Name+"-") {
+	for _, e := range p.entries { // such as azure-storage for azure.storage, and railroad-diagrams for railroad
+		if strings.HasPrefix(normalised(module)+"-", e.Name+"-") || strings.HasPrefix(e.Name, normalised(top)+"-") {
 			return e.Name
 		}
 	}
