@@ -163,7 +163,8 @@ func TestMistakesAreExplained(t *testing.T) {
 		}
 	}
 	r.Append("lib/loft.toml", "reads = 7\n")
-	if a := r.Grayloft("projects"); a.Code != 2 || !strings.Contains(a.Err, "lib/loft.toml:") || !strings.Contains(a.Err, "1 error in 1 file") {
+	if a := r.Grayloft("projects"); a.Code != 2 || !strings.Contains(a.Err, "lib/loft.toml:") ||
+		!strings.Contains(a.Err, "1 error in 1 file") {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
 }
@@ -172,7 +173,8 @@ func TestLooking(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	var projects []map[string]any
-	if err := json.Unmarshal([]byte(r.Grayloft("projects", "--format", "json").Out), &projects); err != nil || len(projects) != 2 || projects[0]["name"] != "app" {
+	if err := json.Unmarshal([]byte(r.Grayloft("projects", "--format", "json").Out), &projects); err != nil || len(projects) != 2 ||
+		projects[0]["name"] != "app" {
 		t.Errorf("%v, %v", projects, err)
 	}
 	for _, key := range []string{"name", "dir", "kind", "needs", "tags", "owner", "tasks"} {
@@ -365,7 +367,13 @@ func TestTheWorkOfATicketIsSelected(t *testing.T) {
 			t.Errorf("%v: exit %d, %s", args, a.Code, a.Err)
 		}
 	}
-	if a := r.Grayloft("reach", "--commits", "FARE-12", "lib/test/t"); a.Code != 2 || !strings.Contains(a.Err, "give it without files") {
+	for _, args := range [][]string{{"plan", "--pick", "commits:FARE-12", "--since", "nowhere"}, {"reach", "--commits", "FARE-12", "--since", "nowhere"}} {
+		if a := r.Grayloft(args...); a.Code != 2 || !strings.Contains(a.Err, `git knows no revision "nowhere"`) {
+			t.Errorf("%v: exit %d, %s", args, a.Code, a.Err)
+		}
+	}
+	if a := r.Grayloft("reach", "--commits", "FARE-12", "lib/test/t"); a.Code != 2 ||
+		!strings.Contains(a.Err, "give it without files") {
 		t.Errorf("with files: %d %s", a.Code, a.Err)
 	}
 }
