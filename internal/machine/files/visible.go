@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -14,6 +15,7 @@ func (c *Checkout) Visible(ctx context.Context) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
+	list = slices.DeleteFunc(list, func(f found) bool { return f.st == (stamp{}) && !c.exists(f.path) })
 	return &Survey{c, list, taken}, nil
 }
 
