@@ -218,3 +218,38 @@ func TestModulesOfARepositoryComeFromItsWorkspace(t *testing.T) {
 		t.Errorf("with a workspace of both: %q", described(found))
 	}
 }
+
+// A Python package that declares dependencies where they are not read says nothing about
+// what is missing or unused.
+func TestPythonPackagesWithDependenciesElsewhere(t *testing.T) {
+	for name, manifests := range map[string]map[string]string{
+		"dynamic": {"a/pyproject.toml": "[project]\ndynamic = [\"dependencies\"]\nname = \"a\"\ndependencies = [\"idle\"]\n"},
+		"no name": {"a/pyproject.toml": "[build-system]\nrequires = [\"maker\"]\n"},
+		"setup":   {"a/setup.py": "setup(install_requires=['x'])\n", "a/requirements.txt": "idle\n"},
+		"locked":  {"a/requirements.txt": "idle==1.0 # via other\nabsent==2.0\n"},
+	} {
+		files := map[string]string{
+			"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"a\"]\n", "a/loft.toml": "", "a/m.py": "import absent\n",
+		}
+		maps.Copy(files, manifests)
+		if found := inspect(t, files, packageRules...); len(found) != 0 {
+			t.Errorf("%s: %q", name, described(found))
+		}
+	}
+}
+
+// The names of modules and packages differ: some are known, and a repository names its
+// own.
+func TestModulesOfOtherNames(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"a\"]\n[provides.python]\nFog_Bank = [\"mist\", \"rain.low\"]\n",
+		"a/loft.toml":   "", "a/requirements.txt": "PyYAML\nfog-bank\npython-dateutil\n",
+		"a/m.py": "import yaml, mist.deep\nfrom dateutil import tz\nimport rain.low.x\nimport rain.high\n",
+	}
+	if found := described(inspect(t, files, packageRules...)); !slices.Equal(
+		found,
+		[]string{"a/m.py:4 error dependency-undeclared rain"},
+	) {
+		t.Errorf("%q", found)
+	}
+}

@@ -102,19 +102,18 @@ func readPyproject(file, text string) (*pythonPackage, bool) {
 	if !ok {
 		return nil, false
 	}
-	p := &pythonPackage{dir: path.Dir(file), file: file, open: true}
-	found := false
+	p := &pythonPackage{dir: path.Dir(file), file: file}
+	found, isNamed, isDynamic := false, false, false
 	var lists []tomlList
 	for _, v := range values {
 		name := strings.Join(v.path, ".")
 		scope := Other // what is optional, or builds it
 		switch {
 		case name == "project.name":
-			p.open = false
+			isNamed = true
 			continue
 		case name == "project.dynamic":
-			p.open = p.open ||
-				slices.ContainsFunc(v.items, func(it tomlValue) bool { return strings.Contains(it.text, "dependencies") })
+			isDynamic = slices.ContainsFunc(v.items, func(it tomlValue) bool { return strings.Contains(it.text, "dependencies") })
 			continue
 		case name == "project.dependencies":
 			scope = Shipped
@@ -129,6 +128,7 @@ func readPyproject(file, text string) (*pythonPackage, bool) {
 	for _, l := range lists {
 		p.addList(file, text, l, lists)
 	}
+	p.open = !isNamed || isDynamic
 	return p, found
 }
 
