@@ -39,6 +39,7 @@ type Config struct {
 	Retention       records.Retention
 	CleanupInterval time.Duration // interval between cleanups; 0: none
 	Limits          api.Limits
+	ClaimLease      time.Duration // how long a claim lasts without being renewed; 0: [protocol.ClaimLease]
 }
 
 // Defaults are the settings of a service without options.
@@ -73,7 +74,11 @@ func OpenRecords(ctx context.Context, c Config) (db *records.DB, close func() er
 
 func (c Config) cluster() string { return filepath.Join(c.Data, "postgres") }
 
-func openRecords(ctx context.Context, c Config, private func() (*cluster.Cluster, error)) (db *records.DB, close func() error, err error) {
+func openRecords(
+	ctx context.Context,
+	c Config,
+	private func() (*cluster.Cluster, error),
+) (db *records.DB, close func() error, err error) {
 	url := c.Database
 	stop := func() error { return nil }
 	if url == "" {
@@ -145,7 +150,7 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	declarations := insight.NewDeclarations(r.db)
 	r.api = &api.Server{
 		Records: r.db, Blobs: store, Declarations: declarations, Console: console.Handler(), Log: c.Log, Secure: c.CertFile != "",
-		Limits: c.Limits, Retention: c.Retention,
+		Limits: c.Limits, Retention: c.Retention, Lease: c.ClaimLease,
 	}
 	r.http = &http.Server{
 		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,

@@ -31,6 +31,7 @@ type Server struct {
 	Log          *slog.Logger
 	Secure       bool // the console's cookie requires TLS
 	Limits       Limits
+	Lease        time.Duration // of claims; 0: [protocol.ClaimLease]
 
 	hub     *hub
 	metrics *metrics
@@ -85,6 +86,9 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	write.POST("/runs/:id/events", s.addEvents)
 	write.POST("/runs/:id/logs", s.addLines)
 	write.PUT("/graphs/:digest", s.putGraph)
+	write.POST("/claims", s.claim)
+	write.POST("/claims/:id/renew", s.renewClaim)
+	write.DELETE("/claims/:id", s.endClaim)
 	write.POST("/parts/:digest", s.parts)
 	s.recordRoutes(v)
 

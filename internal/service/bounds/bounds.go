@@ -97,6 +97,24 @@ func Text(field, s string) error {
 	return c.err
 }
 
+// Claim checks a claim.
+func Claim(in protocol.Claim) error {
+	var c checker
+	c.required("key", in.Key)
+	c.text("shelf", in.Shelf, MaxName)
+	c.text("run", in.Run, MaxName)
+	c.text("task", in.Task, MaxText)
+	c.text("host", in.Host, MaxName)
+	c.text("place", in.Place, MaxName)
+	c.number("seconds", in.Seconds, 0, MaxSeconds)
+	for field, s := range map[string]string{"shelf": in.Shelf, "run": in.Run, "task": in.Task} {
+		if s == "" {
+			c.refuse(field, "is required")
+		}
+	}
+	return c.err
+}
+
 // Entry checks an entry that a client wants to file. The size of its outputs is
 // not checked: the service computes it from the listing.
 func Entry(e protocol.Entry) error {

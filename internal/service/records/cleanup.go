@@ -38,7 +38,11 @@ const cleanupLock = 0x10f7_0001
 // have been marked long enough. The next pass completes one that was
 // interrupted. An error in one repository does not affect the others; all errors
 // are returned together.
-func (db *DB) Cleanup(ctx context.Context, k Retention, remove func(ctx context.Context, object string) error) (Cleanup, bool, error) {
+func (db *DB) Cleanup(
+	ctx context.Context,
+	k Retention,
+	remove func(ctx context.Context, object string) error,
+) (Cleanup, bool, error) {
 	var s Cleanup
 	conn, err := db.Connx(ctx)
 	if err != nil {
@@ -78,7 +82,13 @@ type ward struct {
 	Days  int    `db:"days"`  // 0: for ever
 }
 
-func (db *DB) cleanRepository(ctx context.Context, r ward, k Retention, s *Cleanup, remove func(context.Context, string) error) error {
+func (db *DB) cleanRepository(
+	ctx context.Context,
+	r ward,
+	k Retention,
+	s *Cleanup,
+	remove func(context.Context, string) error,
+) error {
 	for _, step := range []func() error{
 		func() error { return db.expire(ctx, r, k, s) },
 		func() error { return db.makeRoom(ctx, r, s) },
@@ -100,6 +110,7 @@ func (db *DB) forgetOld(ctx context.Context) error {
 		`DELETE FROM parts WHERE made_at < now() - interval '7 days'`,
 		`DELETE FROM divergences WHERE at < now() - interval '180 days'`,
 		`DELETE FROM sessions WHERE expires_at < now()`,
+		`DELETE FROM claims WHERE lease_until < now() - interval '1 hour'`,
 		`DELETE FROM growing_logs WHERE stored_at < now() - interval '2 days'`,
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {

@@ -227,6 +227,9 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 		if err != nil {
 			return err
 		}
+		if err := fulfilClaim(ctx, tx, t.RepositoryID, shelf, e.Key); err != nil {
+			return err
+		}
 		if n, _ := res.RowsAffected(); n == 0 {
 			return diverged(ctx, tx, t, shelf, e, &filed)
 		}
@@ -244,7 +247,13 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 	return filed, err
 }
 
-func lockBlobs(ctx context.Context, tx *sqlx.Tx, repository int64, named []digest.Digest, contents map[digest.Digest]listing.Row) error {
+func lockBlobs(
+	ctx context.Context,
+	tx *sqlx.Tx,
+	repository int64,
+	named []digest.Digest,
+	contents map[digest.Digest]listing.Row,
+) error {
 	var rows []Blob
 	if err := tx.SelectContext(ctx, &rows, `
 		SELECT digest, object, size, marked_at FROM blobs
