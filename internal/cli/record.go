@@ -89,6 +89,9 @@ func (r *recording) Started(t *graph.Task, at time.Duration, slot int) {
 	r.to.Started(protocol.TaskStart{Task: t.Addr(), At: at.Seconds(), Slot: slot})
 }
 
+// Waiting implements [engine.Observer]: a task that runs elsewhere has a record there.
+func (*recording) Waiting(*graph.Task, string, float64) {}
+
 // Line implements [engine.Observer].
 func (r *recording) Line(t *graph.Task, line string) { r.to.Line(t.Addr(), line) }
 
@@ -165,6 +168,13 @@ type both [2]engine.Observer
 func (b both) Started(t *graph.Task, at time.Duration, slot int) {
 	for _, o := range b {
 		o.Started(t, at, slot)
+	}
+}
+
+// Waiting implements [engine.Observer].
+func (b both) Waiting(t *graph.Task, place string, left float64) {
+	for _, o := range b {
+		o.Waiting(t, place, left)
 	}
 }
 

@@ -27,6 +27,7 @@ type runFlags struct {
 	selection
 	jobs      int
 	noReuse   bool
+	noWait    bool
 	keepGoing bool
 	offline   bool
 	fetch     string
@@ -50,7 +51,12 @@ func (a *app) runCommand() *cobra.Command {
 	f.workFlags(c)
 	fl := c.Flags()
 	fl.BoolVar(&f.noReuse, "no-reuse", false, "run everything, even if a result could be reused")
-	fl.StringVar(&f.part, "part", "", "this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations")
+	fl.StringVar(
+		&f.part,
+		"part",
+		"",
+		"this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations",
+	)
 	fl.StringArrayVar(
 		&f.reports,
 		"report",
@@ -80,6 +86,7 @@ func (f *runFlags) sharedFlags(c *cobra.Command) {
 func (f *runFlags) workFlags(c *cobra.Command) {
 	fl := c.Flags()
 	fl.IntVarP(&f.jobs, "jobs", "j", runtime.NumCPU(), "maximum number of tasks that run at the same time")
+	fl.BoolVar(&f.noWait, "no-wait", false, "run tasks here even if another machine runs them now")
 	fl.BoolVarP(&f.keepGoing, "keep-going", "k", false, "after a failure, continue with tasks that do not depend on it")
 }
 
@@ -114,7 +121,9 @@ var (
 // options are what the flags say to the engine.
 func (a *app) options(f runFlags, picked []*graph.Task, kill <-chan struct{}) engine.Options {
 	return engine.Options{
-		Run: newRunID(a.now()), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, Args: f.extra,
+		Run: newRunID(
+			a.now(),
+		), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, NoWait: f.noWait, Args: f.extra,
 		Fetch: decide.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 }

@@ -48,6 +48,11 @@ func (v *liveView) Started(t *graph.Task, _ time.Duration, _ int) {
 	v.program.Send(startedMsg{t.Addr(), time.Now(), took})
 }
 
+// Waiting implements [engine.Observer].
+func (v *liveView) Waiting(t *graph.Task, place string, left float64) {
+	v.program.Send(waitingMsg{t.Addr(), runningOn(place, left)})
+}
+
 // Line implements [engine.Observer].
 func (v *liveView) Line(t *graph.Task, line string) {
 	if v.logs == LogsLive {

@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ type progress struct {
 	wide     int
 	began    time.Time
 	running  []startedMsg
+	waiting  []waitingMsg // tasks that run elsewhere
 	finished map[string]bool
 	jobs     int
 	expected map[string]float64 // last durations of tasks, in seconds
@@ -30,10 +32,11 @@ type (
 		at      time.Time
 		seconds float64 // its last duration; 0 if unknown
 	}
-	doneMsg  string
-	printMsg string
-	tickMsg  time.Time
-	endMsg   struct{}
+	waitingMsg struct{ task, text string }
+	doneMsg    string
+	printMsg   string
+	tickMsg    time.Time
+	endMsg     struct{}
 )
 
 func tick() tea.Cmd {
@@ -51,7 +54,10 @@ func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		p.wide = m.Width
 	case startedMsg:
+		p.remove(m.task)
 		p.running = append(p.running, m)
+	case waitingMsg:
+		p.wait(m)
 	case printMsg:
 		return p, tea.Println(string(m))
 	case doneMsg:
@@ -64,13 +70,19 @@ func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return p, nil
 }
 
-func (p *progress) remove(task string) {
-	for i, r := range p.running {
-		if r.task == task {
-			p.running = append(p.running[:i], p.running[i+1:]...)
-			return
-		}
+// wait shows a task that runs elsewhere, or what is new about it, in its place.
+func (p *progress) wait(m waitingMsg) {
+	if i := slices.IndexFunc(p.waiting, func(w waitingMsg) bool { return w.task == m.task }); i >= 0 {
+		p.waiting[i] = m
+		return
 	}
+	p.remove(m.task)
+	p.waiting = append(p.waiting, m)
+}
+
+func (p *progress) remove(task string) {
+	p.running = slices.DeleteFunc(p.running, func(m startedMsg) bool { return m.task == task })
+	p.waiting = slices.DeleteFunc(p.waiting, func(m waitingMsg) bool { return m.task == task })
 }
 
 // View implements [tea.Model].
@@ -86,6 +98,9 @@ func (p *progress) View() string {
 			line += p.sc.Soft(" of about " + minutes(r.seconds))
 		}
 		fmt.Fprintf(&b, "%s\n", Fit(line, p.wide))
+	}
+	for _, w := range p.waiting {
+		fmt.Fprintln(&b, Fit(waitingLine(p.sc, w.task, w.text), p.wide))
 	}
 	fmt.Fprintf(&b, "  %s    %d of %d", p.sc.bar(len(p.finished), p.total), len(p.finished), p.total)
 	if left := p.left(time.Now()); left >= 1 {

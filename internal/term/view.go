@@ -3,6 +3,7 @@ package term
 import (
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -79,10 +80,38 @@ type plainView struct {
 	mu    sync.Mutex
 	shown bool // something was printed, so the summary is set apart
 	done  bool
+	told  map[*graph.Task]bool // that it runs elsewhere
 }
 
 // Started implements [engine.Observer].
 func (v *plainView) Started(*graph.Task, time.Duration, int) {}
+
+// Waiting implements [engine.Observer]: it is said once.
+func (v *plainView) Waiting(t *graph.Task, place string, left float64) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.sc.Quiet || v.told[t] {
+		return
+	}
+	if v.told == nil {
+		v.told = map[*graph.Task]bool{}
+	}
+	v.told[t], v.shown = true, true
+	fmt.Fprintln(v.out, Fit(waitingLine(v.sc, t.Addr(), runningOn(place, left)), v.wide))
+}
+
+func waitingLine(sc *Screen, task, text string) string {
+	return "  … " + Pad(task, 36) + " " + sc.Soft(text)
+}
+
+// runningOn says where a task runs that is waited for, and for how many seconds.
+func runningOn(place string, left float64) string {
+	text := "running on " + Printable(place)
+	if left > 0 {
+		text += ", about " + minutes(math.Ceil(left)) + " left"
+	}
+	return text
+}
 
 // Line implements [engine.Observer].
 func (v *plainView) Line(t *graph.Task, line string) {

@@ -15,6 +15,7 @@ const (
 	settling              // a worker searches for a result
 	queued                // it has to run, and waits for a slot
 	running
+	elsewhere // another client runs it
 	done
 )
 

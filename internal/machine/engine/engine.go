@@ -14,6 +14,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/share"
@@ -32,6 +33,7 @@ type Shared interface {
 	// of bytes. It wraps [protocol.ErrGone] if the service no longer has one.
 	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
 	share.Service
+	claim.Service
 }
 
 // Observer is told what happens. Its methods are called from several goroutines
@@ -39,6 +41,9 @@ type Shared interface {
 type Observer interface {
 	Started(t *graph.Task, at time.Duration, slot int)
 	Line(t *graph.Task, line string)
+	// Waiting tells that a task runs elsewhere, and its result is waited for: left is the
+	// expected seconds until then; 0: unknown.
+	Waiting(t *graph.Task, place string, left float64)
 	Done(r *Result)
 	Warn(sentence string)
 }
@@ -50,6 +55,7 @@ type Options struct {
 	Jobs      int
 	KeepGoing bool
 	NoReuse   bool
+	NoWait    bool     // tasks that others run are run here, too
 	Args      []string // for the commands of picked tasks
 	Fetch     decide.Fetch
 	Grace     time.Duration   // between SIGTERM and SIGKILL

@@ -37,6 +37,7 @@ type fakeService struct {
 	entries   []protocol.Entry
 	from, to  *store.Store
 	fetch     func(blobs []protocol.Blob) error // called before blobs are fetched
+	claim     func(protocol.Claim) (protocol.ClaimAnswer, error)
 }
 
 func (s *fakeService) Self(context.Context) (protocol.Self, error) {
@@ -89,11 +90,23 @@ func (s *fakeService) Queue(e protocol.Entry, _ []protocol.Blob) (share.Send, er
 
 func (s *fakeService) Ending() {}
 
+func (s *fakeService) Claim(_ context.Context, c protocol.Claim) (protocol.ClaimAnswer, error) {
+	if s.claim == nil {
+		return protocol.ClaimAnswer{Granted: 1}, nil
+	}
+	return s.claim(c)
+}
+
+func (s *fakeService) RenewClaim(context.Context, int64) error { return nil }
+
+func (s *fakeService) EndClaim(context.Context, int64, protocol.ClaimEnd) error { return nil }
+
 // observer reports finished tasks.
 type observer struct{ done func(task, outcome string) }
 
 func (observer) Started(*graph.Task, time.Duration, int) {}
 func (observer) Line(*graph.Task, string)                {}
+func (observer) Waiting(*graph.Task, string, float64)    {}
 func (observer) Warn(string)                             {}
 func (o observer) Done(r *engine.Result) {
 	if o.done != nil {

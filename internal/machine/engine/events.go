@@ -24,7 +24,8 @@ func (s source) about() source { return s }
 type haveResult struct {
 	source
 	result *Result
-	output *Output // nil: it has no valid result
+	output *Output       // nil: it has no valid result
+	shared digest.Digest // the key under which it is uploaded
 }
 
 // mustRun says that the task has to run.
@@ -46,6 +47,18 @@ type outputsGone struct {
 	source
 	dependency *graph.Task
 }
+
+// runsElsewhere says that another client runs the task, so that its result is waited for;
+// none: it came in meanwhile.
+type runsElsewhere struct {
+	source
+	place string  // "" if it came in meanwhile
+	left  float64 // expected seconds until the result; 0: unknown
+}
+
+// waitedEnough says that it is time to look again for the result of a task that runs
+// elsewhere.
+type waitedEnough struct{ source }
 
 // verdict is why a task has to run.
 type verdict struct {

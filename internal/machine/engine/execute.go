@@ -12,6 +12,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/look"
@@ -29,6 +30,7 @@ type runner struct {
 	delivery *transfer.Delivery
 	outputs  *Outputs
 	uploads  *share.Uploads // nil: nothing is shared
+	claims   *claim.Claims  // nil: nothing is claimed
 	earlyKey func(t *graph.Task) digest.Digest
 	observer Observer
 	clock    clock
@@ -43,8 +45,18 @@ type runJob struct {
 	mayRetry bool          // the task may be settled again if its files changed
 }
 
-// run runs a task in a slot, under the task's lock in the checkout.
+// run runs a task in a slot, unless its result is to be had from elsewhere.
 func (r *runner) run(ctx context.Context, j runJob) event {
+	if place, left, isElsewhere := r.findsElsewhere(ctx, j); isElsewhere {
+		return runsElsewhere{source{task: j.task, slot: j.slot}, place, left}
+	}
+	ev := r.runHere(ctx, j)
+	r.endClaim(ctx, j, ev)
+	return ev
+}
+
+// runHere runs a task under its lock in the checkout.
+func (r *runner) runHere(ctx context.Context, j runJob) event {
 	from := source{task: j.task, slot: j.slot}
 	res := &Result{Task: j.task, Picked: r.execute.Picks[j.task], Reason: j.verdict.Reason, Changes: j.verdict.Changes}
 	res.Timing = Timing{At: r.clock.at(r.clock.now()), Slot: j.slot}
@@ -125,8 +137,11 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 	if kept.Outcome != decide.Ran {
 		return haveResult{source: from, result: res}
 	}
-	r.share(j.task, kept)
-	return haveResult{from, res, NewOutput(kept.List, true)}
+	have := haveResult{source: from, result: res, output: NewOutput(kept.List, true)}
+	if r.share(j.task, kept) {
+		have.shared = kept.Record.Key
+	}
+	return have
 }
 
 // describe fills in the result of a task that ran.
@@ -150,7 +165,12 @@ func (r *runner) describe(j runJob, res *Result, ran execute.Result, kept keep.K
 
 // DescribeChoice describes the comparison of running and fetching.
 func DescribeChoice(c decide.Choice) string {
-	return fmt.Sprintf("running it takes about %.0f s here, fetching its %.1f MB about %.0f s", c.Running, float64(c.Bytes)/1e6, c.Fetching)
+	return fmt.Sprintf(
+		"running it takes about %.0f s here, fetching its %.1f MB about %.0f s",
+		c.Running,
+		float64(c.Bytes)/1e6,
+		c.Fetching,
+	)
 }
 
 func joinSentences(a, b string) string {
@@ -178,13 +198,15 @@ func (r *runner) fetchFromNowOn(t *graph.Task) {
 	)
 }
 
-func (r *runner) share(t *graph.Task, kept keep.Kept) {
+// share uploads a result, if it can be shared.
+func (r *runner) share(t *graph.Task, kept keep.Kept) bool {
 	if kept.Share == nil || r.uploads == nil || !t.IsShareable() {
-		return
+		return false
 	}
 	e := *kept.Share
 	e.EarlyKey = r.earlyKey(t)
 	r.uploads.Add(e, transfer.Of(kept.List))
+	return true
 }
 
 // inputs are the outputs of dependencies that a task needs.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/transfer"
 )
 
@@ -19,22 +20,24 @@ type loop struct {
 	events    chan event
 	settling  int // workers that settle
 	running   int // workers that run a task
+	waiting   int // tasks that run elsewhere
 	keepGoing bool
 	done      func(*Result)
+	elsewhere func(t *graph.Task, place string, left float64)
 	now       func() time.Duration // since the start of the run
 }
 
 // run settles all tasks. When it returns, every task has a result and no worker
 // is left.
 func (l *loop) run(ctx context.Context) {
-	for l.board.open() > 0 || l.settling > 0 || l.running > 0 {
+	for l.board.open() > 0 || l.settling > 0 || l.running > 0 || l.waiting > 0 {
 		if ctx.Err() == nil && (!l.board.failed || l.keepGoing) {
 			l.startWorkers(ctx)
 		}
-		if l.settling == 0 && l.running == 0 {
+		if l.settling == 0 && l.running == 0 && l.waiting == 0 {
 			break // nothing more can start
 		}
-		l.apply(<-l.events)
+		l.apply(ctx, <-l.events)
 	}
 	l.closeRest()
 }
@@ -65,9 +68,14 @@ func (l *loop) startWorkers(ctx context.Context) {
 // maxRetries limits how often a task is settled again because its files changed.
 const maxRetries = 4
 
-func (l *loop) apply(ev event) {
+func (l *loop) apply(ctx context.Context, ev event) {
 	from := ev.about()
 	n := l.board.of[from.task]
+	if _, ok := ev.(waitedEnough); ok {
+		l.waiting--
+		l.board.settleAgain(n)
+		return
+	}
 	if from.slot > 0 {
 		l.running--
 		l.board.slots.release(n.task, from.slot)
@@ -89,6 +97,8 @@ func (l *loop) apply(ev event) {
 			n.retries++
 		}
 		l.board.settleAgain(n)
+	case runsElsewhere:
+		l.waitFor(ctx, n, ev)
 	case mustRun:
 		if n.stale {
 			l.board.settleAgain(n)
@@ -102,6 +112,29 @@ func (l *loop) apply(ev event) {
 			l.applyResult(n, ev)
 		}
 	}
+}
+
+// askAgain is how often a client looks whether a task that runs elsewhere has a result.
+const askAgain = time.Second
+
+// waitFor waits for the result of a task that runs elsewhere. It takes no slot and no
+// lock.
+func (l *loop) waitFor(ctx context.Context, n *node, ev runsElsewhere) {
+	l.settler.find.Lookups.Forget(n.verdict.taken.Key)
+	if ev.place == "" {
+		l.board.settleAgain(n)
+		return
+	}
+	n.phase = elsewhere
+	l.waiting++
+	l.elsewhere(n.task, ev.place, ev.left)
+	go func() {
+		select {
+		case <-ctx.Done():
+		case <-time.After(askAgain):
+		}
+		l.events <- waitedEnough{source{task: n.task}}
+	}()
 }
 
 // applyBrought corrects the outcome of a task whose outputs were put on the disk

@@ -8,6 +8,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/process"
@@ -52,8 +53,9 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 		return nil, err
 	}
 	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
+	claims := s.claims(uploads)
 	if b.open() > 0 {
-		s.newLoop(b, uploads).run(ctx)
+		s.newLoop(b, uploads, claims).run(ctx)
 		prints.Save(func(t *graph.Task) bool { return b.of[t].result.Outcome == decide.Current })
 		s.notes.summarise(s.opt.Run)
 	}
@@ -69,6 +71,9 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 		for _, n := range sum.Sent {
 			sum.BytesOut += n
 		}
+	}
+	if claims != nil {
+		claims.Finish(context.WithoutCancel(ctx))
 	}
 	if now := s.Delivery.Blobs.Line(); now != line {
 		s.engine.Store.KeepLine(s.engine.Service, now)
@@ -90,7 +95,16 @@ func (s *Session) uploads() *share.Uploads {
 	return &share.Uploads{Service: s.service, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
 }
 
-func (s *Session) newLoop(b *board, uploads *share.Uploads) *loop {
+// claims returns what announces the tasks of the run; nil if nothing is shared, or others
+// are not asked for results.
+func (s *Session) claims(uploads *share.Uploads) *claim.Claims {
+	if uploads == nil || s.opt.NoReuse || s.opt.NoWait || s.self.WritesTo == "" {
+		return nil
+	}
+	return &claim.Claims{Service: s.service, Run: s.opt.Run, Maker: s.engine.Maker}
+}
+
+func (s *Session) newLoop(b *board, uploads *share.Uploads, claims *claim.Claims) *loop {
 	e := &s.engine
 	keeper := &keep.Keeper{
 		Work: s.Delivery.Work, Look: s.Look, Now: e.Now, Notices: keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
@@ -99,13 +113,15 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads) *loop {
 	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })
 	return &loop{
 		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
-		now: func() time.Duration { return s.clock.since(s.clock.began) },
+		elsewhere: e.Observer.Waiting,
+		now:       func() time.Duration { return s.clock.since(s.clock.began) },
 		settler: &settler{
 			look: s.Look, find: s.Find, delivery: s.Delivery, outputs: s.Outputs, rules: s.rules, warn: e.Observer.Warn, clock: s.clock,
 			origin: store.Origin{Repo: e.Graph.Repo.Name, Service: e.Service},
 		},
 		runner: &runner{
 			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
+			claims:   claims,
 			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, observer: e.Observer, clock: s.clock,
 		},
 	}

@@ -73,7 +73,9 @@ func (s *settler) settle(ctx context.Context, j settleJob) event {
 	if err != nil {
 		return haveResult{source: from, result: s.unreadable(ctx, j.task, began, err)}
 	}
-	search := s.find.Search(find.Request{Task: j.task, Taken: tk, Rules: s.rules.of(j.task, j.evicted, s.outputs.areOnDisk(j.task))})
+	search := s.find.Search(
+		find.Request{Task: j.task, Taken: tk, Rules: s.rules.of(j.task, j.evicted, s.outputs.areOnDisk(j.task))},
+	)
 	for {
 		d, err := search.Decide(ctx)
 		if err != nil {
@@ -87,7 +89,7 @@ func (s *settler) settle(ctx context.Context, j settleJob) event {
 		output, err := s.use(ctx, search, d, res)
 		if err == nil {
 			res.Timing.Took = s.clock.since(began)
-			return haveResult{from, res, output}
+			return haveResult{source: from, result: res, output: output}
 		}
 		if ctx.Err() != nil {
 			res.Outcome = decide.Stopped

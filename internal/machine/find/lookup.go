@@ -55,6 +55,15 @@ func (l *Lookups) Entries(ctx context.Context, t *graph.Task, k digest.Digest) [
 	return l.found[k]
 }
 
+// Forget makes the next question about a key ask again.
+func (l *Lookups) Forget(k digest.Digest) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.found[k]) == 0 {
+		delete(l.asked, k)
+	}
+}
+
 // enqueue adds a question, unless the answer is known, and starts to ask if
 // nobody does.
 func (l *Lookups) enqueue(ctx context.Context, t *graph.Task, k digest.Digest) (*pending, []protocol.Entry) {

@@ -1,0 +1,179 @@
+// Package claim announces what a run is about to run and to share, and tells who else
+// runs the same. A claim is advice: if the service does not answer, the task runs.
+package claim
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Service is the part of the shared cache that knows claims.
+type Service interface {
+	// Claim announces a task, or tells who runs it. The shelf is filled in.
+	Claim(ctx context.Context, c protocol.Claim) (protocol.ClaimAnswer, error)
+	// RenewClaim extends a claim; the error wraps [protocol.ErrGone] if it ended.
+	RenewClaim(ctx context.Context, id int64) error
+	// EndClaim ends a claim without a result.
+	EndClaim(ctx context.Context, id int64, end protocol.ClaimEnd) error
+}
+
+// Claims are those of one run. They are safe for concurrent use.
+type Claims struct {
+	Service Service
+	Run     string
+	Maker   func() protocol.Maker
+	Every   time.Duration // between renewals; 0: a third of the lease
+
+	mu      sync.Mutex
+	granted map[digest.Digest]int64
+	waited  map[digest.Digest]int64 // the claims of others that were last waited for
+	stored  map[digest.Digest]bool  // results that were said to be stored, once
+	failed  time.Time               // when the service last did not answer
+	stop    chan struct{}           // closed by Finish; nil: nothing is renewed
+	renewer sync.WaitGroup
+}
+
+// patience is how long a request about a claim may take. A service that does not answer
+// within it is left alone for a lease.
+const patience = 2 * time.Second
+
+// Request is a task that is about to run.
+type Request struct {
+	Task    string
+	Key     digest.Digest
+	Seconds float64 // that it is expected to take; 0: unknown
+}
+
+// Answer is what to know before a task runs.
+type Answer struct {
+	Held   *protocol.HeldClaim // by another client; nil: nobody is waited for
+	Stored bool                // its result came in meanwhile
+}
+
+// Take claims a task. What goes wrong is no reason not to run it.
+func (c *Claims) Take(ctx context.Context, r Request) Answer {
+	m := c.Maker()
+	c.mu.Lock()
+	after, silent := c.waited[r.Key], time.Since(c.failed) < protocol.ClaimLease
+	c.mu.Unlock()
+	if silent {
+		return Answer{}
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	answer, err := c.Service.Claim(ctx, protocol.Claim{
+		Key: r.Key, Run: c.Run, Task: r.Task, Seconds: r.Seconds, Host: m.Host, Place: m.Place, After: after,
+	})
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case err != nil:
+		c.failed = time.Now()
+	case answer.Held != nil:
+		if c.waited == nil {
+			c.waited = map[digest.Digest]int64{}
+		}
+		c.waited[r.Key] = answer.Held.ID
+	case answer.Granted > 0:
+		c.grant(r.Key, answer.Granted)
+	case answer.Stored && !c.stored[r.Key]:
+		if c.stored == nil {
+			c.stored = map[digest.Digest]bool{}
+		}
+		c.stored[r.Key] = true // if it cannot be used, the task runs the next time
+		return Answer{Stored: true}
+	}
+	return Answer{Held: answer.Held}
+}
+
+// grant notes a claim, and starts to renew.
+func (c *Claims) grant(k digest.Digest, id int64) {
+	if c.granted == nil {
+		c.granted = map[digest.Digest]int64{}
+	}
+	c.granted[k] = id
+	if c.stop != nil {
+		return
+	}
+	c.stop = make(chan struct{})
+	every := c.Every
+	if every == 0 {
+		every = protocol.ClaimLease / 3
+	}
+	stop := c.stop
+	c.renewer.Go(func() {
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+				c.renew()
+			}
+		}
+	})
+}
+
+// renew extends all claims, and forgets those that ended.
+func (c *Claims) renew() {
+	for k, id := range c.all() {
+		ctx, cancel := context.WithTimeout(context.Background(), protocol.ClaimLease/3)
+		err := c.Service.RenewClaim(ctx, id)
+		cancel()
+		if isGone(err) {
+			c.mu.Lock()
+			if c.granted[k] == id {
+				delete(c.granted, k)
+			}
+			c.mu.Unlock()
+		}
+	}
+}
+
+func (c *Claims) all() map[digest.Digest]int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := make(map[digest.Digest]int64, len(c.granted))
+	for k, id := range c.granted {
+		out[k] = id
+	}
+	return out
+}
+
+// End ends the claim of a task that has no result that can be fetched. The claim of a
+// task whose result is uploaded ends by that.
+func (c *Claims) End(ctx context.Context, k digest.Digest, end protocol.ClaimEnd) {
+	c.mu.Lock()
+	id := c.granted[k]
+	delete(c.granted, k)
+	c.mu.Unlock()
+	if id > 0 {
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
+		_ = c.Service.EndClaim(ctx, id, end) // otherwise it ends with its lease
+	}
+}
+
+// Finish ends what is left, once all uploads ended, and stops to renew.
+func (c *Claims) Finish(ctx context.Context) {
+	c.mu.Lock()
+	stop := c.stop
+	c.stop = nil
+	c.mu.Unlock()
+	if stop == nil {
+		return
+	}
+	close(stop)
+	c.renewer.Wait()
+	for k := range c.all() {
+		c.End(ctx, k, protocol.ClaimUnshared)
+	}
+}
+
+func isGone(err error) bool { return errors.Is(err, protocol.ErrGone) }

@@ -1,0 +1,42 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// Claim announces that a task is about to run and to be shared, or tells who runs it. It
+// fills in the shelf.
+func (c *Client) Claim(ctx context.Context, in protocol.Claim) (answer protocol.ClaimAnswer, err error) {
+	if in.Shelf = c.shelf(); in.Shelf == "" {
+		return answer, protocol.ErrDown
+	}
+	err = c.try(ctx, http.MethodPost, "claims", in, &answer)
+	if h := answer.Held; h != nil && (h.ID <= 0 || !isDuration(h.Elapsed) || !isDuration(h.Seconds)) {
+		answer.Held = nil
+	}
+	return answer, err
+}
+
+// RenewClaim extends a claim. The error wraps [protocol.ErrGone] if it ended.
+func (c *Client) RenewClaim(ctx context.Context, id int64) error {
+	return goneIfMissing(c.try(ctx, http.MethodPost, fmt.Sprintf("claims/%d/renew", id), nil, nil))
+}
+
+// EndClaim ends a claim without a result.
+func (c *Client) EndClaim(ctx context.Context, id int64, end protocol.ClaimEnd) error {
+	return goneIfMissing(c.try(ctx, http.MethodDelete, fmt.Sprintf("claims/%d?end=%s", id, url.QueryEscape(string(end))), nil, nil))
+}
+
+func goneIfMissing(err error) error {
+	var r refusal
+	if errors.As(err, &r) && r.Status == http.StatusNotFound {
+		return protocol.ErrGone
+	}
+	return err
+}
