@@ -31,6 +31,7 @@ type node struct {
 	evicted      bool // its blobs are missing: it has to run
 	retries      int  // how often its files changed
 	queuedAt     time.Duration
+	waitsSince   time.Duration // since when it runs elsewhere; 0: it does not
 	verdict      verdict
 	result       *Result
 }

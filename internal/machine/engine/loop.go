@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"runtime"
 	"time"
@@ -127,6 +128,7 @@ func (l *loop) waitFor(ctx context.Context, n *node, ev runsElsewhere) {
 	}
 	n.phase = elsewhere
 	l.waiting++
+	n.waitsSince = cmp.Or(n.waitsSince, l.now())
 	l.elsewhere(n.task, ev.place, ev.left)
 	go func() {
 		select {
@@ -167,6 +169,10 @@ func (l *loop) applyResult(n *node, ev haveResult) {
 			l.board.reopenDependents(n)
 		}
 		l.outputs.set(n.task, ev.output)
+	}
+	if t := &ev.result.Timing; n.waitsSince > 0 && ev.result.Outcome.IsSaving() {
+		t.Took += t.At - n.waitsSince // waiting is a part of what it took
+		t.At = n.waitsSince
 	}
 	l.board.finish(n, ev.result)
 	l.done(ev.result)
