@@ -206,3 +206,55 @@ func TestAClientThatWasKilledIsNotWaitedFor(t *testing.T) {
 		t.Errorf("%v\n%s", err, out)
 	}
 }
+
+func TestWhoWaitsSurvivesTheService(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	g := newGate(t, s.URL)
+	files, begun, goOn, runs := slow(t)
+	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
+	b := a.Clone().Login(g.URL, brenna, "home")
+	_, first, _ := runner(t, a, "run", "after")
+	trial.Wait(t, "the task runs", exists(begun))
+	out, second, _ := runner(t, b, "run", "slow")
+	trial.Wait(t, "it is waited for", func() bool { return strings.Contains(out.String(), "running on ci-4") })
+	g.CloseClientConnections()
+	g.mode.Store("drop")
+	trial.Wait(t, "it runs here", func() bool { return count(t, runs) == 2 })
+	touch(t, goOn)
+	if first() != nil || second() != nil || b.Read("lib/out/out") != "in\n" {
+		t.Errorf("%s", out)
+	}
+}
+
+// Twelve clones start the same plan at once: one runs the task, and all end.
+func TestManyClonesAtOnceRunATaskOnce(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	files, _, goOn, runs := slow(t)
+	a := trial.New(t, files)
+	var waits []func() error
+	var outs []*lockedBuffer
+	for range 12 {
+		out, wait, _ := runner(t, a.Clone().Login(s.URL, ci, "ci"), "run", "slow", "after")
+		outs, waits = append(outs, out), append(waits, wait)
+	}
+	trial.Wait(t, "eleven wait", func() bool {
+		n := 0
+		for _, out := range outs {
+			n += strings.Count(out.String(), "running on ci")
+		}
+		return n == 11
+	})
+	touch(t, goOn)
+	for i, wait := range waits {
+		if err := wait(); err != nil {
+			t.Errorf("%v\n%s", err, outs[i])
+		}
+	}
+	if n := count(t, runs); n != 1 {
+		t.Errorf("it ran %d times", n)
+	}
+}
