@@ -28,9 +28,15 @@ func (c *Client) RenewClaim(ctx context.Context, id int64) error {
 	return goneIfMissing(c.try(ctx, http.MethodPost, fmt.Sprintf("claims/%d/renew", id), nil, nil))
 }
 
-// EndClaim ends a claim without a result.
+// EndClaim ends a claim without a result. It asks once, even if the service was given up:
+// others wait.
 func (c *Client) EndClaim(ctx context.Context, id int64, end protocol.ClaimEnd) error {
-	return goneIfMissing(c.try(ctx, http.MethodDelete, fmt.Sprintf("claims/%d?end=%s", id, url.QueryEscape(string(end))), nil, nil))
+	path := fmt.Sprintf("claims/%d?end=%s", id, url.QueryEscape(string(end)))
+	resp, err := c.once(ctx, request{method: http.MethodDelete, path: path}, nil)
+	if err == nil {
+		err = resp.Body.Close()
+	}
+	return goneIfMissing(err)
 }
 
 func goneIfMissing(err error) error {

@@ -120,12 +120,17 @@ func (c *Claims) grant(k digest.Digest, id int64) {
 	})
 }
 
-// renew extends all claims, and forgets those that ended.
+// renew extends all claims, and forgets those that ended. It ends all if the service was
+// given up.
 func (c *Claims) renew() {
 	for k, id := range c.all() {
 		ctx, cancel := context.WithTimeout(context.Background(), protocol.ClaimLease/3)
 		err := c.Service.RenewClaim(ctx, id)
 		cancel()
+		if errors.Is(err, protocol.ErrDown) { // nothing can be shared any more
+			c.endAll(context.Background())
+			return
+		}
 		if isGone(err) {
 			c.mu.Lock()
 			if c.granted[k] == id {
@@ -171,9 +176,15 @@ func (c *Claims) Finish(ctx context.Context) {
 	}
 	close(stop)
 	c.renewer.Wait()
+	c.endAll(ctx)
+}
+
+func (c *Claims) endAll(ctx context.Context) {
+	var all sync.WaitGroup
 	for k := range c.all() {
-		c.End(ctx, k, protocol.ClaimUnshared)
+		all.Go(func() { c.End(ctx, k, protocol.ClaimUnshared) })
 	}
+	all.Wait()
 }
 
 func isGone(err error) bool { return errors.Is(err, protocol.ErrGone) }

@@ -2,7 +2,7 @@ package claim_test
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -16,8 +16,8 @@ import (
 // service answers as it is told, and counts.
 type service struct {
 	answer  protocol.ClaimAnswer
-	silent  bool // it does not answer
-	gone    bool // its claims end at once
+	silent  bool  // it does not answer
+	renewal error // the answer to renewals
 	asked   []protocol.Claim
 	renewed atomic.Int64
 	ended   []protocol.ClaimEnd
@@ -34,10 +34,7 @@ func (s *service) Claim(ctx context.Context, c protocol.Claim) (protocol.ClaimAn
 
 func (s *service) RenewClaim(context.Context, int64) error {
 	s.renewed.Add(1)
-	if s.gone {
-		return errors.Join(errors.New("renew"), protocol.ErrGone)
-	}
-	return nil
+	return s.renewal
 }
 
 func (s *service) EndClaim(_ context.Context, _ int64, end protocol.ClaimEnd) error {
@@ -95,7 +92,7 @@ func TestAClaimIsRenewedUntilItEnds(t *testing.T) {
 
 func TestAClaimThatIsLostIsForgotten(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := &service{answer: protocol.ClaimAnswer{Granted: 7}, gone: true}
+		s := &service{answer: protocol.ClaimAnswer{Granted: 7}, renewal: fmt.Errorf("renew: %w", protocol.ErrGone)}
 		c := of(s)
 		c.Take(t.Context(), build)
 		time.Sleep(3 * protocol.ClaimLease)
@@ -134,4 +131,17 @@ func TestWhoWaitsSaysForWhat(t *testing.T) {
 	if !c.Take(t.Context(), build).Stored || c.Take(t.Context(), build).Stored {
 		t.Error("a stored result is looked for once")
 	}
+}
+
+func TestAClientThatGivesTheServiceUpEndsItsClaims(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &service{answer: protocol.ClaimAnswer{Granted: 7}, renewal: protocol.ErrDown}
+		c := of(s)
+		c.Take(t.Context(), build)
+		time.Sleep(protocol.ClaimLease)
+		c.Finish(t.Context())
+		if s.renewed.Load() != 1 || len(s.ended) != 1 {
+			t.Errorf("renewed %d times, ended %v", s.renewed.Load(), s.ended)
+		}
+	})
 }
