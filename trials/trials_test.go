@@ -193,7 +193,11 @@ func (d *daemon) kill() {
 func serve(t *testing.T, database, data string, more ...string) *daemon {
 	t.Helper()
 	at := port(t)
-	d := &daemon{t: t, url: "http://" + at, args: append([]string{"serve", "--database", database, "--data", data, "--listen", at, "--rate", "0"}, more...)}
+	d := &daemon{
+		t:    t,
+		url:  "http://" + at,
+		args: append([]string{"serve", "--database", database, "--data", data, "--listen", at, "--rate", "0"}, more...),
+	}
 	d.start()
 	t.Cleanup(func() { d.kill() })
 	return d
@@ -202,7 +206,8 @@ func serve(t *testing.T, database, data string, more ...string) *daemon {
 func token(t *testing.T, database, name, puts string, takes ...string) string {
 	t.Helper()
 	out, err := exec.Command(programs.service, "token", "new", "--database", database, "--repo", "test", "--name", name, "--writes-to", puts,
-		"--reads-from", strings.Join(takes, ",")).Output()
+		"--reads-from", strings.Join(takes, ",")).
+		Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -279,7 +284,7 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 		within(t, time.Minute, kind, func() { h.check(at, v, fmt.Sprintf("%d, after being killed while %s", i, kind)) })
 	}
 	left, _ := os.ReadDir(r.Path(".grayloft/sealed"))
-	t.Logf("%d runs, of which %v were killed before they ended; each time the next run came out right", n, killed)
+	t.Logf("%d runs, of which %v were killed before they ended; the next run was right each time", n, killed)
 	if killed["keeping"] < n/10 || killed["restoring"] < n/20 || killed["fetching"] < n/20 || len(left) > 0 {
 		t.Errorf("too few: %v, or left: %v", killed, left)
 	}
@@ -296,7 +301,12 @@ func TestTasksThatLeaveTheirSessionNeverOutliveTheRun(t *testing.T) {
 	b.WriteString("schema = 1\n[repo]\nname = \"test\"\n")
 	for i := range n {
 		pid := filepath.Join(dir, strconv.Itoa(i))
-		fmt.Fprintf(&b, "[task.t%d]\nrun = %q\nwrites = []\n", i, fmt.Sprintf(ways[i%len(ways)], pid)+"; while [ ! -s "+pid+" ]; do sleep 0.01; done")
+		fmt.Fprintf(
+			&b,
+			"[task.t%d]\nrun = %q\nwrites = []\n",
+			i,
+			fmt.Sprintf(ways[i%len(ways)], pid)+"; while [ ! -s "+pid+" ]; do sleep 0.01; done",
+		)
 	}
 	r := trial.New(t, map[string]string{"grayloft.toml": b.String()})
 	r.Bin = programs.client
@@ -380,7 +390,12 @@ func TestTwoHundredClientsOnOneService(t *testing.T) {
 			warned++
 		}
 	}
-	t.Logf("%d clients at once were done after %s; %d of them warned of a slow service", n, took.Round(100*time.Millisecond), warned)
+	t.Logf(
+		"%d clients at once were done after %s; %d of them warned of a slow service",
+		n,
+		took.Round(100*time.Millisecond),
+		warned,
+	)
 	last := h.Clone().Login(d.url, ci, "ci")
 	last.Bin = programs.client
 	if rep := last.Run("gen", "pack"); rep.Totals["ran"] != 0 {

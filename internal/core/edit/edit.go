@@ -1,6 +1,5 @@
 // Package edit changes texts at places that are given by line and column. Bytes
-// outside an edit stay as they are. Texts go in and come out; it reads and writes no
-// file.
+// outside an edit stay as they are. It works on texts, and reads and writes no file.
 package edit
 
 import (

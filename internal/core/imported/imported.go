@@ -1,6 +1,6 @@
 // Package imported plans the import of build logic: which files of another repository
 // are taken, what a repository declares with them, which tasks change, and how the
-// declaration of an import is written. Texts go in and come out; it fetches and writes
+// declaration of an import is written. It works on texts; it fetches and writes
 // nothing.
 package imported
 

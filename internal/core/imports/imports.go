@@ -1,5 +1,5 @@
 // Package imports reads what the source files of a repository import: which modules,
-// at which place, for shipped code, tests or types only. Texts go in, names come out;
+// at which place, for shipped code, tests or types only. It takes texts and returns names;
 // what a name stands for, it does not know.
 package imports
 

@@ -60,7 +60,7 @@
     }
   }
 
-  // Another question: everything is loaded anew, from the top.
+  // Another question: everything is loaded again, from the top.
   $effect(() => {
     void full;
     untrack(() => {
