@@ -12,6 +12,9 @@ const (
 	worthClaiming = 2.0
 	// unknownTask is how long a task of unknown duration is expected to take, in seconds.
 	unknownTask = 60.0
+	// longestUnknown is how long a claim of a task that never ran here is waited for at
+	// most, in seconds since it began, whatever it says.
+	longestUnknown = 3600.0
 	// Overdue is the multiple of its estimate after which a claim is no longer waited for.
 	Overdue = 1.5
 )
@@ -38,7 +41,7 @@ func (c Claim) expected(here float64) float64 {
 // to be the same as there). Left is the expected seconds until the result.
 func Await(c Claim, here, fetching float64) (wait bool, left float64) {
 	expected := c.expected(here)
-	if c.Elapsed > Overdue*expected {
+	if c.Elapsed > Overdue*expected || here == 0 && c.Elapsed > longestUnknown {
 		return false, 0
 	}
 	left = max(0, expected-c.Elapsed)

@@ -24,6 +24,8 @@ func TestWaitingIsChosenWhereItIsFaster(t *testing.T) {
 		{Claim{10, 0}, 0, 0, true, 50}, // nothing is known
 		{Claim{91, 0}, 0, 0, false, 0},
 		{Claim{10, 100}, 0, 5, true, 90},
+		{Claim{3500, 1e9}, 0, 0, true, 1e9 - 3500}, // it says what cannot be checked here
+		{Claim{3601, 1e9}, 0, 0, false, 0},
 	} {
 		if wait, left := Await(c.claim, c.here, c.fetching); wait != c.wait || left != c.left {
 			t.Errorf("%+v, %v here, %v to fetch: wait %v, left %v", c.claim, c.here, c.fetching, wait, left)
