@@ -94,40 +94,68 @@ func touch(t *testing.T, path string) {
 	}
 }
 
+// busy is a clone in which the slow task runs.
+type busy struct {
+	*trial.Repo
+	t          *testing.T
+	goOn, runs string
+	first      func() error
+	kill       func()
+}
+
+// busyAt starts the slow task, and returns when it runs.
+func busyAt(t *testing.T, s *trial.Service, token, place string) *busy {
+	t.Helper()
+	files, begun, goOn, runs := slow(t)
+	b := &busy{t: t, Repo: trial.New(t, files).Login(s.URL, token, place), goOn: goOn, runs: runs}
+	_, b.first, b.kill = runner(t, b.Repo, "run", "after")
+	trial.Wait(t, "the task runs", exists(begun))
+	return b
+}
+
+// waits starts the task in another clone, and returns when it is waited for.
+func (b *busy) waits(r *trial.Repo) (out *lockedBuffer, wait func() error) {
+	b.t.Helper()
+	out, wait, _ = runner(b.t, r, "run", "slow", "after")
+	trial.Wait(b.t, "it is waited for", func() bool { return strings.Contains(out.String(), "… slow@lib") })
+	return out, wait
+}
+
+// runsTwice returns when the task runs in another clone, too.
+func (b *busy) runsTwice() {
+	b.t.Helper()
+	trial.Wait(b.t, "it runs there, too", func() bool { return count(b.t, b.runs) == 2 })
+}
+
+// end lets the task end, and checks that all runs passed.
+func (b *busy) end(waits ...func() error) {
+	b.t.Helper()
+	touch(b.t, b.goOn)
+	for i, wait := range append(waits, b.first) {
+		if err := wait(); err != nil {
+			b.t.Errorf("run %d: %v", i, err)
+		}
+	}
+}
+
 func TestATaskThatRunsElsewhereIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
-	b := a.Clone().Login(s.URL, brenna, "home")
-	d := a.Clone().Login(s.URL, ci, "ci-5")
-
-	_, first, _ := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	outB, second, _ := runner(t, b, "run", "slow", "after")
-	outD, third, _ := runner(t, d, "run", "after")
-	const told = "… slow@lib"
-	trial.Wait(
-		t,
-		"both wait",
-		func() bool { return strings.Contains(outB.String(), told) && strings.Contains(outD.String(), told) },
-	)
-	touch(t, goOn)
-	for name, wait := range map[string]func() error{"ci-4": first, "home": second, "ci-5": third} {
-		if err := wait(); err != nil {
-			t.Errorf("%s: %v\n%s%s", name, err, outB, outD)
-		}
-	}
-	if n := count(t, runs); n != 1 {
+	a := busyAt(t, s, ci, "ci-4")
+	home := a.Clone().Login(s.URL, brenna, "home")
+	outHome, second := a.waits(home)
+	outCI, third := a.waits(a.Clone().Login(s.URL, ci, "ci-5"))
+	a.end(second, third)
+	if n := count(t, a.runs); n != 1 {
 		t.Errorf("it ran %d times", n)
 	}
-	for _, out := range []string{outB.String(), outD.String()} {
-		if strings.Count(out, told) != 1 || !strings.Contains(out, "running on ci-4") || strings.Contains(out, "warning") {
+	for _, out := range []string{outHome.String(), outCI.String()} {
+		if strings.Count(out, "running on ci-4") != 1 || strings.Contains(out, "warning") {
 			t.Errorf("said: %s", out)
 		}
 	}
-	if b.Read("lib/out/out") != "in\n" {
+	if home.Read("lib/out/out") != "in\n" {
 		t.Error("the waiting clone has other outputs")
 	}
 }
@@ -136,15 +164,11 @@ func TestClaimsOfADeveloperAreNotForOthers(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, brenna, "home")
-	b := a.Clone().Login(s.URL, ci, "ci-4")
-	_, first, _ := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	out, second, _ := runner(t, b, "run", "after")
-	trial.Wait(t, "CI runs it, too", func() bool { return count(t, runs) == 2 })
-	touch(t, goOn)
-	if first() != nil || second() != nil || strings.Contains(out.String(), "home") {
+	a := busyAt(t, s, brenna, "home")
+	out, second, _ := runner(t, a.Clone().Login(s.URL, ci, "ci-4"), "run", "after")
+	a.runsTwice()
+	a.end(second)
+	if strings.Contains(out.String(), "home") {
 		t.Errorf("%s", out)
 	}
 }
@@ -153,36 +177,24 @@ func TestNoWaitRunsWhatRunsElsewhere(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
-	b := a.Clone().Login(s.URL, brenna, "home")
-	_, first, _ := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	_, second, _ := runner(t, b, "run", "after", "--no-wait")
-	trial.Wait(t, "it runs here, too", func() bool { return count(t, runs) == 2 })
-	touch(t, goOn)
-	if first() != nil || second() != nil {
-		t.Error("a run failed")
-	}
+	a := busyAt(t, s, ci, "ci-4")
+	_, second, _ := runner(t, a.Clone().Login(s.URL, brenna, "home"), "run", "after", "--no-wait")
+	a.runsTwice()
+	a.end(second)
 }
 
 func TestATaskThatFailedElsewhereRunsHere(t *testing.T) {
 	t.Parallel()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
-	b := a.Clone().Login(s.URL, brenna, "home")
-	_, first, _ := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	out, second, _ := runner(t, b, "run", "after")
-	trial.Wait(t, "it is waited for", func() bool { return strings.Contains(out.String(), "running on ci-4") })
-	touch(t, goOn+".fail")
-	touch(t, goOn)
-	if first() == nil || second() == nil {
+	a := busyAt(t, s, ci, "ci-4")
+	_, second := a.waits(a.Clone().Login(s.URL, brenna, "home"))
+	touch(t, a.goOn+".fail")
+	touch(t, a.goOn)
+	if a.first() == nil || second() == nil {
 		t.Error("a run succeeded")
 	}
-	if n := count(t, runs); n != 2 {
+	if n := count(t, a.runs); n != 2 {
 		t.Errorf("it ran %d times", n)
 	}
 }
@@ -191,19 +203,42 @@ func TestAClientThatWasKilledIsNotWaitedFor(t *testing.T) {
 	t.Parallel()
 	s := trial.ServeWith(t, func(c *service.Config) { c.ClaimLease = 2 * time.Second })
 	ci, brenna := everyone(t, s)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
-	b := a.Clone().Login(s.URL, brenna, "home")
-	_, first, kill := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	out, second, _ := runner(t, b, "run", "after")
-	trial.Wait(t, "it is waited for", func() bool { return strings.Contains(out.String(), "running on ci-4") })
-	kill()
-	_ = first()
-	trial.Wait(t, "it runs here", func() bool { return count(t, runs) == 2 })
-	touch(t, goOn)
+	a := busyAt(t, s, ci, "ci-4")
+	out, second := a.waits(a.Clone().Login(s.URL, brenna, "home"))
+	a.kill()
+	if a.first() == nil {
+		t.Error("it was not killed")
+	}
+	a.runsTwice()
+	touch(t, a.goOn)
 	if err := second(); err != nil {
 		t.Errorf("%v\n%s", err, out)
+	}
+}
+
+// An interrupted run ends at once, although a task elsewhere goes on.
+func TestWhoWaitsCanBeInterrupted(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	a := busyAt(t, s, ci, "ci-4")
+	out := &lockedBuffer{}
+	cmd := a.Clone().Login(s.URL, brenna, "home").Command("run", "after")
+	cmd.Stdout, cmd.Stderr = out, out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	trial.Wait(t, "it is waited for", func() bool { return strings.Contains(out.String(), "running on ci-4") })
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait()
+	if code := cmd.ProcessState.ExitCode(); code != 130 {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	a.end()
+	if n := count(t, a.runs); n != 1 {
+		t.Errorf("it ran %d times", n)
 	}
 }
 
@@ -212,19 +247,15 @@ func TestWhoWaitsSurvivesTheService(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	g := newGate(t, s.URL)
-	files, begun, goOn, runs := slow(t)
-	a := trial.New(t, files).Login(s.URL, ci, "ci-4")
-	b := a.Clone().Login(g.URL, brenna, "home")
-	_, first, _ := runner(t, a, "run", "after")
-	trial.Wait(t, "the task runs", exists(begun))
-	out, second, _ := runner(t, b, "run", "slow")
-	trial.Wait(t, "it is waited for", func() bool { return strings.Contains(out.String(), "running on ci-4") })
+	a := busyAt(t, s, ci, "ci-4")
+	home := a.Clone().Login(g.URL, brenna, "home")
+	_, second := a.waits(home)
 	g.CloseClientConnections()
 	g.mode.Store("drop")
-	trial.Wait(t, "it runs here", func() bool { return count(t, runs) == 2 })
-	touch(t, goOn)
-	if first() != nil || second() != nil || b.Read("lib/out/out") != "in\n" {
-		t.Errorf("%s", out)
+	a.runsTwice()
+	a.end(second)
+	if home.Read("lib/out/out") != "in\n" {
+		t.Error("its outputs differ")
 	}
 }
 

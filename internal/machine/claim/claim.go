@@ -5,6 +5,7 @@ package claim
 import (
 	"context"
 	"errors"
+	"maps"
 	"sync"
 	"time"
 
@@ -127,11 +128,11 @@ func (c *Claims) renew() {
 		ctx, cancel := context.WithTimeout(context.Background(), protocol.ClaimLease/3)
 		err := c.Service.RenewClaim(ctx, id)
 		cancel()
-		if errors.Is(err, protocol.ErrDown) { // nothing can be shared any more
+		switch {
+		case errors.Is(err, protocol.ErrDown): // nothing can be shared any more
 			c.endAll(context.Background())
 			return
-		}
-		if isGone(err) {
+		case errors.Is(err, protocol.ErrGone):
 			c.mu.Lock()
 			if c.granted[k] == id {
 				delete(c.granted, k)
@@ -144,11 +145,7 @@ func (c *Claims) renew() {
 func (c *Claims) all() map[digest.Digest]int64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	out := make(map[digest.Digest]int64, len(c.granted))
-	for k, id := range c.granted {
-		out[k] = id
-	}
-	return out
+	return maps.Clone(c.granted)
 }
 
 // End ends the claim of a task that has no result that can be fetched. The claim of a
@@ -186,5 +183,3 @@ func (c *Claims) endAll(ctx context.Context) {
 	}
 	all.Wait()
 }
-
-func isGone(err error) bool { return errors.Is(err, protocol.ErrGone) }

@@ -15,7 +15,15 @@ var now = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func entry() protocol.Entry {
 	d := digest.Of(nil)
-	return protocol.Entry{Key: d, Listing: d, Ingredients: d, Task: "build@a", Seconds: 3, Bytes: 10, MadeBy: protocol.Maker{At: now}}
+	return protocol.Entry{
+		Key:         d,
+		Listing:     d,
+		Ingredients: d,
+		Task:        "build@a",
+		Seconds:     3,
+		Bytes:       10,
+		MadeBy:      protocol.Maker{At: now},
+	}
 }
 
 func run() protocol.Run {
@@ -26,13 +34,17 @@ func task() protocol.TaskRecord {
 	return protocol.TaskRecord{Task: "build@a", Outcome: "ran", Seconds: 2, SavedSeconds: -1}
 }
 
+func claim() protocol.Claim {
+	return protocol.Claim{Key: digest.Of(nil), Shelf: "trusted", Run: "run-00000001", Task: "build@a", Seconds: 20, Place: "ci-4"}
+}
+
 func TestWhatHonestClientsSendIsAccepted(t *testing.T) {
 	rec := task()
 	for _, err := range []error{
 		bounds.Entry(entry()), bounds.Run(run()), bounds.Event(protocol.Event{Seq: 1, Task: &rec}),
 		bounds.Event(protocol.Event{Seq: 2, Start: &protocol.TaskStart{Task: "build@a"}}),
 		bounds.Event(protocol.Event{Seq: 3, Finish: &protocol.RunFinish{Totals: map[string]int{"ran": 1, "not-started": 0}}}),
-		bounds.Text("q", "build@fares"),
+		bounds.Text("q", "build@fares"), bounds.Claim(claim()),
 	} {
 		if err != nil {
 			t.Error(err)
@@ -74,5 +86,28 @@ func TestTheFieldWithAWrongValueIsNamed(t *testing.T) {
 		if err == nil || !strings.HasPrefix(err.Error(), field+" ") {
 			t.Errorf("%s: %v", field, err)
 		}
+	}
+}
+
+func TestTheWrongFieldOfAClaimIsNamed(t *testing.T) {
+	for field, change := range map[string]func(*protocol.Claim){
+		"key":     func(c *protocol.Claim) { c.Key = digest.Digest{} },
+		"shelf":   func(c *protocol.Claim) { c.Shelf = "" },
+		"run":     func(c *protocol.Claim) { c.Run = strings.Repeat("x", bounds.MaxName+1) },
+		"task":    func(c *protocol.Claim) { c.Task = "" },
+		"host":    func(c *protocol.Claim) { c.Host = "a\x00b" },
+		"place":   func(c *protocol.Claim) { c.Place = "\xff" },
+		"seconds": func(c *protocol.Claim) { c.Seconds = math.Inf(1) },
+	} {
+		c := claim()
+		change(&c)
+		if err := bounds.Claim(c); err == nil || !strings.HasPrefix(err.Error(), field+" ") {
+			t.Errorf("%s: %v", field, err)
+		}
+	}
+	c := claim()
+	c.Seconds = -1
+	if bounds.Claim(c) == nil {
+		t.Error("a task that takes less than no time was accepted")
 	}
 }
