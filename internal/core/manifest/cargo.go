@@ -162,7 +162,7 @@ func (e *cargoEntry) entry(file, text string, all []*cargoEntry) Entry {
 		out.Remove = []edit.Edit{edit.Between(file, text, e.from, e.to, "")}
 		out.Move = e.moved(file, text, all)
 	}
-	if out.Advice = ""; len(e.keys["features"].items) > 0 {
+	if len(e.keys["features"].items) > 0 {
 		out.Advice = "remove it, or allow it if it is there for its features"
 	}
 	return out

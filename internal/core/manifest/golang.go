@@ -103,10 +103,10 @@ func (mod goModule) isLocal(mods []goModule, name string) bool {
 // neededBy returns a module of this repository that a module requires, and that
 // requires another one itself; empty if there is none.
 func (mod goModule) neededBy(mods []goModule, path string) string {
+	requires := func(of goModule, name string) bool {
+		return slices.ContainsFunc(of.Require, func(r *modfile.Require) bool { return r.Mod.Path == name })
+	}
 	for _, m := range mods {
-		requires := func(of goModule, name string) bool {
-			return slices.ContainsFunc(of.Require, func(r *modfile.Require) bool { return r.Mod.Path == name })
-		}
 		if m.dir != mod.dir && requires(mod, m.Module.Mod.Path) && requires(m, path) {
 			return m.Module.Mod.Path
 		}

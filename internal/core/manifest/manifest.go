@@ -1,7 +1,7 @@
 // Package manifest reads which packages of others the projects of a repository
 // declare, and which ones their sources use: one [Ecosystem] for each package system.
-// Files go in; entries with their places, and the edits that would change them, come
-// out. It judges nothing and changes nothing.
+// It returns entries with their places, and the edits that would change them. It judges
+// nothing and changes nothing.
 package manifest
 
 import (
@@ -10,7 +10,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/imports"
@@ -194,7 +193,7 @@ type Repo struct {
 
 	texts     map[string]string
 	installed map[string]bool
-	byBase    func() map[string][]string
+	byBase    map[string][]string
 }
 
 // text returns the content of a file, and keeps it; empty if it cannot be read.
@@ -222,17 +221,14 @@ func (r *Repo) fresh(name string) string {
 // named returns the files of that base name that are not foreign.
 func (r *Repo) named(base string) []string {
 	if r.byBase == nil {
-		r.byBase = sync.OnceValue(func() map[string][]string {
-			out := map[string][]string{}
-			for _, f := range r.Files {
-				if !imports.IsForeign(f) {
-					out[path.Base(f)] = append(out[path.Base(f)], f)
-				}
+		r.byBase = map[string][]string{}
+		for _, f := range r.Files {
+			if !imports.IsForeign(f) {
+				r.byBase[path.Base(f)] = append(r.byBase[path.Base(f)], f)
 			}
-			return out
-		})
+		}
 	}
-	return r.byBase()[base]
+	return r.byBase[base]
 }
 
 // governed returns the files that are wanted and not foreign by the directory around
