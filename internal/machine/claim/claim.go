@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -28,7 +30,6 @@ type Claims struct {
 	Service Service
 	Run     string
 	Maker   func() protocol.Maker
-	Every   time.Duration // between renewals; 0: a third of the lease
 
 	mu      sync.Mutex
 	granted map[digest.Digest]int64
@@ -42,6 +43,9 @@ type Claims struct {
 // patience is how long a request about a claim may take. A service that does not answer
 // within it is left alone for a lease.
 const patience = 2 * time.Second
+
+// atOnce is how many claims are ended at the same time.
+const atOnce = 16
 
 // Request is a task that is about to run.
 type Request struct {
@@ -102,13 +106,9 @@ func (c *Claims) grant(k digest.Digest, id int64) {
 		return
 	}
 	c.stop = make(chan struct{})
-	every := c.Every
-	if every == 0 {
-		every = protocol.ClaimLease / 3
-	}
 	stop := c.stop
 	c.renewer.Go(func() {
-		tick := time.NewTicker(every)
+		tick := time.NewTicker(protocol.ClaimLease / 3)
 		defer tick.Stop()
 		for {
 			select {
@@ -148,14 +148,28 @@ func (c *Claims) all() map[digest.Digest]int64 {
 	return maps.Clone(c.granted)
 }
 
-// End ends the claim of a task that has no result that can be fetched. The claim of a
-// task whose result is uploaded ends by that.
-func (c *Claims) End(ctx context.Context, k digest.Digest, end protocol.ClaimEnd) {
+// Uploaded ends the claim of a task whose upload ended. If the service has the result, the
+// claim ended by that.
+func (c *Claims) Uploaded(k digest.Digest, shared bool) {
+	if shared {
+		c.forget(k)
+		return
+	}
+	c.End(context.Background(), k, protocol.ClaimUnshared)
+}
+
+// forget returns the number of a claim that was granted, and forgets it; 0: there is none.
+func (c *Claims) forget(k digest.Digest) int64 {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	id := c.granted[k]
 	delete(c.granted, k)
-	c.mu.Unlock()
-	if id > 0 {
+	return id
+}
+
+// End ends the claim of a task that has no result that can be fetched.
+func (c *Claims) End(ctx context.Context, k digest.Digest, end protocol.ClaimEnd) {
+	if id := c.forget(k); id > 0 {
 		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
 		_ = c.Service.EndClaim(ctx, id, end) // otherwise it ends with its lease
@@ -177,9 +191,10 @@ func (c *Claims) Finish(ctx context.Context) {
 }
 
 func (c *Claims) endAll(ctx context.Context) {
-	var all sync.WaitGroup
+	var all errgroup.Group
+	all.SetLimit(atOnce)
 	for k := range c.all() {
-		all.Go(func() { c.End(ctx, k, protocol.ClaimUnshared) })
+		all.Go(func() error { c.End(ctx, k, protocol.ClaimUnshared); return nil })
 	}
-	all.Wait()
+	_ = all.Wait()
 }

@@ -145,3 +145,20 @@ func TestAClientThatGivesTheServiceUpEndsItsClaims(t *testing.T) {
 		}
 	})
 }
+
+// The upload of a result ends its claim: nothing is asked for it any more.
+func TestAnUploadEndsAClaim(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &service{answer: protocol.ClaimAnswer{Granted: 7}}
+		c := of(s)
+		c.Take(t.Context(), build)
+		c.Uploaded(build.Key, true)
+		time.Sleep(2 * protocol.ClaimLease)
+		c.Take(t.Context(), build)
+		c.Uploaded(build.Key, false)
+		c.Finish(t.Context())
+		if s.renewed.Load() != 0 || len(s.ended) != 1 {
+			t.Errorf("renewed %d times, ended %v: only the one without a result is ended", s.renewed.Load(), s.ended)
+		}
+	})
+}

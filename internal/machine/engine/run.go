@@ -101,7 +101,9 @@ func (s *Session) claims(uploads *share.Uploads) *claim.Claims {
 	if uploads == nil || s.opt.NoReuse || s.opt.NoWait || s.self.WritesTo == "" {
 		return nil
 	}
-	return &claim.Claims{Service: s.service, Run: s.opt.Run, Maker: s.engine.Maker}
+	c := &claim.Claims{Service: s.service, Run: s.opt.Run, Maker: s.engine.Maker}
+	uploads.Ended = c.Uploaded
+	return c
 }
 
 func (s *Session) newLoop(b *board, uploads *share.Uploads, claims *claim.Claims) *loop {

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -39,6 +40,9 @@ type Uploads struct {
 	Service Service
 	Warn    func(sentence string)
 	Now     func() time.Time
+	// Ended is told of each upload that ended, and whether the service has the result; nil:
+	// nobody is.
+	Ended func(k digest.Digest, shared bool)
 
 	once  sync.Once
 	slots chan struct{}
@@ -54,16 +58,24 @@ func (u *Uploads) Add(e protocol.Entry, blobs []protocol.Blob) {
 	send, err := u.Service.Queue(e, blobs)
 	if err != nil {
 		u.Warn(fmt.Sprintf("the result of %s was not shared: %v", e.Task, err))
+		u.ended(e.Key, false)
 		return
 	}
 	u.wg.Go(func() {
 		u.slots <- struct{}{}
 		defer func() { <-u.slots }()
-		u.upload(e.Task, send)
+		u.ended(e.Key, u.upload(e.Task, send))
 	})
 }
 
-func (u *Uploads) upload(task string, send Send) {
+func (u *Uploads) ended(k digest.Digest, shared bool) {
+	if u.Ended != nil {
+		u.Ended(k, shared)
+	}
+}
+
+// upload tells whether the service has the result.
+func (u *Uploads) upload(task string, send Send) bool {
 	// An interrupt of the run does not cancel uploads: Finish gives them a moment.
 	ctx, cancel := context.WithTimeout(context.Background(), oneLimit)
 	defer cancel()
@@ -84,6 +96,7 @@ func (u *Uploads) upload(task string, send Send) {
 			),
 		)
 	}
+	return err == nil
 }
 
 // Finish waits for uploads in progress, but not without limit, and returns the
