@@ -358,6 +358,8 @@ type NewToken struct {
 	ReadsFrom []string `json:"reads_from"`
 	View      bool     `json:"view"`
 	Manage    bool     `json:"manage"`
+	Request   bool     `json:"request,omitempty"`
+	Serves    []string `json:"serves,omitempty"` // pools
 	Days      int      `json:"days"` // until it expires; 0: never
 }
 

@@ -199,6 +199,8 @@ type Self struct {
 	ReadsFrom []string   `json:"reads_from"`
 	View      bool       `json:"view"`
 	Manage    bool       `json:"manage"`
+	Request   bool       `json:"request"` // runs from runners
+	Serves    []string   `json:"serves"`  // pools, as a runner
 	Expires   *time.Time `json:"expires,omitempty"`
 	// Generated tells a session that the repository's records are not of real runs.
 	Generated bool `json:"generated,omitempty"`

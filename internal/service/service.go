@@ -17,6 +17,7 @@ import (
 	"grayloft.example/grayloft/internal/service/blobs"
 	"grayloft.example/grayloft/internal/service/cluster"
 	"grayloft.example/grayloft/internal/service/console"
+	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/jobs"
 	"grayloft.example/grayloft/internal/service/records"
@@ -39,6 +40,7 @@ type Config struct {
 	Retention       records.Retention
 	CleanupInterval time.Duration // interval between cleanups; 0: none
 	Limits          api.Limits
+	RunnerLease     time.Duration // how long a job belongs to a runner that does not report; 0: [protocol.RunnerLease]
 	ClaimLease      time.Duration // how long a claim lasts without being renewed; 0: [protocol.ClaimLease]
 }
 
@@ -148,9 +150,10 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	r.cancel = cancel
 	c.Limits.Quota = c.Retention.Quota
 	declarations := insight.NewDeclarations(r.db)
+	requested := fleet.New(r.db, c.RunnerLease)
 	r.api = &api.Server{
 		Records: r.db, Blobs: store, Declarations: declarations, Console: console.Handler(), Log: c.Log, Secure: c.CertFile != "",
-		Limits: c.Limits, Retention: c.Retention, Lease: c.ClaimLease,
+		Limits: c.Limits, Retention: c.Retention, Lease: c.ClaimLease, Fleet: requested,
 	}
 	r.http = &http.Server{
 		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
@@ -159,7 +162,7 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{
 		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients},
-		Retention: c.Retention, Interval: c.CleanupInterval,
+		Retention: c.Retention, Interval: c.CleanupInterval, Fleet: requested,
 		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {

@@ -17,7 +17,9 @@ const module = "grayloft.example/grayloft/"
 // service → term → cli.
 var may = map[string][]string{
 	"internal/core":     {},
-	"internal/protocol": {"internal/core/advice", "internal/core/digest", "internal/core/junit", "internal/core/report"},
+	"internal/protocol": {
+		"internal/core/advice", "internal/core/digest", "internal/core/fleet", "internal/core/junit", "internal/core/report",
+	},
 	"internal/machine":  {"internal/core", "internal/protocol"},
 	"internal/remote":   {"internal/core", "internal/protocol"},
 	"internal/registry": {"internal/core"},

@@ -58,10 +58,8 @@ func (s *Server) makeToken(c *gin.Context) {
 		return
 	}
 	t := records.Token{
-		Repository: token(
-			c,
-		).Repository, Name: in.Name, WritesTo: in.WritesTo, ReadsFrom: in.ReadsFrom, MayView: in.View, MayManage: in.Manage,
-		MadeBy: token(c).Name,
+		Repository: token(c).Repository, Name: in.Name, WritesTo: in.WritesTo, ReadsFrom: in.ReadsFrom,
+		MayView: in.View, MayManage: in.Manage, MayRequest: in.Request, Serves: in.Serves, MadeBy: token(c).Name,
 	}
 	if in.Days > 0 {
 		at := time.Now().AddDate(0, 0, in.Days)

@@ -16,6 +16,7 @@ import (
 
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
 )
@@ -31,6 +32,7 @@ type Server struct {
 	Log          *slog.Logger
 	Secure       bool // the console's cookie requires TLS
 	Limits       Limits
+	Fleet        *fleet.Fleet
 	Lease        time.Duration // of claims; 0: [protocol.ClaimLease]
 
 	hub     *hub
@@ -51,6 +53,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
 	s.sessionsKnown = newAnswers[records.Session, knownSession](tokenHolds)
 	s.hub = newHub(s.Log, func() { s.tokensKnown.clear(); s.sessionsKnown.clear() }, func() { s.afterCleanup(ctx) })
+	s.hub.requests = s.Fleet.Changed
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
 	s.ledger = &ledger{records: s.Records, quota: s.Limits.Quota, of: map[int64]*account{}}
@@ -91,6 +94,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	write.DELETE("/claims/:id", s.endClaim)
 	write.POST("/parts/:digest", s.parts)
 	s.recordRoutes(v)
+	s.fleetRoutes(v)
 
 	r.NoMethod(func(c *gin.Context) {
 		problem(c, http.StatusMethodNotAllowed, "this address does not support "+c.Request.Method, "")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -56,6 +57,8 @@ func (s *Server) live(c *gin.Context) {
 			ok = send("event: run\ndata: {\"id\":%q}\n\n", run)
 		case run := <-sub.logs:
 			ok = send("event: log\ndata: {\"id\":%q}\n\n", run)
+		case request := <-sub.requests:
+			ok = send("event: request\ndata: {\"id\":%q}\n\n", request)
 		}
 	}
 }
@@ -66,6 +69,8 @@ type hub struct {
 	log    *slog.Logger
 	ended  func() // called when any token ended
 	clean  func() // called after a cleanup
+	// requests is called when a request changed.
+	requests func(repository, request int64, stops bool)
 	once   sync.Once
 	closed chan struct{}
 	mu     sync.Mutex
@@ -77,6 +82,7 @@ type subscription struct {
 	repository, token int64
 	runs              chan string
 	logs              chan string   // runs with tasks whose logs grew
+	requests          chan string
 	ended             chan struct{} // closed when the token ended
 }
 
@@ -86,7 +92,7 @@ func newHub(log *slog.Logger, ended, clean func()) *hub {
 
 // subscribe returns nil if the token has too many streams.
 func (h *hub) subscribe(t records.Token) (*subscription, func()) {
-	s := &subscription{t.RepositoryID, t.ID, make(chan string, 64), make(chan string, 64), make(chan struct{})}
+	s := &subscription{t.RepositoryID, t.ID, make(chan string, 64), make(chan string, 64), make(chan string, 64), make(chan struct{})}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	open := 0
@@ -114,6 +120,12 @@ func (h *hub) RunChanged(repository int64, run string) {
 // LogGrew implements [records.Listener].
 func (h *hub) LogGrew(repository int64, run string) {
 	h.tell(repository, run, func(s *subscription) chan string { return s.logs })
+}
+
+// RequestChanged implements [records.Listener].
+func (h *hub) RequestChanged(repository, request int64, stops bool) {
+	h.requests(repository, request, stops)
+	h.tell(repository, strconv.FormatInt(request, 10), func(s *subscription) chan string { return s.requests })
 }
 
 func (h *hub) tell(repository int64, run string, to func(*subscription) chan string) {

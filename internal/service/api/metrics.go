@@ -138,7 +138,10 @@ func (s *Server) afterCleanup(ctx context.Context) { go s.NoteCleanup(ctx, recor
 
 // EndStreams ends the streams of live changes, which would keep the service from
 // stopping.
-func (s *Server) EndStreams() { s.hub.close() }
+func (s *Server) EndStreams() {
+	s.hub.close()
+	s.Fleet.Close()
+}
 
 // ReportUsage updates the metrics with what repositories store and what a
 // cleanup did.

@@ -24,6 +24,9 @@ func (s *Server) startRun(c *gin.Context) {
 		return
 	}
 	known, err := s.Records.StartRun(c.Request.Context(), token(c), in)
+	if err == nil {
+		err = s.Records.NoteJobRun(c.Request.Context(), token(c), in.ID)
+	}
 	if err != nil {
 		s.fault(c, err)
 		return

@@ -24,7 +24,8 @@ func tokens(cfg *service.Config) *cobra.Command {
 	c := &cobra.Command{
 		Use: "new", Short: "Make a token and print it once", Args: cobra.NoArgs,
 		Example: "  grayloftd token new --repo skerry --name ci --writes-to trusted --reads-from trusted\n" +
-			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view",
+			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view --request\n" +
+			"  grayloftd token new --repo skerry --name north-1 --reads-from trusted --serve linux",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if expires != "" {
 				at, err := expiry(expires, time.Now())
@@ -66,6 +67,8 @@ func tokens(cfg *service.Config) *cobra.Command {
 		"the shelves that it reads from; the first one with a result wins",
 	)
 	f.BoolVar(&t.MayView, "view", false, "right to view records and to sign in to the console")
+	f.BoolVar(&t.MayRequest, "request", false, "right to request runs from runners")
+	f.StringSliceVar((*[]string)(&t.Serves), "serve", nil, "pools that a runner with this token may serve")
 	f.BoolVar(&t.MayManage, "manage", false, "right to manage tokens, quota and retention")
 	f.StringVar(&expires, "expires", "", "expiry, such as 90d or 12h from now (default: never)")
 	f.StringVar(&format, "format", "text", "text or json")
@@ -110,25 +113,20 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 			PutsOn    string     `json:"writes_to"`
 			TakesFrom []string   `json:"reads_from"`
 			Look      bool       `json:"view"`
+			Request   bool       `json:"request"`
+			Serves    []string   `json:"serves"`
 			Manage    bool       `json:"manage"`
 			Expires   *time.Time `json:"expires"`
 		}
 		rows := []row{}
 		for _, t := range list {
-			rows = append(rows, row{t.ID, t.Name, t.WritesTo, t.ReadsFrom, t.MayView, t.MayManage, t.ExpiresAt})
+			rows = append(rows, row{t.ID, t.Name, t.WritesTo, t.ReadsFrom, t.MayView, t.MayRequest, t.Serves, t.MayManage, t.ExpiresAt})
 		}
 		return json.NewEncoder(out).Encode(rows)
 	}
 	w := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
 	fmt.Fprintln(w, "id\tname\twrites to\treads from\trights\texpires")
 	for _, t := range list {
-		var may []string
-		if t.MayView {
-			may = append(may, "view")
-		}
-		if t.MayManage {
-			may = append(may, "manage")
-		}
 		ends := "never"
 		if t.ExpiresAt != nil {
 			ends = t.ExpiresAt.Format(time.DateOnly)
@@ -140,7 +138,7 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 		if puts == "" {
 			puts = "-"
 		}
-		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.ReadsFrom, ", "), strings.Join(may, ", "), ends)
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.ReadsFrom, ", "), strings.Join(t.OtherRights(), ", "), ends)
 	}
 	return w.Flush()
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
 )
@@ -28,6 +29,7 @@ type Config struct {
 	Rollups   *insight.Rollups
 	Retention records.Retention
 	Interval  time.Duration // between cleanups; 0: none
+	Fleet     *fleet.Fleet
 	Remove    func(ctx context.Context, object string) error
 	Cleaned   func(ctx context.Context, s records.Cleanup) // called after each cleanup that this replica made
 	Log       *slog.Logger
@@ -35,18 +37,23 @@ type Config struct {
 
 // Jobs carries out the background work of one replica.
 type Jobs struct {
-	client *river.Client[pgxTx]
-	pool   *pgxpool.Pool
+	client   *river.Client[pgxTx]
+	inserter *river.Client[*sql.Tx]
+	pool     *pgxpool.Pool
 }
 
 const (
 	// poolSize is how many connections the jobs of a replica use at most.
 	poolSize = 6
 	// upkeep is the queue of jobs of which one at a time is enough.
-	upkeep      = "upkeep"
+	upkeep = "upkeep"
+	// leases is the queue of the job that takes jobs from runners that do not report.
+	leases      = "leases"
 	rollWorkers = 2
 	cleanLimit  = time.Hour // for one cleanup
 	sweepEvery  = time.Minute
+	usualLimit  = time.Minute // for one job, unless its worker says otherwise
+	overdueEach = 5 * time.Second
 )
 
 // Start migrates River's tables and starts to work. It also arranges that ended
@@ -90,16 +97,21 @@ func start(ctx context.Context, c Config, pool *pgxpool.Pool) (*Jobs, error) {
 		_, err := inserter.InsertTx(ctx, tx, rollArgs{repository, run}, nil)
 		return err
 	}
-	client, err := river.NewClient(driver, &river.Config{
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: rollWorkers}, upkeep: {MaxWorkers: 1}},
+	j := &Jobs{inserter: inserter, pool: pool}
+	c.Fleet.Queue = j
+	j.client, err = river.NewClient(driver, &river.Config{
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: rollWorkers}, upkeep: {MaxWorkers: 1}, leases: {MaxWorkers: 1}},
 		Workers:      workers(c),
 		PeriodicJobs: periodic(c),
 		Logger:       quiet(c.Log),
+		JobTimeout:   usualLimit,
+		// What a replica that was killed had in hand is carried out again after this time.
+		RescueStuckJobsAfter: usualLimit,
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &Jobs{client, pool}, client.Start(ctx)
+	return j, j.client.Start(ctx)
 }
 
 func periodic(c Config) []*river.PeriodicJob {
@@ -114,6 +126,9 @@ func periodic(c Config) []*river.PeriodicJob {
 			return sweepArgs{}, once(sweepEvery)
 		}, &river.PeriodicJobOpts{RunOnStart: true}),
 	}
+	out = append(out, river.NewPeriodicJob(river.PeriodicInterval(overdueEach), func() (river.JobArgs, *river.InsertOpts) {
+		return overdueArgs{}, &river.InsertOpts{Queue: leases, MaxAttempts: 1}
+	}, nil))
 	if c.Interval > 0 {
 		out = append(out, river.NewPeriodicJob(river.PeriodicInterval(c.Interval), func() (river.JobArgs, *river.InsertOpts) {
 			return cleanArgs{}, &river.InsertOpts{Queue: upkeep, MaxAttempts: 1}

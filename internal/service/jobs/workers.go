@@ -2,12 +2,15 @@ package jobs
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"log/slog"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -22,6 +25,8 @@ type (
 	sweepArgs     struct{}
 	partitionArgs struct{}
 	cleanArgs     struct{}
+	overdueArgs   struct{}
+	offerArgs     struct{ fleet.Offer }
 )
 
 // Kind implements [river.JobArgs].
@@ -36,6 +41,40 @@ func (partitionArgs) Kind() string { return "make-partitions" }
 // Kind implements [river.JobArgs].
 func (cleanArgs) Kind() string { return "clean-up" }
 
+// Kind implements [river.JobArgs].
+func (overdueArgs) Kind() string { return "find-lost-jobs" }
+
+// Kind implements [river.JobArgs].
+func (offerArgs) Kind() string { return "offer-job" }
+
+// Insert implements [fleet.Queue].
+func (j *Jobs) Insert(ctx context.Context, tx *sql.Tx, o fleet.Offer) error {
+	_, err := j.inserter.InsertTx(ctx, tx, offerArgs{o}, &river.InsertOpts{Queue: o.Queue, Priority: o.Priority})
+	return err
+}
+
+// Serve implements [fleet.Queue].
+func (j *Jobs) Serve(queue string) error {
+	err := j.client.Queues().Add(queue, river.QueueConfig{MaxWorkers: 1, FetchCooldown: offerPause})
+	var added *river.QueueAlreadyAddedError
+	if errors.As(err, &added) {
+		return nil
+	}
+	return err
+}
+
+// Leave implements [fleet.Queue].
+func (j *Jobs) Leave(ctx context.Context, queue string) error {
+	return j.client.Queues().Remove(ctx, queue)
+}
+
+const (
+	// offerPause is the shortest time between two offers of a pool at one replica.
+	offerPause = 10 * time.Millisecond
+	// offerAgain is how long an offer rests for which no runner was found here.
+	offerAgain = time.Second
+)
+
 func workers(c Config) *river.Workers {
 	w := river.NewWorkers()
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[rollArgs]) error {
@@ -46,6 +85,20 @@ func workers(c Config) *river.Workers {
 		return c.DB.EnsureMonths(ctx, time.Now())
 	}))
 	river.AddWorker(w, &cleaner{Config: c})
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[offerArgs]) error {
+		taken, err := c.Fleet.Hand(ctx, j.Args.Offer)
+		if err == nil && !taken {
+			return river.JobSnooze(offerAgain)
+		}
+		return err
+	}))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[overdueArgs]) error {
+		n, err := c.Fleet.LoseOverdue(ctx)
+		if n > 0 {
+			c.Log.Info("jobs were taken from runners that do not report", "jobs", n)
+		}
+		return err
+	}))
 	return w
 }
 

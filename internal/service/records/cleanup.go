@@ -112,6 +112,7 @@ func (db *DB) forgetOld(ctx context.Context) error {
 		`DELETE FROM sessions WHERE expires_at < now()`,
 		`DELETE FROM claims WHERE lease_until < now() - interval '1 hour'`,
 		`DELETE FROM growing_logs WHERE stored_at < now() - interval '2 days'`,
+		`DELETE FROM runners r WHERE seen_at < now() - interval '7 days'`,
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return err
@@ -167,6 +168,7 @@ func (db *DB) expireRuns(ctx context.Context, repository int64, days int, s *Cle
 		`DELETE FROM near_misses WHERE repository_id = $1 AND began < now() - make_interval(days => $2)`,
 		`DELETE FROM cache_days WHERE repository_id = $1 AND day < current_date - $2::integer`,
 		`DELETE FROM evictions WHERE repository_id = $1 AND at < now() - make_interval(days => $2)`,
+		`DELETE FROM requests WHERE repository_id = $1 AND ended_at < now() - make_interval(days => $2)`,
 	} {
 		if _, err := db.ExecContext(ctx, q, repository, days); err != nil {
 			return err

@@ -16,6 +16,8 @@ const referenced = `(
 	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.ingredients = b.digest)
 	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.log = b.digest)
 	OR EXISTS (SELECT FROM entries e WHERE e.repository_id = b.repository_id AND e.reports = b.digest)
+	OR EXISTS (SELECT FROM requests q WHERE q.repository_id = b.repository_id AND q.changes = b.digest
+		AND (q.ended_at IS NULL OR q.ended_at > now() - interval '7 days'))
 	OR EXISTS (SELECT FROM run_tasks t WHERE t.repository_id = b.repository_id AND t.log = b.digest))`
 
 // markForDeletion marks blobs that nothing references and nobody leases.

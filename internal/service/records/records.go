@@ -143,6 +143,9 @@ const (
 	tokenChannel = "grayloft_tokens"
 	cleanChannel = "grayloft_cleaned"
 	logChannel   = "grayloft_logs"
+	// requestChannel says that a request changed: its repository, its id and, if its
+	// runners have to stop or something waits for them, a third word.
+	requestChannel = "grayloft_requests"
 )
 
 // Listener receives what any replica changes.
@@ -151,6 +154,7 @@ type Listener interface {
 	LogGrew(repository int64, run string) // of a task that runs
 	TokenEnded(token int64)               // revoked, or with a new secret
 	Cleaned()                             // a cleanup has ended
+	RequestChanged(repository, request int64, stops bool)
 }
 
 // Listen tells a listener about changes until the context ends or the connection
@@ -161,7 +165,7 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel+"; LISTEN "+logChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel+"; LISTEN "+logChannel+"; LISTEN "+requestChannel); err != nil {
 		return err
 	}
 	for {
@@ -178,6 +182,12 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 			if _, err := fmt.Sscanf(n.Payload, "%d %s", &id, &run); err == nil {
 				to.LogGrew(id, run)
 			}
+		case requestChannel:
+			var request int64
+			var word string
+			if n, _ := fmt.Sscanf(n.Payload, "%d %d %s", &id, &request, &word); n >= 2 {
+				to.RequestChanged(id, request, n == 3)
+			}
 		case tokenChannel:
 			if _, err := fmt.Sscan(n.Payload, &id); err == nil {
 				to.TokenEnded(id)
@@ -188,6 +198,17 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 			}
 		}
 	}
+}
+
+// NotifyRequest tells every replica that a request changed, and whether runners have to
+// stop its jobs.
+func NotifyRequest(ctx context.Context, tx *sqlx.Tx, repository, request int64, stops bool) error {
+	payload := fmt.Sprintf("%d %d", repository, request)
+	if stops {
+		payload += " stop"
+	}
+	_, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", requestChannel, payload)
+	return err
 }
 
 // Notify tells every replica that a run changed.

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/fleet"
 	"grayloft.example/grayloft/internal/core/shelf"
 )
 
@@ -27,13 +28,16 @@ type Token struct {
 	ReadsFrom    texts      `db:"reads_from"`
 	MayView      bool       `db:"may_view"`
 	MayManage    bool       `db:"may_manage"`
+	MayRequest   bool       `db:"may_request"` // runs on runners
+	Serves       texts      `db:"serves"`      // pools that it may serve as a runner
+	JobID        *int64     `db:"job_id"`      // the job that it is for; nil: it is not of a job
 	ExpiresAt    *time.Time `db:"expires_at"`
 	Current      bool       `db:"current"` // it was found by its current secret
 	MadeBy       string     `db:"made_by"` // the token that made it; empty: a command on the service's machine
 }
 
 const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.writes_to, t.reads_from,
-	t.may_view, t.may_manage, t.expires_at`
+	t.may_view, t.may_manage, t.may_request, t.serves, t.job_id, t.expires_at`
 
 func (t Token) isExpired(now time.Time) bool { return t.ExpiresAt != nil && !t.ExpiresAt.After(now) }
 
@@ -49,12 +53,19 @@ func (t Token) Check() error {
 		return errors.New("a token needs a repository")
 	case strings.ContainsAny(t.Repository, "/ ?#"):
 		return fmt.Errorf("%q is not a valid name of a repository", t.Repository)
+	case t.MayRequest && t.WritesTo == "":
+		return errors.New("a token that requests runs needs a shelf to write to: their results go there")
 	case shelf.Matches(t.WritesTo, Trusted) && slices.ContainsFunc(t.ReadsFrom, func(s string) bool { return s != Trusted }):
 		return fmt.Errorf(
 			"a token that writes to %q may read only from %q: otherwise outputs of others could end up there",
 			Trusted,
 			Trusted,
 		)
+	}
+	for _, pool := range t.Serves {
+		if err := fleet.CheckPool(pool); err != nil {
+			return err
+		}
 	}
 	for _, s := range append([]string{t.WritesTo}, t.ReadsFrom...) {
 		if s == "" {
@@ -104,9 +115,11 @@ func (db *DB) MakeToken(ctx context.Context, t Token) (id int64, secret string, 
 			return err
 		}
 		return tx.GetContext(ctx, &id, `
-			INSERT INTO tokens (repository_id, name, secret_hash, writes_to, reads_from, may_view, may_manage, expires_at, made_by)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
-			repo, t.Name, hashSecret(secret), t.WritesTo, append([]string{}, t.ReadsFrom...), t.MayView, t.MayManage, t.ExpiresAt, t.MadeBy)
+			INSERT INTO tokens (repository_id, name, secret_hash, writes_to, reads_from, may_view, may_manage, expires_at, made_by,
+				may_request, serves)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+			repo, t.Name, hashSecret(secret), t.WritesTo, append([]string{}, t.ReadsFrom...), t.MayView, t.MayManage, t.ExpiresAt, t.MadeBy,
+			t.MayRequest, append([]string{}, t.Serves...))
 	})
 	return id, secret, err
 }
@@ -192,7 +205,7 @@ func (db *DB) Tokens(ctx context.Context, repository string) ([]Token, error) {
 	out := []Token{}
 	err := db.SelectContext(ctx, &out, `
 		SELECT `+tokenColumns+`, true AS current FROM tokens t JOIN repositories r ON r.id = t.repository_id
-		WHERE r.name = $1 AND t.revoked_at IS NULL ORDER BY t.id`, repository)
+		WHERE r.name = $1 AND t.revoked_at IS NULL AND t.job_id IS NULL ORDER BY t.id`, repository)
 	return out, err
 }
 

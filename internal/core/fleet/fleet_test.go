@@ -1,0 +1,71 @@
+package fleet_test
+
+import (
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/fleet"
+)
+
+func TestARequestIsAsGoodAsItsWorstJob(t *testing.T) {
+	const q, r, p, f, c, l = fleet.Queued, fleet.Running, fleet.Passed, fleet.Failed, fleet.Cancelled, fleet.Lost
+	for _, x := range []struct {
+		jobs []fleet.State
+		want fleet.State
+	}{
+		{[]fleet.State{q, q}, q}, {[]fleet.State{q, r}, r}, {[]fleet.State{p, q}, r}, {[]fleet.State{f, r}, r},
+		{[]fleet.State{p, p}, p}, {[]fleet.State{p, l}, l}, {[]fleet.State{l, f}, f}, {[]fleet.State{f, c}, c},
+	} {
+		if got := fleet.Of(x.jobs); got != x.want {
+			t.Errorf("%v: %s, not %s", x.jobs, got, x.want)
+		}
+	}
+}
+
+func TestALostJobIsTriedAgainUnlessCancelled(t *testing.T) {
+	for _, x := range []struct {
+		attempt   int
+		cancelled bool
+		want      fleet.State
+	}{{1, false, fleet.Queued}, {2, false, fleet.Queued}, {3, false, fleet.Lost}, {1, true, fleet.Cancelled}} {
+		if got := fleet.AfterLoss(x.attempt, x.cancelled); got != x.want {
+			t.Errorf("attempt %d, cancelled %v: %s, not %s", x.attempt, x.cancelled, got, x.want)
+		}
+	}
+}
+
+func TestOnlyProtectedJobsWriteToTheTrustedShelf(t *testing.T) {
+	for _, x := range []struct {
+		writes    string
+		protected bool
+		branch    string
+		want      string
+	}{
+		{"person/kari", false, "main", "person/kari"},
+		{"person/kari", true, "main", "trusted"},
+		{"trusted", false, "main", "branch/main"},
+		{"trusted", false, "", "branch/detached"},
+		{"branch/*", false, "quay", "branch/quay"},
+		{"person/*", false, "main", "person/kari"},
+	} {
+		if got := (fleet.Asker{Name: "kari", WritesTo: x.writes}).Shelf(x.protected, x.branch); got != x.want {
+			t.Errorf("%+v: %s, not %s", x, got, x.want)
+		}
+	}
+}
+
+func TestProtectedRefsAreBranchesOrPatterns(t *testing.T) {
+	p := fleet.Protection{Refs: []string{"main", "release/*"}, Pools: []string{"deploy"}}
+	if err := p.Check(); err != nil {
+		t.Fatal(err)
+	}
+	for branch, want := range map[string]bool{"main": true, "release/4": true, "release/4/x": false, "mainly": false, "": false} {
+		if p.HasRef(branch) != want {
+			t.Errorf("%q: %v", branch, !want)
+		}
+	}
+	for _, bad := range []fleet.Protection{{Refs: []string{""}}, {Refs: []string{"[x"}}, {Refs: []string{"--all"}}, {Pools: []string{"A b"}}} {
+		if bad.Check() == nil {
+			t.Errorf("%+v was accepted", bad)
+		}
+	}
+}
