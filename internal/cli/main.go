@@ -132,6 +132,9 @@ func (a *app) command() *cobra.Command {
 		a.checkCommand(), a.translateCommand(), a.importCommand(),
 		a.driftCommand(),
 		a.reproduceCommand(),
+		a.requestCommand(),
+		a.requestsCommand(),
+		a.runnerCommand(),
 		a.cacheCommand(),
 		a.loginCommand(),
 		a.logoutCommand(),
@@ -140,7 +143,7 @@ func (a *app) command() *cobra.Command {
 		a.versionCommand(),
 	)
 	for name, list := range map[string]func(*repository, string) []string{
-		"run": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords, "drift": taskWords,
+		"run": taskWords, "request": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords, "drift": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "reproduce": addressWords, "show": nameWords,
 		"new": func(r *repository, _ string) []string { return named(r, "kind") },
 	} {

@@ -188,7 +188,8 @@ type JobLines struct {
 	Lines   []string `json:"lines"`
 }
 
-// JobEnd is the body of POST jobs/{id}/end. The state "lost" gives the job back.
+// JobEnd is the body of POST jobs/{id}/end. The states "lost" and "queued" give the job back:
+// because something is wrong with the runner, or because the runner ends.
 type JobEnd struct {
 	Attempt int         `json:"attempt"`
 	State   fleet.State `json:"state"`

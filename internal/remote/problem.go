@@ -100,3 +100,8 @@ func (c *Client) failed(ctx context.Context, err error) error {
 	}
 	return c.trouble(err)
 }
+
+// Refused tells that asking again would not help.
+func (r refusal) Refused() bool {
+	return r.Status < 500 && r.Status != http.StatusTooManyRequests && r.Status != http.StatusRequestTimeout
+}

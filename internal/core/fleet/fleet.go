@@ -46,16 +46,21 @@ func Of(jobs []State) State {
 	return Passed
 }
 
-// MaxAttempts is how many runners try a job at most. Only a lost runner is a reason to try
-// again, never a failed task.
-const MaxAttempts = 3
+const (
+	// MaxLosses is how many runners may be lost with a job. Only a lost runner is a reason to
+	// try again, never a failed task.
+	MaxLosses = 3
+	// MaxAttempts is how many runners get a job at most, those included that gave it back.
+	MaxAttempts = 20
+)
 
-// AfterLoss returns the state of a job after its runner was lost in an attempt, from 1.
-func AfterLoss(attempt int, cancelled bool) State {
+// AfterLoss returns the state of a job that lost so many runners in so many attempts, the
+// last one included.
+func AfterLoss(losses, attempts int, cancelled bool) State {
 	switch {
 	case cancelled:
 		return Cancelled
-	case attempt < MaxAttempts:
+	case losses < MaxLosses && attempts < MaxAttempts:
 		return Queued
 	}
 	return Lost

@@ -23,12 +23,15 @@ func TestARequestIsAsGoodAsItsWorstJob(t *testing.T) {
 
 func TestALostJobIsTriedAgainUnlessCancelled(t *testing.T) {
 	for _, x := range []struct {
-		attempt   int
-		cancelled bool
-		want      fleet.State
-	}{{1, false, fleet.Queued}, {2, false, fleet.Queued}, {3, false, fleet.Lost}, {1, true, fleet.Cancelled}} {
-		if got := fleet.AfterLoss(x.attempt, x.cancelled); got != x.want {
-			t.Errorf("attempt %d, cancelled %v: %s, not %s", x.attempt, x.cancelled, got, x.want)
+		losses, attempts int
+		cancelled        bool
+		want             fleet.State
+	}{
+		{1, 1, false, fleet.Queued}, {2, 5, false, fleet.Queued}, {3, 3, false, fleet.Lost}, {1, 1, true, fleet.Cancelled},
+		{0, 19, false, fleet.Queued}, {0, 20, false, fleet.Lost},
+	} {
+		if got := fleet.AfterLoss(x.losses, x.attempts, x.cancelled); got != x.want {
+			t.Errorf("%d losses, %d attempts, cancelled %v: %s, not %s", x.losses, x.attempts, x.cancelled, got, x.want)
 		}
 	}
 }

@@ -81,6 +81,11 @@ func (m Mirror) BranchWith(ctx context.Context, commit string, wanted func(branc
 	return "", err
 }
 
+// File returns the text of a file of the default branch.
+func (m Mirror) File(ctx context.Context, name string) (string, error) {
+	return command{dir: m.Dir}.git(ctx, "cat-file", "blob", "HEAD:"+name)
+}
+
 // Objects is the directory that checkouts of the mirror read from.
 func (m Mirror) Objects() string { return filepath.Join(m.Dir, "objects") }
 

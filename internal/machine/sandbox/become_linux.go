@@ -128,17 +128,10 @@ func hold(s Stage, a Ability) error {
 		landlock.RWFiles("/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom").IgnoreIfMissing(),
 	}
 	config := landlock.V11.BestEffort()
-	if err := config.RestrictPaths(rules...); err != nil {
-		return err
+	if s.Network || a.Network == "" || a.Network == "namespace" { // in a namespace, its own loopback is open
+		config.HandledAccessNet = 0
 	}
-	if err := config.RestrictScoped(); err != nil {
-		return err
-	}
-	if !s.Network && a.Network != "" {
-		if a.Network == "namespace" {
-			return nil // its own loopback is open
-		}
-		return config.RestrictNet()
-	}
-	return nil
+	// All at once: each set of restrictions forbids to rename between directories, unless it
+	// has a rule that allows it (landlock(7), LANDLOCK_ACCESS_FS_REFER).
+	return config.Restrict(rules...)
 }

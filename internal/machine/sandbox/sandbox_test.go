@@ -73,7 +73,7 @@ func TestEachRestrictionWorksAlone(t *testing.T) {
 		if err := os.WriteFile(secret, []byte("s"), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		cmd := exec.Command("sh", "-c", "echo made > made; cat "+secret+" >> made; echo x > "+secret+"; true")
+		cmd := exec.Command("sh", "-c", "mkdir a b; touch a/x; ln a/x b/x && echo made > made; cat "+secret+" >> made; echo x > "+secret+"; true")
 		cmd.Env = os.Environ()
 		fault, _, err := Wrap(cmd, Stage{Dir: dir}, a)
 		if err != nil {

@@ -115,6 +115,9 @@ func (s *Server) requireWrite(c *gin.Context) {
 }
 
 func selfOf(t records.Token) protocol.Self {
+	if t.JobID != nil {
+		t.ExpiresAt = nil // it ends with its job
+	}
 	return protocol.Self{
 		ID: t.ID, Name: t.Name, Repo: t.Repository, WritesTo: t.WritesTo, ReadsFrom: append([]string{}, t.ReadsFrom...),
 		View: t.MayView, Manage: t.MayManage, Request: t.MayRequest, Serves: append([]string{}, t.Serves...), Expires: t.ExpiresAt,

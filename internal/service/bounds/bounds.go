@@ -457,7 +457,7 @@ func JobLines(in protocol.JobLines) error {
 func JobEnd(in protocol.JobEnd) error {
 	var c checker
 	switch in.State {
-	case fleet.Passed, fleet.Failed, fleet.Cancelled, fleet.Lost:
+	case fleet.Passed, fleet.Failed, fleet.Cancelled, fleet.Lost, fleet.Queued:
 	default:
 		c.refuse("state", "%.20q is not the end of a job", in.State)
 	}

@@ -97,8 +97,8 @@ func (f *Fleet) End(ctx context.Context, t records.Token, job int64, e protocol.
 		if err != nil {
 			return err
 		}
-		if e.State == fleet.Lost {
-			return f.lose(ctx, tx, job, e.Message)
+		if e.State == fleet.Lost || e.State == fleet.Queued {
+			return f.lose(ctx, tx, job, loss{e.Message, e.State == fleet.Lost})
 		}
 		if h.Cancelled && e.State == fleet.Failed {
 			e.State = fleet.Cancelled
@@ -119,20 +119,27 @@ func (f *Fleet) End(ctx context.Context, t records.Token, job int64, e protocol.
 	})
 }
 
+// loss is the end of an attempt without a result.
+type loss struct {
+	why    string
+	counts bool // otherwise the runner gave the job back before its own end
+}
+
 // lose ends an attempt of a job without a result. The job goes back into the queue, or, after
 // the last attempt, is lost.
-func (f *Fleet) lose(ctx context.Context, tx *sqlx.Tx, job int64, why string) error {
+func (f *Fleet) lose(ctx context.Context, tx *sqlx.Tx, job int64, l loss) error {
 	var row struct {
 		Repository int64  `db:"repository_id"`
 		Request    int64  `db:"request_id"`
 		Attempt    int    `db:"attempt"`
+		Losses     int    `db:"losses"`
 		Cancelled  bool   `db:"cancelled"`
 		Pool       string `db:"pool"`
 		Priority   int    `db:"priority"`
 		Runner     string `db:"runner"`
 	}
 	err := tx.GetContext(ctx, &row, `
-		SELECT j.repository_id, j.request_id, j.attempt, q.cancelled_by <> '' AS cancelled, q.pool, (q.ask->>'priority')::int AS priority,
+		SELECT j.repository_id, j.request_id, j.attempt, j.losses, q.cancelled_by <> '' AS cancelled, q.pool, (q.ask->>'priority')::int AS priority,
 			coalesce(r.hello->>'name', '') AS runner
 		FROM jobs j JOIN requests q ON q.id = j.request_id LEFT JOIN runners r ON r.id = j.runner_id
 		WHERE j.id = $1 AND j.state = 'running' FOR UPDATE OF q, j`, job)
@@ -142,12 +149,15 @@ func (f *Fleet) lose(ctx context.Context, tx *sqlx.Tx, job int64, why string) er
 	if err != nil {
 		return err
 	}
-	state := fleet.AfterLoss(row.Attempt, row.Cancelled)
-	message := fmt.Sprintf("runner %s: %s", row.Runner, why)
+	if l.counts {
+		row.Losses++
+	}
+	state := fleet.AfterLoss(row.Losses, row.Attempt, row.Cancelled)
+	message := fmt.Sprintf("runner %s: %s", row.Runner, l.why)
 	if _, err := tx.ExecContext(ctx, `
 		UPDATE jobs SET state = $2, lease_until = NULL, runner_id = CASE WHEN $3 THEN runner_id END, message = $4,
-			ended_at = CASE WHEN $3 THEN now() END
-		WHERE id = $1`, job, string(state), state.HasEnded(), message); err != nil {
+			ended_at = CASE WHEN $3 THEN now() END, losses = $5
+		WHERE id = $1`, job, string(state), state.HasEnded(), message, row.Losses); err != nil {
 		return err
 	}
 	if err := records.EndJobToken(ctx, tx, job); err != nil {
@@ -180,7 +190,7 @@ func (f *Fleet) LoseOverdue(ctx context.Context) (n int, err error) {
 				return err
 			}
 			n++
-			return f.lose(ctx, tx, job, "it does not report any more")
+			return f.lose(ctx, tx, job, loss{"it does not report any more", true})
 		})
 		if err != nil {
 			return n, err

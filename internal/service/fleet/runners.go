@@ -123,7 +123,7 @@ func (f *Fleet) report(ctx context.Context, t records.Token, runner int64, q pro
 			return err
 		}
 		for _, job := range lost {
-			if err := f.lose(ctx, tx, job, "its runner does not have it"); err != nil {
+			if err := f.lose(ctx, tx, job, loss{"it does not have the job", true}); err != nil {
 				return err
 			}
 		}

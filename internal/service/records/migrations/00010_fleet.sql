@@ -50,6 +50,7 @@ CREATE TABLE jobs (
     request_id    bigint NOT NULL REFERENCES requests (id) ON DELETE CASCADE,
     member        integer NOT NULL,
     attempt       integer NOT NULL DEFAULT 0, -- it grows when a runner takes the job
+    losses        integer NOT NULL DEFAULT 0, -- attempts that ended because the runner was lost
     state         text NOT NULL DEFAULT 'queued',
     runner_id     bigint,
     lease_until   timestamptz,

@@ -1,0 +1,253 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/fleet"
+	"grayloft.example/grayloft/internal/machine/clones"
+	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/sandbox"
+	"grayloft.example/grayloft/internal/protocol"
+)
+
+// askedError is a fault of what was requested: another runner would not do better.
+type askedError struct{ error }
+
+// carryOut carries a job out, and says how it ended. Nothing of it is left on the disk but
+// what the caches keep.
+func (r *Runner) carryOut(ctx context.Context, w protocol.Work) protocol.JobEnd {
+	limited, cancel := context.WithTimeoutCause(ctx, r.Time, fmt.Errorf("it took longer than the %s that this runner allows", r.Time))
+	defer cancel()
+	end, err := r.attempt(limited, w)
+	var asked askedError
+	why := context.Cause(limited)
+	switch {
+	case errors.Is(why, errCancelled):
+		return protocol.JobEnd{State: fleet.Cancelled, Exit: end.Exit}
+	case errors.Is(why, errEnding):
+		return protocol.JobEnd{State: fleet.Queued, Message: "gave the job back, because it ends"}
+	case errors.Is(why, errContact):
+		return protocol.JobEnd{State: fleet.Lost, Message: "lost contact to the service"}
+	case why != nil:
+		return protocol.JobEnd{State: fleet.Failed, Exit: -1, Message: why.Error()}
+	case errors.As(err, &asked):
+		return protocol.JobEnd{State: fleet.Failed, Exit: -1, Message: err.Error()}
+	case err != nil:
+		return protocol.JobEnd{State: fleet.Lost, Message: err.Error()}
+	}
+	return end
+}
+
+func (r *Runner) attempt(ctx context.Context, w protocol.Work) (end protocol.JobEnd, err error) {
+	d, err := r.dirsOf(w)
+	if err != nil {
+		return end, err
+	}
+	defer func() {
+		if rerr := removeAll(d.root); rerr != nil {
+			r.Say("a directory of a job could not be removed: " + rerr.Error())
+		}
+	}()
+	token, err := r.begin(ctx, w, d)
+	if err != nil {
+		return end, err
+	}
+	out := r.output(w)
+	defer out.close()
+	watched, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	go r.watchDisk(watched, d.root, stop)
+	res := r.execute(watched, w, d, token, out)
+	if why := context.Cause(watched); why != nil && ctx.Err() == nil {
+		return end, askedError{why}
+	}
+	return r.endOf(w, d, res)
+}
+
+// begin makes the checkout of a job, and asks for its token.
+func (r *Runner) begin(ctx context.Context, w protocol.Work, d jobDirs) (token string, err error) {
+	if err := r.fetchMirror(ctx); err != nil {
+		return "", fmt.Errorf("fetching %s: %w", r.From, err)
+	}
+	a := w.Ask
+	commit := a.Commit
+	if a.Changes == nil {
+		if commit, err = r.mirror.Resolve(ctx, a.Commit, a.Branch); err != nil {
+			return "", askedError{err}
+		}
+	}
+	start := protocol.JobStart{Attempt: w.Attempt, Commit: commit}
+	if r.known.Protected || len(w.Refs) > 0 {
+		p := fleet.Protection{Refs: w.Refs}
+		if start.Ref, err = r.mirror.BranchWith(ctx, commit, p.HasRef); err != nil {
+			return "", err
+		}
+		if start.Ref == "" {
+			return "", askedError{fmt.Errorf("commit %.12s is on no protected branch (%s)", commit, strings.Join(w.Refs, ", "))}
+		}
+	}
+	if err := r.checkOut(ctx, a, d, commit); err != nil {
+		return "", err
+	}
+	started, err := r.service.StartJob(ctx, w.Job, start)
+	if err != nil && isRefused(err) {
+		return "", askedError{err}
+	}
+	return started.Token, err
+}
+
+// Limits of local changes, unpacked.
+const (
+	maxChanged = 2 << 30 // bytes
+	maxEntries = 2_000_000
+)
+
+func (r *Runner) checkOut(ctx context.Context, a protocol.Ask, d jobDirs, commit string) error {
+	if a.Changes == nil {
+		return r.mirror.CheckOut(ctx, d.tree, commit, a.Branch)
+	}
+	if err := r.mirror.CheckOut(ctx, d.tree, "", ""); err != nil {
+		return err
+	}
+	pack, err := r.Changes(ctx, d.root, a.Changes.Blob, a.Changes.Bytes)
+	if err != nil {
+		return fmt.Errorf("fetching the local changes: %w", err)
+	}
+	defer pack.Close()
+	l := clones.Local{Commit: a.Commit, Branch: a.Branch, State: a.Changes.State, Tree: a.Changes.Tree}
+	err = clones.Apply(ctx, d.tree, pack, l, clones.Limits{Pack: protocol.MaxChanges, Bytes: min(maxChanged, r.Disk), Entries: maxEntries})
+	if err != nil && ctx.Err() == nil {
+		return askedError{err}
+	}
+	return err
+}
+
+// planFile is where the client writes the plan of a preview.
+const planFile = "plan.json"
+
+// planScript makes a plan as JSON for the record, and then as text for the person.
+const planScript = `plan=$1; shift; client=$1; shift; "$client" plan --format json "$@" > "$plan" && exec "$client" plan "$@"`
+
+// words are the command of a job.
+func (r *Runner) words(w protocol.Work, d jobDirs) []string {
+	a := w.Ask
+	args := append([]string{}, a.Tasks...)
+	for flag, value := range map[string]string{"--pick": a.Pick, "--since": a.Since} {
+		if value != "" {
+			args = append(args, flag+"="+value)
+		}
+	}
+	for _, m := range a.Modes {
+		args = append(args, "--mode="+m)
+	}
+	for _, s := range a.Sets {
+		args = append(args, "--set="+s)
+	}
+	if a.NoReuse {
+		args = append(args, "--no-reuse")
+	}
+	if a.KeepGoing {
+		args = append(args, "--keep-going")
+	}
+	args = append(args, fmt.Sprintf("--jobs=%d", r.Hello.Slots))
+	if !a.Preview {
+		args = append(args, "--logs=whole")
+	}
+	if len(a.Args) > 0 {
+		args = append(append(args, "--"), a.Args...)
+	}
+	if a.Preview {
+		return append([]string{"/bin/sh", "-c", planScript, "plan", filepath.Join(d.root, planFile), r.Program}, args...)
+	}
+	return append([]string{r.Program, "run"}, args...)
+}
+
+// endGrace is how long the client of a job has to end its tasks.
+const endGrace = 10 * time.Second
+
+// execute runs the client. It is confined to the directories of the job, so that it can reach
+// neither the runner nor other jobs, by its files or as a process.
+func (r *Runner) execute(ctx context.Context, w protocol.Work, d jobDirs, token string, out *output) process.Result {
+	c := process.Command{
+		Words: r.words(w, d), Dir: d.tree, Env: r.environment(w, d, token), Mark: fmt.Sprintf("job-%d-%d", w.Job, w.Attempt),
+		Grace: endGrace, Output: out,
+	}
+	if r.Confined {
+		s := sandbox.Stage{
+			Dir: d.root, Work: ".", Network: true, Moving: true, Writable: []string{d.home, d.cache},
+			Readable: append([]string{r.mirror.Objects(), filepath.Dir(r.Program)}, r.Readable...),
+		}
+		c.Wrap = func(cmd *exec.Cmd) (func() error, func(*process.Result) error, error) {
+			return sandbox.Wrap(cmd, s, sandbox.Ability{Files: true})
+		}
+	}
+	return process.Run(ctx, c)
+}
+
+// endOf says how the client ended.
+func (r *Runner) endOf(w protocol.Work, d jobDirs, res process.Result) (protocol.JobEnd, error) {
+	end := protocol.JobEnd{State: fleet.Failed, Exit: res.Exit}
+	switch {
+	case res.Err != nil:
+		return end, res.Err
+	case res.Signal != "":
+		end.Exit, end.Message = -1, "the client was ended by signal "+res.Signal
+	case res.OK():
+		end.State = fleet.Passed
+	}
+	if !w.Ask.Preview || !res.OK() {
+		return end, nil
+	}
+	file := filepath.Join(d.root, planFile)
+	if info, err := os.Lstat(file); err != nil || !info.Mode().IsRegular() || info.Size() > protocol.MaxPlan {
+		return end, askedError{errors.New("the plan was not written, or is too large to keep")}
+	}
+	text, err := os.ReadFile(file)
+	end.Plan = string(text)
+	return end, err
+}
+
+// diskEach is how often the size of a job's directories is looked at.
+const diskEach = 3 * time.Second
+
+// watchDisk stops a job that writes more than it may.
+func (r *Runner) watchDisk(ctx context.Context, dir string, stop func(error)) {
+	for pause(ctx, diskEach) {
+		total := int64(0)
+		_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+			if err != nil || ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+				total += info.Size()
+			}
+			return nil
+		})
+		if total > r.Disk {
+			stop(fmt.Errorf("it wrote more than the %d MB that this runner allows", r.Disk>>20))
+			return
+		}
+	}
+}
+
+// removeAll removes a directory, also if a job took the right to write from parts of it.
+func removeAll(dir string) error {
+	if err := os.RemoveAll(dir); err == nil {
+		return nil
+	}
+	_ = filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if e != nil && e.IsDir() {
+			_ = os.Chmod(p, 0o700)
+		}
+		return nil
+	})
+	return os.RemoveAll(dir)
+}
