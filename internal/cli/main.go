@@ -143,7 +143,8 @@ func (a *app) command() *cobra.Command {
 		a.versionCommand(),
 	)
 	for name, list := range map[string]func(*repository, string) []string{
-		"run": taskWords, "request": taskWords, "plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords, "drift": taskWords,
+		"run": taskWords, "request": taskWords,
+		"plan": taskWords, "tasks": taskWords, "graph": taskWords, "watch": taskWords, "drift": taskWords,
 		"why": addressWords, "log": addressWords, "history": addressWords, "reproduce": addressWords, "show": nameWords,
 		"new": func(r *repository, _ string) []string { return named(r, "kind") },
 	} {

@@ -70,6 +70,14 @@ func (a *app) requestCommand() *cobra.Command {
 	return c
 }
 
+// requester makes a request from a checkout.
+type requester struct {
+	*app
+	*repository
+	store  *store.Store
+	client *remote.Client
+}
+
 func (a *app) request(ctx context.Context, f requestFlags, args []string) error {
 	r, err := a.load(ctx)
 	if err != nil {
@@ -84,6 +92,7 @@ func (a *app) request(ctx context.Context, f requestFlags, args []string) error 
 		return err
 	}
 	client.Warn = func(s string) { fmt.Fprintln(a.Err, "warning: "+s) }
+	q := &requester{a, r, st, client}
 	ask, err := a.askOf(ctx, r, f, args)
 	if err == nil && f.again {
 		ask, err = a.lastAsk(ctx, client)
@@ -97,7 +106,7 @@ func (a *app) request(ctx context.Context, f requestFlags, args []string) error 
 			return err
 		}
 	}
-	if err := a.addRevision(ctx, r, client, st, f, &ask); err != nil {
+	if err := q.addRevision(ctx, f, &ask); err != nil {
 		return err
 	}
 	made, err := client.Request(ctx, ask)
@@ -195,13 +204,11 @@ func (a *app) onlyPool(ctx context.Context, client *remote.Client) (string, erro
 
 // addRevision says what is to be run: a branch, a commit, or this checkout, whose changes are
 // sent.
-func (a *app) addRevision(
-	ctx context.Context, r *repository, client *remote.Client, st *store.Store, f requestFlags, ask *protocol.Ask,
-) error {
+func (q *requester) addRevision(ctx context.Context, f requestFlags, ask *protocol.Ask) error {
 	ask.Branch, ask.Commit, ask.Changes = f.branch, "", nil
 	switch {
 	case f.commit != "":
-		commit, err := r.git.Resolve(ctx, f.commit)
+		commit, err := q.git.Resolve(ctx, f.commit)
 		if err != nil {
 			return wrong("--commit %s: this checkout does not have it; give its full id or fetch it", f.commit)
 		}
@@ -216,7 +223,7 @@ func (a *app) addRevision(
 	}
 	defer os.Remove(file.Name())
 	defer file.Close()
-	l, err := clones.Collect(ctx, r.root, protocol.MaxChanges, file)
+	l, err := clones.Collect(ctx, q.root, protocol.MaxChanges, file)
 	var large *clones.TooLargeError
 	if errors.As(err, &large) {
 		return wrong("%v", err)
@@ -231,15 +238,15 @@ func (a *app) addRevision(
 	if _, err := file.Seek(0, 0); err != nil {
 		return err
 	}
-	d, size, err := st.Copy(file, nil)
+	d, size, err := q.store.Copy(file, nil)
 	if err != nil {
 		return err
 	}
 	ask.Changes = &protocol.LocalChanges{Blob: d, Bytes: size, State: l.State, Tree: l.Tree, Files: l.Files}
-	if err := client.SendChanges(ctx, d); err != nil {
-		return a.serviceRefused(err)
+	if err := q.client.SendChanges(ctx, d); err != nil {
+		return q.serviceRefused(err)
 	}
-	fmt.Fprintf(a.Err, "Sent %s (%s).\n", describeLocal(l), term.Size(size))
+	fmt.Fprintf(q.Err, "Sent %s (%s).\n", describeLocal(l), term.Size(size))
 	return nil
 }
 

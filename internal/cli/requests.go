@@ -82,7 +82,10 @@ func (a *app) listRequests(ctx context.Context, client *remote.Client, open bool
 	rows := [][]string{}
 	for _, q := range page.Requests {
 		rows = append(rows, []string{
-			strconv.FormatInt(q.ID, 10), term.Clock(q.At, a.now()), stateText(q), tookText(q), q.Name, q.Ask.Pool, whatText(q.Ask), revisionText(q.Ask),
+			strconv.FormatInt(
+				q.ID,
+				10,
+			), term.Clock(q.At, a.now()), stateText(q), tookText(q), q.Name, q.Ask.Pool, whatText(q.Ask), revisionText(q.Ask),
 		})
 	}
 	a.Table([]string{"request", "when", "state", "took", "by", "pool", "what", "revision"}, rows)

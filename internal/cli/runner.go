@@ -174,7 +174,11 @@ func repositoryOf(ctx context.Context, m clones.Mirror) (string, error) {
 		} `toml:"repo"`
 	}
 	if err := toml.Unmarshal([]byte(text), &root); err != nil || root.Repo.Name == "" {
-		return "", fmt.Errorf("%s of the default branch of %s does not say the repository's name: add name to [repo]", decl.RootFile, m.From)
+		return "", fmt.Errorf(
+			"%s of the default branch of %s does not say the repository's name: add name to [repo]",
+			decl.RootFile,
+			m.From,
+		)
 	}
 	return root.Repo.Name, nil
 }

@@ -360,7 +360,7 @@ type NewToken struct {
 	Manage    bool     `json:"manage"`
 	Request   bool     `json:"request,omitempty"`
 	Serves    []string `json:"serves,omitempty"` // pools
-	Days      int      `json:"days"` // until it expires; 0: never
+	Days      int      `json:"days"`             // until it expires; 0: never
 }
 
 // MadeToken is the answer to POST tokens: the secret is shown this one time.

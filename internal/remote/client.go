@@ -176,7 +176,9 @@ func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
 				),
 			)
 		}
-		c.backlog.begin(inBackground(ctx), c.sendSpooled)
+		if c.store != nil {
+			c.backlog.begin(inBackground(ctx), c.sendSpooled)
+		}
 	}
 	return self, err
 }

@@ -137,3 +137,8 @@ func (c *Client) CancelRequest(ctx context.Context, id int64) error {
 func (c *Client) FleetNow(ctx context.Context) (f protocol.Fleet, err error) {
 	return f, c.plainly(ctx, http.MethodGet, "fleet", nil, &f)
 }
+
+// Protect changes what is protected.
+func (c *Client) Protect(ctx context.Context, p protocol.Protection) error {
+	return c.plainly(ctx, http.MethodPut, "protection", p, nil)
+}

@@ -16,7 +16,7 @@ const module = "grayloft.example/grayloft/"
 // addition to their own part. Data goes one way: core → machine, remote,
 // service → term → cli.
 var may = map[string][]string{
-	"internal/core":     {},
+	"internal/core": {},
 	"internal/protocol": {
 		"internal/core/advice", "internal/core/digest", "internal/core/fleet", "internal/core/junit", "internal/core/report",
 	},

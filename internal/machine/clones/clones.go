@@ -25,7 +25,8 @@ type command struct {
 
 func (c command) git(ctx context.Context, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{
-		"-c", "core.hooksPath=" + os.DevNull, "-c", "core.attributesFile=" + os.DevNull, "-c", "core.fsmonitor=false", "-c", "core.quotePath=false", "-c", "gc.autoDetach=false",
+		"-c", "core.hooksPath=" + os.DevNull, "-c", "core.attributesFile=" + os.DevNull,
+		"-c", "core.fsmonitor=false", "-c", "core.quotePath=false", "-c", "gc.autoDetach=false",
 		"-c", "maintenance.autoDetach=false", "-c", "advice.detachedHead=false",
 	}, args...)...)
 	cmd.Dir, cmd.Stdin = c.dir, c.stdin

@@ -432,7 +432,13 @@ type jobDirs struct {
 func (r *Runner) dirsOf(w protocol.Work) (jobDirs, error) {
 	root := filepath.Join(r.jobsDir(), fmt.Sprintf("%d-%d", w.Job, w.Attempt))
 	shared := filepath.Join(r.Dir, "for", digest.Of([]byte(w.Shelf)).Short())
-	d := jobDirs{root, filepath.Join(root, "tree"), filepath.Join(root, "tmp"), filepath.Join(shared, "home"), filepath.Join(shared, "cache")}
+	d := jobDirs{
+		root,
+		filepath.Join(root, "tree"),
+		filepath.Join(root, "tmp"),
+		filepath.Join(shared, "home"),
+		filepath.Join(shared, "cache"),
+	}
 	for _, dir := range []string{d.tmp, d.home, d.cache} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return d, err

@@ -66,22 +66,22 @@ func (s *Server) live(c *gin.Context) {
 // hub forwards the ids of changed runs to the followers of a repository. It
 // receives them from the database, so that replicas inform each other.
 type hub struct {
-	log    *slog.Logger
-	ended  func() // called when any token ended
-	clean  func() // called after a cleanup
+	log   *slog.Logger
+	ended func() // called when any token ended
+	clean func() // called after a cleanup
 	// requests is called when a request changed.
 	requests func(repository, request int64, stops bool)
-	once   sync.Once
-	closed chan struct{}
-	mu     sync.Mutex
-	subs   map[*subscription]bool
+	once     sync.Once
+	closed   chan struct{}
+	mu       sync.Mutex
+	subs     map[*subscription]bool
 }
 
 // subscription is one stream.
 type subscription struct {
 	repository, token int64
 	runs              chan string
-	logs              chan string   // runs with tasks whose logs grew
+	logs              chan string // runs with tasks whose logs grew
 	requests          chan string
 	ended             chan struct{} // closed when the token ended
 }

@@ -24,7 +24,8 @@ func tokens(cfg *service.Config) *cobra.Command {
 	c := &cobra.Command{
 		Use: "new", Short: "Make a token and print it once", Args: cobra.NoArgs,
 		Example: "  grayloftd token new --repo skerry --name ci --writes-to trusted --reads-from trusted\n" +
-			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view --request\n" +
+			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view " +
+			"--request\n" +
 			"  grayloftd token new --repo skerry --name north-1 --reads-from trusted --serve linux",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if expires != "" {
@@ -138,7 +139,16 @@ func showTokens(out io.Writer, format string, list []records.Token) error {
 		if puts == "" {
 			puts = "-"
 		}
-		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", t.ID, t.Name, puts, strings.Join(t.ReadsFrom, ", "), strings.Join(t.OtherRights(), ", "), ends)
+		fmt.Fprintf(
+			w,
+			"%d\t%s\t%s\t%s\t%s\t%s\n",
+			t.ID,
+			t.Name,
+			puts,
+			strings.Join(t.ReadsFrom, ", "),
+			strings.Join(t.OtherRights(), ", "),
+			ends,
+		)
 	}
 	return w.Flush()
 }

@@ -62,7 +62,9 @@ type Offer struct {
 }
 
 // queueOf names the queue of a pool.
-func queueOf(repository int64, pool string) string { return fmt.Sprintf("pool-%d-%s", repository, pool) }
+func queueOf(repository int64, pool string) string {
+	return fmt.Sprintf("pool-%d-%s", repository, pool)
+}
 
 // Changed takes note that a request changed, at whatever replica.
 func (f *Fleet) Changed(repository, request int64, stops bool) {

@@ -139,8 +139,8 @@ func (f *Fleet) lose(ctx context.Context, tx *sqlx.Tx, job int64, l loss) error 
 		Runner     string `db:"runner"`
 	}
 	err := tx.GetContext(ctx, &row, `
-		SELECT j.repository_id, j.request_id, j.attempt, j.losses, q.cancelled_by <> '' AS cancelled, q.pool, (q.ask->>'priority')::int AS priority,
-			coalesce(r.hello->>'name', '') AS runner
+		SELECT j.repository_id, j.request_id, j.attempt, j.losses, q.cancelled_by <> '' AS cancelled, q.pool,
+			(q.ask->>'priority')::int AS priority, coalesce(r.hello->>'name', '') AS runner
 		FROM jobs j JOIN requests q ON q.id = j.request_id LEFT JOIN runners r ON r.id = j.runner_id
 		WHERE j.id = $1 AND j.state = 'running' FOR UPDATE OF q, j`, job)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -168,7 +168,8 @@ func (f *Fleet) lose(ctx context.Context, tx *sqlx.Tx, job int64, l loss) error 
 		if err := f.Queue.Insert(ctx, tx.Tx, o); err != nil {
 			return err
 		}
-		if err := addLines(ctx, tx, row.Request, chunk{job, row.Attempt, -1, []string{message + "; another runner starts again"}}); err != nil {
+		again := []string{message + "; another runner starts again"}
+		if err := addLines(ctx, tx, row.Request, chunk{job, row.Attempt, -1, again}); err != nil {
 			return err
 		}
 	}

@@ -76,9 +76,11 @@ func (f *Fleet) runners(ctx context.Context, repository int64, p fleet.Protectio
 func (f *Fleet) pools(ctx context.Context, repository int64, seen protocol.Fleet) ([]protocol.Pool, error) {
 	var rows []protocol.Pool
 	if err := f.DB.SelectContext(ctx, &rows, `
-		SELECT q.pool AS name, count(*) FILTER (WHERE j.state = 'queued') AS queued, count(*) FILTER (WHERE j.state = 'running') AS running,
+		SELECT q.pool AS name, count(*) FILTER (WHERE j.state = 'queued') AS queued,
+			count(*) FILTER (WHERE j.state = 'running') AS running,
 			coalesce(extract(epoch FROM now() - min(q.made_at) FILTER (WHERE j.state = 'queued')), 0)::float8 AS oldestseconds
-		FROM requests q JOIN jobs j ON j.request_id = q.id WHERE q.repository_id = $1 AND q.ended_at IS NULL GROUP BY 1`, repository); err != nil {
+		FROM requests q JOIN jobs j ON j.request_id = q.id
+		WHERE q.repository_id = $1 AND q.ended_at IS NULL GROUP BY 1`, repository); err != nil {
 		return nil, err
 	}
 	find := func(name string) *protocol.Pool {

@@ -141,18 +141,20 @@ func (f *Fleet) Cancel(ctx context.Context, t records.Token, id int64) error {
 			Ended bool  `db:"ended"`
 		}
 		err := tx.GetContext(ctx, &row, `
-			SELECT token_id, ended_at IS NOT NULL AS ended FROM requests WHERE repository_id = $1 AND id = $2 FOR UPDATE`, t.RepositoryID, id)
+			SELECT token_id, ended_at IS NOT NULL AS ended FROM requests
+			WHERE repository_id = $1 AND id = $2 FOR UPDATE`, t.RepositoryID, id)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return missing("request", id)
 		case err != nil:
 			return err
 		case row.Token != t.ID && !t.MayManage:
-			return ConflictError{fmt.Sprintf("request %d is another person's: only that person, or a token that may manage, can cancel it", id)}
+			return ConflictError{fmt.Sprintf("request %d is another person's: that person can cancel it, or a token that may manage", id)}
 		case row.Ended:
 			return nil
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE requests SET cancelled_by = $2 WHERE id = $1 AND cancelled_by = ''`, id, t.Name); err != nil {
+		if _, err := tx.ExecContext(ctx, `
+			UPDATE requests SET cancelled_by = $2 WHERE id = $1 AND cancelled_by = ''`, id, t.Name); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `

@@ -100,7 +100,11 @@ func start(ctx context.Context, c Config, pool *pgxpool.Pool) (*Jobs, error) {
 	j := &Jobs{inserter: inserter, pool: pool}
 	c.Fleet.Queue = j
 	j.client, err = river.NewClient(driver, &river.Config{
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: rollWorkers}, upkeep: {MaxWorkers: 1}, leases: {MaxWorkers: 1}},
+		Queues: map[string]river.QueueConfig{
+			river.QueueDefault: {MaxWorkers: rollWorkers},
+			upkeep:             {MaxWorkers: 1},
+			leases:             {MaxWorkers: 1},
+		},
 		Workers:      workers(c),
 		PeriodicJobs: periodic(c),
 		Logger:       quiet(c.Log),

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -148,6 +149,8 @@ const (
 	requestChannel = "grayloft_requests"
 )
 
+var channels = []string{runChannel, tokenChannel, cleanChannel, logChannel, requestChannel}
+
 // Listener receives what any replica changes.
 type Listener interface {
 	RunChanged(repository int64, run string)
@@ -165,7 +168,7 @@ func (db *DB) Listen(ctx context.Context, to Listener) error {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(ctx, "LISTEN "+runChannel+"; LISTEN "+tokenChannel+"; LISTEN "+cleanChannel+"; LISTEN "+logChannel+"; LISTEN "+requestChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+strings.Join(channels, "; LISTEN ")); err != nil {
 		return err
 	}
 	for {

@@ -39,7 +39,8 @@ func (t Token) OtherRights() []string {
 		name string
 		has  bool
 	}{
-		{"view", t.MayView}, {"request", t.MayRequest}, {"serve " + strings.Join(t.Serves, ", "), len(t.Serves) > 0}, {"manage", t.MayManage},
+		{"view", t.MayView}, {"request", t.MayRequest},
+		{"serve " + strings.Join(t.Serves, ", "), len(t.Serves) > 0}, {"manage", t.MayManage},
 	} {
 		if right.has {
 			out = append(out, right.name)
