@@ -39,8 +39,8 @@ after = ["slow"]
 	}, begun, goOn, runs
 }
 
-// runner starts a command, and returns what waits for its end.
-func runner(t *testing.T, r *trial.Repo, args ...string) (out *lockedBuffer, wait func() error, kill func()) {
+// background starts a command, and returns what waits for its end.
+func background(t *testing.T, r *trial.Repo, args ...string) (out *lockedBuffer, wait func() error, kill func()) {
 	t.Helper()
 	out = &lockedBuffer{}
 	c := r.Command(args...)
@@ -108,7 +108,7 @@ func busyAt(t *testing.T, s *trial.Service, token, place string) *busy {
 	t.Helper()
 	files, begun, goOn, runs := slow(t)
 	b := &busy{t: t, Repo: trial.New(t, files).Login(s.URL, token, place), goOn: goOn, runs: runs}
-	_, b.first, b.kill = runner(t, b.Repo, "run", "after")
+	_, b.first, b.kill = background(t, b.Repo, "run", "after")
 	trial.Wait(t, "the task runs", exists(begun))
 	return b
 }
@@ -116,7 +116,7 @@ func busyAt(t *testing.T, s *trial.Service, token, place string) *busy {
 // waits starts the task in another clone, and returns when it is waited for.
 func (b *busy) waits(r *trial.Repo) (out *lockedBuffer, wait func() error) {
 	b.t.Helper()
-	out, wait, _ = runner(b.t, r, "run", "slow", "after")
+	out, wait, _ = background(b.t, r, "run", "slow", "after")
 	trial.Wait(b.t, "it is waited for", func() bool { return strings.Contains(out.String(), "… slow@lib") })
 	return out, wait
 }
@@ -165,7 +165,7 @@ func TestClaimsOfADeveloperAreNotForOthers(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	a := busyAt(t, s, brenna, "home")
-	out, second, _ := runner(t, a.Clone().Login(s.URL, ci, "ci-4"), "run", "after")
+	out, second, _ := background(t, a.Clone().Login(s.URL, ci, "ci-4"), "run", "after")
 	a.runsTwice()
 	a.end(second)
 	if strings.Contains(out.String(), "home") {
@@ -178,7 +178,7 @@ func TestNoWaitRunsWhatRunsElsewhere(t *testing.T) {
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
 	a := busyAt(t, s, ci, "ci-4")
-	_, second, _ := runner(t, a.Clone().Login(s.URL, brenna, "home"), "run", "after", "--no-wait")
+	_, second, _ := background(t, a.Clone().Login(s.URL, brenna, "home"), "run", "after", "--no-wait")
 	a.runsTwice()
 	a.end(second)
 }
@@ -269,7 +269,7 @@ func TestManyClonesAtOnceRunATaskOnce(t *testing.T) {
 	var waits []func() error
 	var outs []*lockedBuffer
 	for range 12 {
-		out, wait, _ := runner(t, a.Clone().Login(s.URL, ci, "ci"), "run", "slow", "after")
+		out, wait, _ := background(t, a.Clone().Login(s.URL, ci, "ci"), "run", "slow", "after")
 		outs, waits = append(outs, out), append(waits, wait)
 	}
 	trial.Wait(t, "eleven wait", func() bool {

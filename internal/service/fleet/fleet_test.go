@@ -31,6 +31,7 @@ type team struct {
 }
 
 func newTeam(t *testing.T, lease time.Duration) *team {
+	t.Parallel()
 	s := trial.ServeWith(t, func(c *service.Config) { c.RunnerLease = lease })
 	x := &team{Service: s, t: t}
 	x.person = x.client(records.Token{Name: "kari", WritesTo: "person/kari", ReadsFrom: []string{"person/kari", "trusted"}, MayRequest: true})
@@ -84,7 +85,7 @@ func (r *runner) next(free int, has ...int64) protocol.WorkAnswer {
 // job asks until there is a job.
 func (r *runner) job() *protocol.Work {
 	r.x.t.Helper()
-	for range 20 {
+	for range 100 {
 		if a := r.next(1); a.Job != nil {
 			return a.Job
 		}

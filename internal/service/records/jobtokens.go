@@ -24,11 +24,15 @@ func NewJobToken(ctx context.Context, tx *sqlx.Tx, job int64, t Token) (secret s
 	return secret, err
 }
 
-// EndJobToken revokes the token of a job at once.
+// EndJobToken revokes the token of a job at once. What its client claimed is free: nobody
+// waits for a client whose results would be refused.
 func EndJobToken(ctx context.Context, tx *sqlx.Tx, job int64) error {
 	var ended []int64
 	if err := tx.SelectContext(ctx, &ended, `
 		UPDATE tokens SET revoked_at = now() WHERE job_id = $1 AND revoked_at IS NULL RETURNING id`, job); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM claims WHERE token_id = ANY($1)`, ended); err != nil {
 		return err
 	}
 	for _, id := range ended {
