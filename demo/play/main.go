@@ -85,17 +85,28 @@ func (d *demo) run(ctx context.Context, stay bool) error {
 	if err != nil {
 		return err
 	}
-	if err = d.fill(ctx); err == nil {
-		err = d.serveRegistry(ctx)
+	return errors.Join(d.show(ctx, stay), stop())
+}
+
+// show fills the service, and starts what stands beside it.
+func (d *demo) show(ctx context.Context, stay bool) error {
+	if err := d.fill(ctx); err != nil {
+		return err
 	}
-	if err == nil {
-		d.tell()
-		if stay {
-			fmt.Println("\nCtrl-C stops it; the next start finds everything as it is.")
-			<-ctx.Done()
-		}
+	if err := d.serveRegistry(ctx); err != nil {
+		return err
 	}
-	return errors.Join(err, stop())
+	endRunners, err := d.standBy()
+	if err != nil {
+		return err
+	}
+	defer endRunners()
+	d.tell()
+	if stay {
+		fmt.Println("\nCtrl-C stops it; the next start finds everything as it is.")
+		<-ctx.Done()
+	}
+	return nil
 }
 
 func (d *demo) paths() (err error) {
@@ -201,31 +212,44 @@ func (d *demo) serve(ctx context.Context) (stop func() error, err error) {
 // not made.
 func (d *demo) fill(ctx context.Context) error {
 	for _, t := range people {
-		if d.state.Tokens[t.name] != "" {
-			continue
+		if err := d.token(ctx, t.name, append([]string{"--view"}, t.rights...)); err != nil {
+			return err
 		}
-		out, err := exec.CommandContext(ctx, filepath.Join(d.bin, "grayloftd"), append([]string{
-			"token", "new", "--data", d.path("service"), "--repo", "skerry", "--name", t.name, "--view"}, t.rights...)...).Output()
-		if err != nil {
-			return fmt.Errorf("making a token for %s: %w", t.name, err)
-		}
-		d.state.Tokens[t.name] = strings.TrimSpace(string(out))
-		if err := d.save(); err != nil {
+	}
+	for _, m := range machines {
+		if err := d.token(ctx, m.name, []string{"--serve", m.pool}); err != nil {
 			return err
 		}
 	}
 	if d.state.Played {
 		return nil
 	}
-	for _, old := range []string{"origin.git", "places", "work"} { // left by a start that was interrupted
+	for _, old := range []string{"origin.git", "places", "work", "runners"} { // left by a start that was interrupted
 		if err := os.RemoveAll(d.path(old)); err != nil {
 			return err
 		}
+	}
+	if err := d.protect(ctx); err != nil {
+		return err
 	}
 	if err := d.play(ctx); err != nil {
 		return err
 	}
 	d.state.Played = true
+	return d.save()
+}
+
+// token makes a token, unless an earlier start made it.
+func (d *demo) token(ctx context.Context, name string, rights []string) error {
+	if d.state.Tokens[name] != "" {
+		return nil
+	}
+	out, err := exec.CommandContext(ctx, filepath.Join(d.bin, "grayloftd"), append([]string{
+		"token", "new", "--data", d.path("service"), "--repo", "skerry", "--name", name}, rights...)...).Output()
+	if err != nil {
+		return fmt.Errorf("making a token for %s: %w", name, err)
+	}
+	d.state.Tokens[name] = strings.TrimSpace(string(out))
 	return d.save()
 }
 
@@ -244,6 +268,11 @@ Some commands to try, as brenna in the north office:
   grayloft run build test
   echo "# dearer in August" >> libs/fares/rates/summer.csv; grayloft reach; grayloft run test
   grayloft show build@booking
+
+On the team's runners:
+
+  grayloft request test@fares --watch
+  grayloft requests
 
 What is out of date (the second command asks a registry that the demonstration starts):
 

@@ -27,6 +27,9 @@ var shipped = sync.OnceValue(func() string {
 		panic(err)
 	}
 	trial.AtEnd(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil { // other users start it as well
+		panic(err)
+	}
 	bin := filepath.Join(dir, "grayloft")
 	if out, err := exec.Command("go", "build", "-trimpath", "-o", bin, "grayloft.example/grayloft/cmd/grayloft").CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("building the client: %v\n%s", err, out))
@@ -82,17 +85,27 @@ type aRunner struct {
 // runner starts a runner of the pool linux, and waits until it is known.
 func (y *crew) runner(name string, flags ...string) *aRunner {
 	y.t.Helper()
+	return y.runnerAs(func(*exec.Cmd) {}, name, flags...)
+}
+
+// runnerAs starts a runner whose command is changed first.
+func (y *crew) runnerAs(change func(*exec.Cmd), name string, flags ...string) *aRunner {
+	y.t.Helper()
 	r := &aRunner{out: &lockedBuffer{}, dir: filepath.Join(y.dir, name), ended: make(chan error, 1)}
 	r.token = y.token(records.Token{Name: name, Serves: []string{"linux", "deploy"}})
 	at := &trial.Repo{T: y.t, Dir: y.dir, Bin: shipped(), Env: []string{"GRAYLOFT_SERVICE=" + y.s.URL, "GRAYLOFT_TOKEN=" + r.token}}
 	r.Cmd = at.Command(append([]string{"runner", "--from", y.origin, "--dir", r.dir, "--name", name, "--pool", "linux"}, flags...)...)
 	r.Stdout, r.Stderr = r.out, r.out
+	change(r.Cmd)
 	if err := r.Start(); err != nil {
 		y.t.Fatal(err)
 	}
 	go func() { r.ended <- r.Wait() }()
 	y.t.Cleanup(func() { _ = r.Process.Kill() })
-	y.await("the runner registered", func() bool { return strings.Contains(r.out.String(), "serves the pool") })
+	y.await("the runner registers", func() bool { return strings.Contains(r.out.String(), "serves the pool") || len(r.ended) > 0 })
+	if !strings.Contains(r.out.String(), "serves the pool") {
+		y.t.Fatalf("the runner ended: %s", r.out.String())
+	}
 	return r
 }
 
@@ -374,6 +387,37 @@ echo done
 		t.Errorf("%s%v", out, err)
 	}
 	y.await("what it left behind ended", func() bool { return len(processesIn(t, r.dir)) == 0 })
+}
+
+// On a runner of an ordinary user, a sealed task is as sealed as elsewhere, so its result is
+// shared; and the job sees nothing but its own.
+func TestASealedTaskOnARunnerIsShared(t *testing.T) {
+	y := newCrew(t, 0, lib("mkdir -p out; cat in > out/out"))
+	y.Append("lib/loft.toml", "isolation = \"sealed\"\n")
+	as := func(c *exec.Cmd) {}
+	if os.Getuid() == 0 {
+		as = func(c *exec.Cmd) {
+			if err := os.Chmod(filepath.Dir(y.dir), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if out, err := exec.Command("chown", "-R", "nobody", y.dir).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			c.Path, c.Args = "/usr/sbin/runuser", append([]string{"runuser", "-u", "nobody", "--", c.Path}, c.Args[1:]...)
+			c.Env = append(c.Env, "HOME="+y.dir)
+		}
+	}
+	r := y.runnerAs(as, "north")
+	a := y.Grayloft("request", "build", "--watch")
+	if a.Code != 0 {
+		t.Fatalf("exit %d: %s%s\n%s", a.Code, a.Out, a.Err, r.out.String())
+	}
+	if strings.Contains(a.Out, "warning") {
+		t.Skipf("this machine cannot seal as an ordinary user: %s", a.Out)
+	}
+	if rep := y.Run("build"); rep.Of("build@lib").Outcome != "fetched" {
+		t.Errorf("%+v\n%s", rep.Tasks, a.Out)
+	}
 }
 
 func TestAProtectedRunnerWritesToTheTrustedShelf(t *testing.T) {

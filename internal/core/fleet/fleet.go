@@ -94,6 +94,18 @@ func (p Protection) HasRef(branch string) bool {
 	})
 }
 
+// String says what is protected; empty: nothing.
+func (p Protection) String() string {
+	var out []string
+	if len(p.Refs) > 0 {
+		out = append(out, "branches "+strings.Join(p.Refs, ", "))
+	}
+	if len(p.Pools) > 0 {
+		out = append(out, "pools "+strings.Join(p.Pools, ", "))
+	}
+	return strings.Join(out, "; ")
+}
+
 // Check refuses patterns and names that nothing can have.
 func (p Protection) Check() error {
 	for _, ref := range p.Refs {

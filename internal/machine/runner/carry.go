@@ -185,8 +185,13 @@ func (r *Runner) execute(ctx context.Context, w protocol.Work, d jobDirs, token 
 			Dir: d.root, Work: ".", Network: true, Moving: true, Writable: []string{d.home, d.cache},
 			Readable: append([]string{r.mirror.Objects(), filepath.Dir(r.Program)}, r.Readable...),
 		}
+		a := sandbox.Ability{Files: true}
+		if able := sandbox.Able(r.Dir); os.Getuid() != 0 && able.Place && able.Processes {
+			// Sealed tasks of the job need namespaces of their own.
+			s.Nesting, a = true, sandbox.Ability{Place: true, Processes: true}
+		}
 		c.Wrap = func(cmd *exec.Cmd) (func() error, func(*process.Result) error, error) {
-			return sandbox.Wrap(cmd, s, sandbox.Ability{Files: true})
+			return sandbox.Wrap(cmd, s, a)
 		}
 	}
 	return process.Run(ctx, c)

@@ -37,7 +37,7 @@ func newRoot(o order) error {
 		}
 	}
 	r.devices()
-	r.processes(o.Ability.Processes)
+	r.processes(o.Ability.Processes, s.Nesting)
 	for _, dir := range []string{"/tmp", "/run", "/var/tmp"} {
 		r.mkdir(dir)
 	}
@@ -180,14 +180,18 @@ func (r *rootMaker) devices() {
 }
 
 // processes mounts the process file system: that of its own namespace, or the
-// machine's.
-func (r *rootMaker) processes(own bool) {
+// machine's. Nothing of it is hidden from a command that restricts others: only who sees
+// all of it may mount one for them (mount_namespaces(7)).
+func (r *rootMaker) processes(own, nesting bool) {
 	r.mkdir("/proc")
 	switch {
 	case r.err != nil:
 	case own:
 		if err := unix.Mount("proc", r.in("/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
 			r.err = fmt.Errorf("/proc: %w", err)
+			return
+		}
+		if nesting {
 			return
 		}
 		r.hide([]string{"/proc/kmsg", "/proc/kcore", "/proc/keys", "/proc/sysrq-trigger", "/proc/timer_list"})

@@ -40,6 +40,7 @@ type Stage struct {
 	Readable []string `json:"readable"` // directories in addition to the system's
 	Writable []string `json:"writable"` // directories in addition to the stage
 	Network  bool     `json:"network"`  // connections are allowed
+	Nesting  bool     `json:"nesting"`  // the command may restrict others: namespaces alone restrict it
 	Moving   bool     `json:"moving"`   // leave the stage in its own directory, even if it could be mounted at the constant path
 }
 

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -231,18 +230,7 @@ func (s *Server) protect(c *gin.Context) {
 	}
 	err := s.Fleet.Protect(c.Request.Context(), token(c).RepositoryID, in)
 	if err == nil {
-		s.note(c, records.Audit{Action: "protection changed", Detail: cmp.Or(describe(in), "nothing is protected")})
+		s.note(c, records.Audit{Action: "protection changed", Detail: cmp.Or(in.String(), "nothing is protected")})
 	}
 	s.answer(c, nil, err)
-}
-
-func describe(p protocol.Protection) string {
-	var out []string
-	if len(p.Refs) > 0 {
-		out = append(out, "branches "+strings.Join(p.Refs, ", "))
-	}
-	if len(p.Pools) > 0 {
-		out = append(out, "pools "+strings.Join(p.Pools, ", "))
-	}
-	return strings.Join(out, "; ")
 }

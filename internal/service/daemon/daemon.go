@@ -30,7 +30,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	f := root.PersistentFlags()
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of blobs and, without --database, of the records")
 	f.StringVar(&cfg.Database, "database", os.Getenv("GRAYLOFT_DATABASE"), "PostgreSQL's address (default: a private server in --data)")
-	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg), rebuildCommand(cfg))
+	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg), protect(cfg), rebuildCommand(cfg))
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)

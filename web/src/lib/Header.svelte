@@ -10,6 +10,7 @@
     { path: "/advice", name: "Advice", also: [] },
     { path: "/projects", name: "Projects", also: [] },
     { path: "/cache", name: "Cache", also: ["/cache/"] },
+    { path: "/fleet", name: "Fleet", also: ["/fleet/"] },
     { path: "/access", name: "Access", also: [] },
   ] as const;
   const isOn = (x: (typeof pages)[number]) => isActive(x.path) || x.also.some((a) => route.pathname.startsWith(a));

@@ -30,6 +30,12 @@ export type Cache = Schemas["Cache"];
 export type EntryDetail = Schemas["EntryDetail"];
 export type TokenRow = Schemas["TokenRow"];
 export type AuditPage = Schemas["AuditPage"];
+export type Fleet = Schemas["Fleet"];
+export type Request = Schemas["Request"];
+export type Ask = Schemas["Ask"];
+export type Job = Schemas["Job"];
+export type RequestState = Request["state"];
+export type Output = Schemas["Output"];
 export type RunQuery = NonNullable<paths["/v1/{repo}/runs"]["get"]["parameters"]["query"]>;
 export type BalanceQuery = NonNullable<paths["/v1/{repo}/balance"]["get"]["parameters"]["query"]>;
 export type TaskQuery = NonNullable<paths["/v1/{repo}/tasks"]["get"]["parameters"]["query"]>;
@@ -128,6 +134,37 @@ export const revokeToken = (repo: string, id: number) =>
 export const audit = (repo: string, before?: number) =>
   ask(client.GET("/v1/{repo}/audit", { params: { path: { repo }, query: { before } } }));
 
+export const fleet = (repo: string) => ask(client.GET("/v1/{repo}/fleet", { params: { path: { repo } } }));
+export const requests = (repo: string, query: { before?: number; limit?: number; name?: string; open?: boolean }) =>
+  ask(client.GET("/v1/{repo}/requests", { params: { path: { repo }, query } }));
+export const request = (repo: string, id: number) =>
+  ask(client.GET("/v1/{repo}/requests/{id}", { params: { path: { repo, id } } }));
+export const requestOutput = (repo: string, id: number, first: number) =>
+  ask(client.GET("/v1/{repo}/requests/{id}/output", { params: { path: { repo, id }, query: { first } } }));
+export const requestPlan = async (repo: string, id: number) =>
+  (await ask(client.GET("/v1/{repo}/requests/{id}/plan", { params: { path: { repo, id } } }))) as unknown as Plan;
+export const makeRequest = (repo: string, body: Ask) =>
+  ask(client.POST("/v1/{repo}/requests", { params: { path: { repo } }, body }));
+export const cancelRequest = (repo: string, id: number) =>
+  ask(client.POST("/v1/{repo}/requests/{id}/cancel", { params: { path: { repo, id } } }));
+
+/** What plan --format json prints, as far as it is shown. */
+export type Plan = {
+  seconds: number;
+  saved_seconds: number;
+  totals: Record<string, number>;
+  tasks: {
+    task: string;
+    outcome: string;
+    reason: string | null;
+    detail: string[];
+    on: string[];
+    expected_seconds: number | null;
+    made_by: { name: string; place: string; run: string } | null;
+    compared_with: { run: string; at: string } | null;
+  }[];
+};
+
 /** The address of a blob, for a link that downloads it. */
 export const blobAddress = (repo: string, digest: string) => `/v1/${encodeURIComponent(repo)}/blobs/${digest}`;
 
@@ -141,8 +178,13 @@ const calm = 500;
 /** Calls changed with the ids of runs that changed, at most twice a second, until
  * stopped; without ids after the connection was lost and restored. If the session
  * has ended, the next request finds out. Grew is called with the id of a run with a
- * task whose log grew. */
-export function follow(repo: string, changed: (ids?: Set<string>) => void, grew?: (id?: string) => void): () => void {
+ * task whose log grew, and asked with the id of a request that changed. */
+export function follow(
+  repo: string,
+  changed: (ids?: Set<string>) => void,
+  grew?: (id?: string) => void,
+  asked?: (id?: number) => void,
+): () => void {
   let source: EventSource | undefined;
   let ids = new Set<string>();
   let all = false;
@@ -165,6 +207,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void, grew?
       tell();
     });
     source.addEventListener("log", (e) => grew?.(JSON.parse(e.data).id));
+    source.addEventListener("request", (e) => asked?.(Number(JSON.parse(e.data).id)));
     source.addEventListener("error", () => {
       lost = true;
       if (source?.readyState !== EventSource.CLOSED) return;
@@ -181,6 +224,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void, grew?
         all = true;
         tell();
         grew?.();
+        asked?.();
       }
       lost = false;
     });
@@ -194,6 +238,7 @@ export function follow(repo: string, changed: (ids?: Set<string>) => void, grew?
       all = true;
       tell();
       grew?.();
+      asked?.();
     }
   };
   const leave = () => source?.close();

@@ -12,6 +12,8 @@ export const { p, navigate, isActive, route } = createRouter({
   "/projects": () => import("../pages/Projects.svelte"),
   "/cache": () => import("../pages/Cache.svelte"),
   "/cache/:key": () => import("../pages/Entry.svelte"),
+  "/fleet": () => import("../pages/Fleet.svelte"),
+  "/fleet/:id": () => import("../pages/Request.svelte"),
   "/access": () => import("../pages/Access.svelte"),
   "*": Missing,
 });

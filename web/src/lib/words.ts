@@ -89,6 +89,16 @@ export const reasons: Record<string, string> = {
   faster: "running was faster than fetching there",
 };
 
+/** The states of a request, as the legend explains them. */
+export const states: Record<string, string> = {
+  queued: "waits for a runner",
+  running: "a runner carries it out",
+  passed: "all its tasks passed",
+  failed: "a task failed, or it could not start",
+  cancelled: "somebody cancelled it",
+  lost: "its runners disappeared, three times",
+};
+
 /** The kinds of advice, as the legend explains them. */
 export const advices: Record<string, string> = {
   flaky: "it failed and passed with the same inputs",

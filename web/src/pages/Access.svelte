@@ -48,6 +48,8 @@
   let reads = $state("trusted");
   let view = $state(true);
   let manage = $state(false);
+  let request = $state(false);
+  let serves = $state("");
   let days = $state(90);
 
   async function change(of: string, act: () => Promise<{ token: string } | unknown>) {
@@ -80,10 +82,15 @@
           .filter(Boolean),
         view,
         manage,
+        request,
+        serves: serves
+          .split(",")
+          .map((s) => s.trim())
+          .filter(Boolean),
         days: Number(days) || 0,
       }),
     );
-    if (done) name = writes = "";
+    if (done) name = writes = serves = "";
   }
   let asking = $state<{ word: "Rotate" | "Revoke"; token: TokenRow } | null>(null);
   function confirm() {
@@ -92,7 +99,15 @@
     asking = null;
     change(t.name, () => (word === "Rotate" ? rotateToken(session.repo, t.id) : revokeToken(session.repo, t.id)));
   }
-  const rights = (t: TokenRow) => [t.view ? "view" : "", t.manage ? "manage" : ""].filter(Boolean).join(", ") || "–";
+  const rights = (t: TokenRow) =>
+    [
+      t.view ? "view" : "",
+      t.request ? "request" : "",
+      t.serves.length ? `serve ${t.serves.join(", ")}` : "",
+      t.manage ? "manage" : "",
+    ]
+      .filter(Boolean)
+      .join(", ") || "–";
   const field = "w-full min-w-0 rounded-control border border-line bg-paper px-2.5 py-1";
 </script>
 
@@ -201,6 +216,16 @@
       >
       <label class="flex items-center gap-2"
         ><input type="checkbox" class="accent-copper" bind:checked={view} /> may view records</label
+      >
+      <label
+        ><span class="small">Serves as a runner: pools, with commas; empty for none</span><input
+          class={field}
+          placeholder="linux"
+          bind:value={serves}
+        /></label
+      >
+      <label class="flex items-center gap-2"
+        ><input type="checkbox" class="accent-copper" bind:checked={request} /> may request runs</label
       >
       <label class="flex items-center gap-2"
         ><input type="checkbox" class="accent-copper" bind:checked={manage} /> may manage access and retention</label
