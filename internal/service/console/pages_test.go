@@ -39,7 +39,7 @@ after = ["tables"]
 func signedIn(t *testing.T, s *trial.Service, name string) *page {
 	t.Helper()
 	secret, err := s.DB.NewToken(t.Context(), records.Token{
-		Repository: s.Repo, Name: name, WritesTo: "person/" + name, ReadsFrom: []string{"trusted"}, MayView: true, MayManage: true,
+		Repository: s.Repo, Name: name, WritesTo: "person/" + name, ReadsFrom: []string{"trusted"}, MayView: true, MayManage: true, MayRequest: true,
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -87,6 +87,80 @@
   />
 {/if}
 
+<div class="mb-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-2">
+  <section class="sheet overflow-x-auto" aria-label="Runners">
+    <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Runners</h2>
+    <table class="w-full border-collapse">
+      <thead class="text-left text-[12.5px] text-soft">
+        <tr class="[&>th]:px-3 [&>th]:py-1.5 [&>th]:font-medium [&>th:first-child]:pl-4.5"
+          ><th>Name</th><th>State</th><th>Pool</th><th class="max-sm:hidden">Tasks at a time</th><th class="text-right"
+            >Jobs done</th
+          ><th class="max-sm:hidden">Seen</th></tr
+        >
+      </thead>
+      <tbody>
+        {#each now.data?.runners ?? [] as r (r.id)}
+          <tr class="border-t border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5" data-runner={r.name}>
+            <td class="font-medium {r.state === 'gone' ? 'text-soft' : ''}">{r.name}</td>
+            <td
+              >{r.state}{#each r.busy as b (b.job)}, <a href={p("/fleet/:id", { params: { id: String(b.request) } })}
+                  >request {b.request}</a
+                >{/each}</td
+            >
+            <td>{r.pool}{r.protected ? " (protected)" : ""}</td>
+            <td class="max-sm:hidden">{r.jobs > 1 ? `${r.jobs} × ${r.slots}` : r.slots}</td>
+            <td class="text-right">{r.done}</td>
+            <td class="whitespace-nowrap max-sm:hidden"><time title={exact(r.seen)}>{when(r.seen)}</time></td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+    {#if now.data && now.data.runners.length === 0}
+      <p class="px-4.5 pb-3 text-soft">
+        None was seen in the last day. <code class="break-all"
+          >grayloft runner --pool linux --from https://git.skerry.example/skerry.git</code
+        > starts one.
+      </p>
+    {/if}
+    {#if now.data && now.data.protection.refs.length + now.data.protection.pools.length > 0}
+      <p class="border-t border-hair px-4.5 py-2 small">
+        Protected branches: {now.data.protection.refs.join(", ") || "none"}. Protected pools: {now.data.protection.pools.join(
+          ", ",
+        ) || "none"}; only they write to the trusted shelf.
+      </p>
+    {/if}
+  </section>
+
+  <section class="sheet overflow-x-auto" aria-label="Claims in flight">
+    <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Claims in flight</h2>
+    <table class="w-full border-collapse">
+      <thead class="text-left text-[12.5px] text-soft">
+        <tr class="[&>th]:px-3 [&>th]:py-1.5 [&>th]:font-medium [&>th:first-child]:pl-4.5"
+          ><th>Task</th><th>Run by</th><th class="max-sm:hidden">For the shelf</th><th class="text-right">Runs for</th
+          ><th class="text-right">Expected</th></tr
+        >
+      </thead>
+      <tbody>
+        {#each now.data?.claims ?? [] as c (c.id)}
+          <tr class="border-t border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5" data-claim={c.task}>
+            <td
+              ><a href={`${p("/runs/:id", { params: { id: c.run } })}?task=${encodeURIComponent(c.task)}`}>{c.task}</a
+              ></td
+            >
+            <td>{c.name}{c.place ? `, ${c.place}` : ""}</td>
+            <td class="max-sm:hidden"><code>{c.shelf}</code></td>
+            <td class="text-right whitespace-nowrap">{seconds(c.elapsed)}</td>
+            <td class="text-right whitespace-nowrap">{c.seconds > 0 ? seconds(c.seconds) : "unknown"}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+    {#if now.data?.claims.length === 0}<p class="px-4.5 pb-3 text-soft">
+        No machine runs a task that others could wait for.
+      </p>{/if}
+  </section>
+</div>
+
 <section class="sheet overflow-x-auto" aria-label="Requests">
   <div class="flex flex-wrap items-center gap-x-4 gap-y-1.5 px-4.5 pt-3 pb-1.5">
     <h2 class="flex-1 text-base font-semibold">Requests</h2>
@@ -161,77 +235,3 @@
     {/each}
   </dl>
 </section>
-
-<div class="mt-4.5 grid grid-cols-[minmax(0,1fr)] items-start gap-4.5 lg:grid-cols-2">
-  <section class="sheet overflow-x-auto" aria-label="Runners">
-    <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Runners</h2>
-    <table class="w-full border-collapse">
-      <thead class="text-left text-[12.5px] text-soft">
-        <tr class="[&>th]:px-3 [&>th]:py-1.5 [&>th]:font-medium [&>th:first-child]:pl-4.5"
-          ><th>Name</th><th>State</th><th>Pool</th><th class="max-sm:hidden">Tasks at a time</th><th class="text-right"
-            >Jobs done</th
-          ><th class="max-sm:hidden">Seen</th></tr
-        >
-      </thead>
-      <tbody>
-        {#each now.data?.runners ?? [] as r (r.id)}
-          <tr class="border-t border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5" data-runner={r.name}>
-            <td class="font-medium {r.state === 'gone' ? 'text-soft' : ''}">{r.name}</td>
-            <td
-              >{r.state}{#each r.busy as b (b.job)}, <a href={p("/fleet/:id", { params: { id: String(b.request) } })}
-                  >request {b.request}</a
-                >{/each}</td
-            >
-            <td>{r.pool}{r.protected ? " (protected)" : ""}</td>
-            <td class="max-sm:hidden">{r.jobs > 1 ? `${r.jobs} × ${r.slots}` : r.slots}</td>
-            <td class="text-right">{r.done}</td>
-            <td class="whitespace-nowrap max-sm:hidden"><time title={exact(r.seen)}>{when(r.seen)}</time></td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-    {#if now.data && now.data.runners.length === 0}
-      <p class="px-4.5 pb-3 text-soft">
-        None was seen in the last day. <code class="break-all"
-          >grayloft runner --pool linux --from https://git.skerry.example/skerry.git</code
-        > starts one.
-      </p>
-    {/if}
-    {#if now.data && now.data.protection.refs.length + now.data.protection.pools.length > 0}
-      <p class="border-t border-hair px-4.5 py-2 small">
-        Protected branches: {now.data.protection.refs.join(", ") || "none"}. Protected pools: {now.data.protection.pools.join(
-          ", ",
-        ) || "none"}; only they write to the trusted shelf.
-      </p>
-    {/if}
-  </section>
-
-  <section class="sheet overflow-x-auto" aria-label="Claims in flight">
-    <h2 class="px-4.5 pt-3 pb-1 text-base font-semibold">Claims in flight</h2>
-    <table class="w-full border-collapse">
-      <thead class="text-left text-[12.5px] text-soft">
-        <tr class="[&>th]:px-3 [&>th]:py-1.5 [&>th]:font-medium [&>th:first-child]:pl-4.5"
-          ><th>Task</th><th>Run by</th><th class="max-sm:hidden">For the shelf</th><th class="text-right">Runs for</th
-          ><th class="text-right">Expected</th></tr
-        >
-      </thead>
-      <tbody>
-        {#each now.data?.claims ?? [] as c (c.id)}
-          <tr class="border-t border-hair [&>td]:px-3 [&>td]:py-1.5 [&>td:first-child]:pl-4.5" data-claim={c.task}>
-            <td
-              ><a href={`${p("/runs/:id", { params: { id: c.run } })}?task=${encodeURIComponent(c.task)}`}>{c.task}</a
-              ></td
-            >
-            <td>{c.name}{c.place ? `, ${c.place}` : ""}</td>
-            <td class="max-sm:hidden"><code>{c.shelf}</code></td>
-            <td class="text-right whitespace-nowrap">{seconds(c.elapsed)}</td>
-            <td class="text-right whitespace-nowrap">{c.seconds > 0 ? seconds(c.seconds) : "unknown"}</td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
-    {#if now.data?.claims.length === 0}<p class="px-4.5 pb-3 text-soft">
-        No machine runs a task that others could wait for.
-      </p>{/if}
-  </section>
-</div>
