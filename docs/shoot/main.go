@@ -102,13 +102,13 @@ func pictures(run string) []picture {
 		{"runs-dark", "/", "dark", 1280, "[data-row]"},
 		{"runs-narrow", "/", "light", 400, "[data-row]"},
 		{"run", "/runs/" + run, "light", 1280, "table [data-row]"},
-		{"run-narrow", "/runs/" + run, "light", 400, "table [data-row]"},
 		{"run-compare", "/runs/" + run + "?task=test@fares&tab=compare", "light", 1280, "h1"},
 		{"tasks", "/tasks", "light", 1280, "table [data-row]"},
 		{"task", "/tasks/test@fares", "light", 1280, "h1"},
 		{"advice", "/advice", "light", 1280, "h1"},
 		{"projects", "/projects?project=fares", "light", 1280, ".svelte-flow__node"},
 		{"cache", "/cache", "light", 1280, "h1"},
+		{"fleet", "/fleet", "light", 1280, "[data-runner]"},
 	}
 }
 

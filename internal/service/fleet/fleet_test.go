@@ -564,6 +564,10 @@ func TestTheOverviewSaysWhatIsWorkedOn(t *testing.T) {
 	if f, err = x.person.FleetNow(t.Context()); err != nil || f.Pools[0].Runners != 0 || f.Runners[1].State != "gone" || f.Runners[1].Done != 1 {
 		t.Errorf("%+v, %v", f, err)
 	}
+	r.register("north", "linux") // a runner that starts again is one runner
+	if f, err = x.person.FleetNow(t.Context()); err != nil || len(f.Runners) != 2 || f.Runners[0].State != "idle" || f.Runners[0].Done != 1 {
+		t.Errorf("%+v, %v", f, err)
+	}
 }
 
 // A service that starts again, or another replica, goes on with what runs and what waits.

@@ -12,7 +12,7 @@ import (
 )
 
 // Overview returns what is being worked on, and by whom: runners that were seen in the last
-// day, pools, and claims in flight.
+// day, each name once unless several are there, pools, and claims in flight.
 func (f *Fleet) Overview(ctx context.Context, repository int64) (out protocol.Fleet, err error) {
 	if out.Protection, err = f.Protection(ctx, repository); err != nil {
 		return out, err
@@ -50,7 +50,7 @@ func (f *Fleet) runners(ctx context.Context, repository int64, p fleet.Protectio
 		ORDER BY r.id DESC LIMIT 500`, repository, f.Lease.Seconds()); err != nil {
 		return nil, err
 	}
-	out := []protocol.Runner{}
+	out, shown, gone := []protocol.Runner{}, map[string]int{}, 0
 	for _, r := range rows {
 		x := protocol.Runner{ID: r.ID, Seen: r.Seen.UTC(), Since: r.Since.UTC(), Done: r.Done}
 		if err := cmp.Or(json.Unmarshal(r.Hello, &x.RunnerHello), json.Unmarshal(r.Busy, &x.Busy)); err != nil {
@@ -67,10 +67,23 @@ func (f *Fleet) runners(ctx context.Context, repository int64, p fleet.Protectio
 		default:
 			x.State = "idle"
 		}
+		switch at, isShown := shown[x.Name]; {
+		case r.Gone && isShown: // an earlier start of the same runner
+			out[at].Done += x.Done
+			continue
+		case r.Gone && gone == goneShown:
+			continue
+		case r.Gone:
+			gone++
+		}
+		shown[x.Name] = len(out)
 		out = append(out, x)
 	}
 	return out, nil
 }
+
+// goneShown is how many runners are listed that are not there any more, the newest.
+const goneShown = 20
 
 // pools returns the pools that have runners or jobs, or are protected.
 func (f *Fleet) pools(ctx context.Context, repository int64, seen protocol.Fleet) ([]protocol.Pool, error) {
