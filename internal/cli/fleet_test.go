@@ -49,7 +49,13 @@ type crew struct {
 // newCrew makes a crew around a repository of the files. A short lease lets a test see what happens after it.
 func newCrew(t *testing.T, lease time.Duration, files map[string]string) *crew {
 	t.Helper()
-	y := &crew{t: t, s: trial.ServeWith(t, func(c *service.Config) { c.RunnerLease = lease }), dir: t.TempDir()}
+	return newCrewWith(t, files, func(c *service.Config) { c.RunnerLease = lease })
+}
+
+// newCrewWith makes a crew with a changed configuration of the service.
+func newCrewWith(t *testing.T, files map[string]string, change func(*service.Config)) *crew {
+	t.Helper()
+	y := &crew{t: t, s: trial.ServeWith(t, change), dir: t.TempDir()}
 	y.origin = filepath.Join(y.dir, "origin.git")
 	files["grayloft.toml"] = "schema = 1\n[repo]\nname = \"test\"\nprojects = [\"lib\"]\n"
 	first := trial.New(t, files)
@@ -157,7 +163,8 @@ func TestARequestRunsLocalChangesOnARunner(t *testing.T) {
 	if left, _ := os.ReadDir(filepath.Join(r.dir, "jobs")); len(left) > 0 {
 		t.Errorf("left: %v", left)
 	}
-	if a := y.Grayloft("requests", "1"); !strings.Contains(a.Out, "Request 1 of kari passed: build at main") || !strings.Contains(a.Out, "+ 2 files") {
+	if a := y.Grayloft("requests", "1"); !strings.Contains(a.Out, "Request 1 of kari passed: build at main") ||
+		!strings.Contains(a.Out, "+ 2 files") {
 		t.Errorf("%s%s", a.Out, a.Err)
 	}
 	// The same again, of the commit alone: the options are the last ones.
@@ -316,7 +323,11 @@ func TestASecondSignalGivesJobsBack(t *testing.T) {
 }
 
 func TestAJobMayTakeSoMuchTimeAndDisk(t *testing.T) {
-	y := newCrew(t, 0, lib(`case $(cat in) in time*) sleep 60;; disk*) mkdir -p out; head -c 40000000 /dev/zero > out/big; sleep 60;; esac`))
+	y := newCrew(
+		t,
+		0,
+		lib(`case $(cat in) in time*) sleep 60;; disk*) mkdir -p out; head -c 40000000 /dev/zero > out/big; sleep 60;; esac`),
+	)
 	y.runner("north", "--job-time", "3s", "--job-disk", "20MB")
 	for what, want := range map[string]string{"disk": "it wrote more than the 19 MB that this runner allows", "time": "it took longer than the 3s"} {
 		y.Write("lib/in", what+"\n")
@@ -383,7 +394,8 @@ echo done
 			break
 		}
 	}
-	if out, err := exec.Command("git", "-C", filepath.Join(r.dir, "mirror"), "for-each-ref", "refs/heads/planted").Output(); err != nil || len(out) > 0 {
+	if out, err := exec.Command("git", "-C", filepath.Join(r.dir, "mirror"), "for-each-ref", "refs/heads/planted").Output(); err != nil ||
+		len(out) > 0 {
 		t.Errorf("%s%v", out, err)
 	}
 	y.await("what it left behind ended", func() bool { return len(processesIn(t, r.dir)) == 0 })
@@ -430,7 +442,8 @@ func TestAProtectedRunnerWritesToTheTrustedShelf(t *testing.T) {
 	if !strings.Contains(r.out.String(), "protected jobs only") {
 		t.Error(r.out.String())
 	}
-	if a := y.Grayloft("request", "build", "--pool", "deploy", "--watch"); a.Code != 0 || !strings.Contains(a.Err, "its results go to trusted") {
+	if a := y.Grayloft("request", "build", "--pool", "deploy", "--watch"); a.Code != 0 ||
+		!strings.Contains(a.Err, "its results go to trusted") {
 		t.Fatalf("exit %d: %s%s\n%s", a.Code, a.Out, a.Err, r.out.String())
 	}
 	// Whoever reads the trusted shelf has the result.
@@ -489,8 +502,14 @@ func TestMistakesWithRequestsAreExplained(t *testing.T) {
 		{records.Token{Name: "b", Serves: []string{"mac"}}, y.origin, `the token "b" is not for the pool "linux"`},
 		{records.Token{Name: "c", Serves: []string{"linux"}}, y.dir + "/nowhere.git", "fetching"},
 	} {
-		at := &trial.Repo{T: t, Dir: y.dir, Bin: shipped(), Env: []string{"GRAYLOFT_SERVICE=" + y.s.URL, "GRAYLOFT_TOKEN=" + y.token(c.token)}}
-		if a := at.Grayloft("runner", "--pool", "linux", "--from", c.from, "--dir", t.TempDir()); a.Code != 3 || !strings.Contains(a.Err, c.want) {
+		at := &trial.Repo{
+			T:   t,
+			Dir: y.dir,
+			Bin: shipped(),
+			Env: []string{"GRAYLOFT_SERVICE=" + y.s.URL, "GRAYLOFT_TOKEN=" + y.token(c.token)},
+		}
+		if a := at.Grayloft("runner", "--pool", "linux", "--from", c.from, "--dir", t.TempDir()); a.Code != 3 ||
+			!strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d: %s%s", c.token.Name, a.Code, a.Out, a.Err)
 		}
 	}

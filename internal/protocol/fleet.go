@@ -245,3 +245,41 @@ type FlightClaim struct {
 
 // Protection is what is protected in a repository: the body of PUT protection.
 type Protection = fleet.Protection
+
+// Push is the body of POST push: a branch has a new commit.
+type Push struct {
+	Branch string `json:"branch"`
+	Commit string `json:"commit"`
+}
+
+// PushAnswer is the answer to POST push.
+type PushAnswer struct {
+	Requests []int64 `json:"requests"` // that the push made, or that the same push had made
+}
+
+// Receiver is an address to which the ends of runs are announced.
+type Receiver struct {
+	ID      int64      `json:"id"`
+	URL     string     `json:"url"`
+	MadeBy  string     `json:"made_by"`
+	MadeAt  time.Time  `json:"made_at"`
+	Tried   *time.Time `json:"tried,omitempty"`
+	Outcome string     `json:"outcome"` // of the last try; empty: none yet
+}
+
+// ReceiverList is the answer to GET receivers.
+type ReceiverList struct {
+	Receivers []Receiver `json:"receivers"`
+}
+
+// NewReceiver is the body of POST receivers.
+type NewReceiver struct {
+	URL string `json:"url"`
+}
+
+// MadeReceiver is the answer to POST receivers. The secret signs what is sent, and is
+// shown this one time.
+type MadeReceiver struct {
+	ID     int64  `json:"id"`
+	Secret string `json:"secret"`
+}

@@ -9,10 +9,12 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
 
+	"grayloft.example/grayloft/internal/service/announce"
 	"grayloft.example/grayloft/internal/service/api"
 	"grayloft.example/grayloft/internal/service/blobs"
 	"grayloft.example/grayloft/internal/service/cluster"
@@ -36,6 +38,10 @@ type Config struct {
 	Bucket       string // an S3-compatible bucket's address; empty: blobs in Data
 	BucketKey    string
 	BucketSecret string
+
+	Schedules  []fleet.Trigger // what is requested by time
+	Pushes     []fleet.Trigger // and after pushes
+	AnnounceTo []netip.Prefix  // private networks to which runs may be announced
 
 	Retention       records.Retention
 	CleanupInterval time.Duration // interval between cleanups; 0: none
@@ -151,9 +157,10 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	c.Limits.Quota = c.Retention.Quota
 	declarations := insight.NewDeclarations(r.db)
 	requested := fleet.New(r.db, c.RunnerLease)
+	announcer := announce.New(r.db, c.AnnounceTo)
 	r.api = &api.Server{
 		Records: r.db, Blobs: store, Declarations: declarations, Console: console.Handler(), Log: c.Log, Secure: c.CertFile != "",
-		Limits: c.Limits, Retention: c.Retention, Lease: c.ClaimLease, Fleet: requested,
+		Limits: c.Limits, Retention: c.Retention, Lease: c.ClaimLease, Fleet: requested, Announcer: announcer, Pushes: c.Pushes,
 	}
 	r.http = &http.Server{
 		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
@@ -162,7 +169,7 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{
 		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients},
-		Retention: c.Retention, Interval: c.CleanupInterval, Fleet: requested,
+		Retention: c.Retention, Interval: c.CleanupInterval, Fleet: requested, Schedules: c.Schedules, Announcer: announcer,
 		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {

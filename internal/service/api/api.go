@@ -15,6 +15,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/announce"
 	"grayloft.example/grayloft/internal/service/blobs"
 	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
@@ -33,6 +34,8 @@ type Server struct {
 	Secure       bool // the console's cookie requires TLS
 	Limits       Limits
 	Fleet        *fleet.Fleet
+	Pushes       []fleet.Trigger // that start runs
+	Announcer    *announce.Announcer
 	Lease        time.Duration // of claims; 0: [protocol.ClaimLease]
 
 	hub     *hub
@@ -68,6 +71,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.POST("/session", s.signIn)
 	r.GET("/session", s.session)
 	r.DELETE("/session", s.signOut)
+
+	r.POST("/"+protocol.Version+"/:repo/push", s.push)
 
 	v := r.Group("/"+protocol.Version+"/:repo", s.authenticate, s.limitRate)
 	v.GET("/self", s.self)
@@ -136,6 +141,9 @@ func (s *Server) recordRoutes(v *gin.RouterGroup) {
 	manage.POST("/tokens/:id/rotate", s.rotateToken)
 	manage.DELETE("/tokens/:id", s.revokeToken)
 	manage.GET("/audit", s.audit)
+	manage.GET("/receivers", s.receivers)
+	manage.POST("/receivers", s.addReceiver)
+	manage.DELETE("/receivers/:id", s.removeReceiver)
 }
 
 func (s *Server) health(c *gin.Context) {

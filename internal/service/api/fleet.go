@@ -154,7 +154,7 @@ func (s *Server) makeRequest(c *gin.Context) {
 	if !s.decode(c, protocol.MaxBody, &in) || !accept(c, bounds.Ask(in)) {
 		return
 	}
-	made, err := s.Fleet.Make(c.Request.Context(), token(c), protocol.OriginPerson, in)
+	made, err := s.Fleet.Make(c.Request.Context(), token(c), fleet.Origin{Kind: protocol.OriginPerson}, in)
 	if err != nil {
 		s.fleetFault(c, err)
 		return

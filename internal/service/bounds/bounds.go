@@ -466,3 +466,17 @@ func JobEnd(in protocol.JobEnd) error {
 	c.text("plan", in.Plan, protocol.MaxPlan)
 	return c.err
 }
+
+// Push checks the announcement of a push.
+func Push(in protocol.Push) error {
+	var c checker
+	c.text("branch", in.Branch, MaxName)
+	c.word("branch", in.Branch)
+	if in.Branch == "" {
+		c.refuse("branch", "is required")
+	}
+	if !commitID.MatchString(in.Commit) {
+		c.refuse("commit", "must be the full id of a commit")
+	}
+	return c.err
+}

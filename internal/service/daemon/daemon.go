@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -30,7 +31,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	f := root.PersistentFlags()
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of blobs and, without --database, of the records")
 	f.StringVar(&cfg.Database, "database", os.Getenv("GRAYLOFT_DATABASE"), "PostgreSQL's address (default: a private server in --data)")
-	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg), protect(cfg), rebuildCommand(cfg))
+	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg), protect(cfg), announceCommand(cfg), rebuildCommand(cfg))
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
@@ -56,7 +57,8 @@ func defaultData() string {
 }
 
 func serve(cfg *service.Config) *cobra.Command {
-	var ready, quota string
+	var ready, quota, file string
+	var networks []string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -66,6 +68,18 @@ func serve(cfg *service.Config) *cobra.Command {
 			var err error
 			if cfg.Retention.Quota, err = size("--quota", quota); err != nil {
 				return err
+			}
+			if file != "" {
+				if err := readConfig(file, cfg); err != nil {
+					return err
+				}
+			}
+			for _, text := range networks {
+				p, err := netip.ParsePrefix(text)
+				if err != nil {
+					return fmt.Errorf("--announce-to %q is not a network: write it like 10.0.0.0/8", text)
+				}
+				cfg.AnnounceTo = append(cfg.AnnounceTo, p)
 			}
 			cfg.BucketKey, cfg.BucketSecret = os.Getenv("GRAYLOFT_BUCKET_KEY"), os.Getenv("GRAYLOFT_BUCKET_SECRET")
 			s, err := service.Start(cmd.Context(), *cfg)
@@ -90,6 +104,8 @@ func serve(cfg *service.Config) *cobra.Command {
 	c.Flags().StringVar(&cfg.CertFile, "cert", "", "certificate file, for TLS")
 	c.Flags().StringVar(&cfg.KeyFile, "key", "", "key file, for TLS")
 	f := c.Flags()
+	f.StringVar(&file, "config", "", "file that says what is requested by time and after pushes")
+	f.StringSliceVar(&networks, "announce-to", nil, "private networks to which runs may be announced, such as 10.0.0.0/8")
 	f.StringVar(
 		&cfg.Bucket,
 		"bucket",

@@ -70,8 +70,8 @@ func check(a protocol.Ask, protected bool) error {
 }
 
 // Make makes a request and puts its jobs into the queue. An error about what is requested is
-// a [records.InvalidError].
-func (f *Fleet) Make(ctx context.Context, t records.Token, origin string, a protocol.Ask) (made protocol.RequestMade, err error) {
+// a [records.InvalidError]. If another request has the same source, that one is returned.
+func (f *Fleet) Make(ctx context.Context, t records.Token, o Origin, a protocol.Ask) (made protocol.RequestMade, err error) {
 	a.Spread, a.Tasks = max(1, a.Spread), append([]string{}, a.Tasks...)
 	if a.Priority == 0 {
 		a.Priority = protocol.PriorityNormal
@@ -98,19 +98,23 @@ func (f *Fleet) Make(ctx context.Context, t records.Token, origin string, a prot
 			}
 		}
 		if err := tx.GetContext(ctx, &made.ID, `
-			INSERT INTO requests (repository_id, token_id, name, origin, pool, shelf, protected, ask, changes)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`,
-			t.RepositoryID, t.ID, t.Name, origin, a.Pool, made.Shelf, protected, text, changes); err != nil {
+			INSERT INTO requests (repository_id, token_id, name, origin, source, pool, shelf, protected, ask, changes)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+			ON CONFLICT (repository_id, source) WHERE source <> '' DO NOTHING RETURNING id`,
+			t.RepositoryID, t.ID, t.Name, o.Kind, o.Source, a.Pool, made.Shelf, protected, text, changes); errors.Is(err, sql.ErrNoRows) {
+			return tx.GetContext(ctx, &made.ID, `
+				SELECT id FROM requests WHERE repository_id = $1 AND source = $2`, t.RepositoryID, o.Source)
+		} else if err != nil {
 			return err
 		}
 		for member := 1; member <= a.Spread; member++ {
-			o := Offer{Repository: t.RepositoryID, Queue: queueOf(t.RepositoryID, a.Pool), Priority: a.Priority}
-			if err := tx.GetContext(ctx, &o.Job, `
+			offer := Offer{Repository: t.RepositoryID, Queue: queueOf(t.RepositoryID, a.Pool), Priority: a.Priority}
+			if err := tx.GetContext(ctx, &offer.Job, `
 				INSERT INTO jobs (repository_id, request_id, member) VALUES ($1, $2, $3) RETURNING id`,
 				t.RepositoryID, made.ID, member); err != nil {
 				return err
 			}
-			if err := f.Queue.Insert(ctx, tx.Tx, o); err != nil {
+			if err := f.Queue.Insert(ctx, tx.Tx, offer); err != nil {
 				return err
 			}
 		}

@@ -17,7 +17,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+	"github.com/robfig/cron/v3"
 
+	"grayloft.example/grayloft/internal/service/announce"
 	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
@@ -30,6 +32,8 @@ type Config struct {
 	Retention records.Retention
 	Interval  time.Duration // between cleanups; 0: none
 	Fleet     *fleet.Fleet
+	Schedules []fleet.Trigger
+	Announcer *announce.Announcer
 	Remove    func(ctx context.Context, object string) error
 	Cleaned   func(ctx context.Context, s records.Cleanup) // called after each cleanup that this replica made
 	Log       *slog.Logger
@@ -50,10 +54,14 @@ const (
 	// leases is the queue of the job that takes jobs from runners that do not report.
 	leases      = "leases"
 	rollWorkers = 2
-	cleanLimit  = time.Hour // for one cleanup
-	sweepEvery  = time.Minute
-	usualLimit  = time.Minute // for one job, unless its worker says otherwise
-	overdueEach = 5 * time.Second
+	// announcements is the queue of what receivers are told: a slow one delays nothing else.
+	announcements   = "announcements"
+	announceWorkers = 4
+	announceTries   = 9         // the last one after about two days
+	cleanLimit      = time.Hour // for one cleanup
+	sweepEvery      = time.Minute
+	usualLimit      = time.Minute // for one job, unless its worker says otherwise
+	overdueEach     = 5 * time.Second
 )
 
 // Start migrates River's tables and starts to work. It also arranges that ended
@@ -94,8 +102,10 @@ func start(ctx context.Context, c Config, pool *pgxpool.Pool) (*Jobs, error) {
 		return nil, err
 	}
 	c.DB.Finished = func(ctx context.Context, tx *sql.Tx, repository int64, run string) error {
-		_, err := inserter.InsertTx(ctx, tx, rollArgs{repository, run}, nil)
-		return err
+		if _, err := inserter.InsertTx(ctx, tx, rollArgs{repository, run}, nil); err != nil {
+			return err
+		}
+		return announceRun(ctx, inserter, tx, announceArgs{repository, run, 0})
 	}
 	j := &Jobs{inserter: inserter, pool: pool}
 	c.Fleet.Queue = j
@@ -103,7 +113,7 @@ func start(ctx context.Context, c Config, pool *pgxpool.Pool) (*Jobs, error) {
 		Queues: map[string]river.QueueConfig{
 			river.QueueDefault: {MaxWorkers: rollWorkers},
 			upkeep:             {MaxWorkers: 1},
-			leases:             {MaxWorkers: 1},
+			leases:             {MaxWorkers: 1}, announcements: {MaxWorkers: announceWorkers},
 		},
 		Workers:      workers(c),
 		PeriodicJobs: periodic(c),
@@ -133,6 +143,13 @@ func periodic(c Config) []*river.PeriodicJob {
 	out = append(out, river.NewPeriodicJob(river.PeriodicInterval(overdueEach), func() (river.JobArgs, *river.InsertOpts) {
 		return overdueArgs{}, &river.InsertOpts{Queue: leases, MaxAttempts: 1}
 	}, nil))
+	for i, t := range c.Schedules {
+		if schedule, err := cron.ParseStandard("CRON_TZ=UTC " + t.Cron); err == nil { // it was checked
+			out = append(out, river.NewPeriodicJob(schedule, func() (river.JobArgs, *river.InsertOpts) {
+				return scheduledArgs{i, t.Name, time.Now().UTC().Truncate(time.Minute)}, &river.InsertOpts{Queue: upkeep, MaxAttempts: 3}
+			}, nil))
+		}
+	}
 	if c.Interval > 0 {
 		out = append(out, river.NewPeriodicJob(river.PeriodicInterval(c.Interval), func() (river.JobArgs, *river.InsertOpts) {
 			return cleanArgs{}, &river.InsertOpts{Queue: upkeep, MaxAttempts: 1}

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/records"
 )
@@ -27,6 +28,16 @@ type (
 	cleanArgs     struct{}
 	overdueArgs   struct{}
 	offerArgs     struct{ fleet.Offer }
+	scheduledArgs struct {
+		Number int       `json:"number"` // of the schedule, in the configuration
+		Name   string    `json:"name"`
+		Due    time.Time `json:"due"`
+	}
+	announceArgs struct {
+		Repository int64  `json:"repository"`
+		Run        string `json:"run"`
+		Receiver   int64  `json:"receiver"`
+	}
 )
 
 // Kind implements [river.JobArgs].
@@ -46,6 +57,51 @@ func (overdueArgs) Kind() string { return "find-lost-jobs" }
 
 // Kind implements [river.JobArgs].
 func (offerArgs) Kind() string { return "offer-job" }
+
+// Kind implements [river.JobArgs].
+func (scheduledArgs) Kind() string { return "request-scheduled" }
+
+// Kind implements [river.JobArgs].
+func (announceArgs) Kind() string { return "announce-run" }
+
+// announceRun inserts a job for each receiver of a repository.
+func announceRun(ctx context.Context, inserter *river.Client[*sql.Tx], tx *sql.Tx, a announceArgs) error {
+	rows, err := tx.QueryContext(ctx, `SELECT id FROM receivers WHERE repository_id = $1`, a.Repository)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var list []announceArgs
+	for rows.Next() {
+		if err := rows.Scan(&a.Receiver); err != nil {
+			return err
+		}
+		list = append(list, a)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, a := range list {
+		if _, err := inserter.InsertTx(ctx, tx, a, &river.InsertOpts{Queue: announcements, MaxAttempts: announceTries}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// launch makes the request of a schedule. The configuration may have changed meanwhile.
+func launch(ctx context.Context, c Config, a scheduledArgs) error {
+	if a.Number >= len(c.Schedules) || c.Schedules[a.Number].Name != a.Name {
+		return nil
+	}
+	t := c.Schedules[a.Number]
+	o := fleet.Origin{Kind: protocol.OriginSchedule, Source: "schedule " + t.Name + " " + a.Due.Format(time.RFC3339)}
+	_, err := c.Fleet.Launch(ctx, t, o, t.Branch, "")
+	if err != nil {
+		c.Log.Warn("a scheduled run was not requested", "schedule", t.Name, "error", err)
+	}
+	return err
+}
 
 // Insert implements [fleet.Queue].
 func (j *Jobs) Insert(ctx context.Context, tx *sql.Tx, o fleet.Offer) error {
@@ -91,6 +147,10 @@ func workers(c Config) *river.Workers {
 			return river.JobSnooze(offerAgain)
 		}
 		return err
+	}))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[scheduledArgs]) error { return launch(ctx, c, j.Args) }))
+	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[announceArgs]) error {
+		return c.Announcer.Tell(ctx, j.Args.Receiver, j.Args.Run)
 	}))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[overdueArgs]) error {
 		n, err := c.Fleet.LoseOverdue(ctx)

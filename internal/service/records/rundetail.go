@@ -156,7 +156,13 @@ func (db *DB) TaskTests(ctx context.Context, repository int64, run, task string,
 
 // RunHead returns what a run's client announced.
 func (db *DB) RunHead(ctx context.Context, repository int64, id string) (protocol.Run, error) {
+	row, err := db.RunRow(ctx, repository, id)
+	return row.Run, err
+}
+
+// RunRow returns one run as it is listed.
+func (db *DB) RunRow(ctx context.Context, repository int64, id string) (protocol.RunRow, error) {
 	var row runRow
 	err := db.GetContext(ctx, &row, `SELECT `+runColumns+` FROM runs r WHERE r.repository_id = $1 AND r.id = $2`, repository, id)
-	return row.row().Run, missing(err, "run "+id)
+	return row.row(), missing(err, "run "+id)
 }
