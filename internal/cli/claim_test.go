@@ -9,7 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"grayloft.example/grayloft/internal/remote"
 	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/records"
 	"grayloft.example/grayloft/internal/trial"
 )
 
@@ -24,7 +26,7 @@ func slow(t *testing.T) (files map[string]string, begun, goOn, runs string) {
 		".gitignore":    "out/\n",
 		"lib/in":        "in\n",
 		"lib/loft.toml": `[task.slow]
-run = "echo run >> ` + runs + `; touch ` + begun + `; n=0; while ! test -e ` + goOn + ` && test $n -lt 600; do sleep 0.1; n=$((n+1)); done; ` +
+run = "echo it begins; echo run >> ` + runs + `; touch ` + begun + `; n=0; while ! test -e ` + goOn + ` && test $n -lt 600; do sleep 0.1; n=$((n+1)); done; ` +
 			`test ! -e ` + goOn + `.fail && mkdir -p out && cp in out/out"
 reads = ["in"]
 writes = ["out/**"]
@@ -157,6 +159,39 @@ func TestATaskThatRunsElsewhereIsWaitedFor(t *testing.T) {
 	}
 	if home.Read("lib/out/out") != "in\n" {
 		t.Error("the waiting clone has other outputs")
+	}
+}
+
+// With --logs live, what the task prints there is seen here; the token needs no more than the
+// right to read the shelf.
+func TestTheLogOfATaskThatRunsElsewhereIsFollowed(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	token := func(name, writes string, reads ...string) string {
+		t.Helper()
+		secret, err := s.DB.NewToken(t.Context(), records.Token{Repository: s.Repo, Name: name, WritesTo: writes, ReadsFrom: reads})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return secret
+	}
+	a := busyAt(t, s, token("ci", "trusted", "trusted"), "ci-4")
+	home := a.Clone().Login(s.URL, token("brenna", "person/brenna", "person/brenna", "trusted"), "home")
+	out, wait, _ := background(t, home, "run", "slow", "--logs", "live")
+	trial.Wait(t, "a line that was printed elsewhere", func() bool { return strings.Contains(out.String(), "slow@lib │ it begins") })
+	a.end(wait)
+	if strings.Count(out.String(), "it begins") != 1 || count(t, a.runs) != 1 {
+		t.Errorf("%s", out)
+	}
+	// A token that does not read the shelf sees nothing of it.
+	stranger := remote.New(s.URL, s.Repo, token("olve", "person/olve", "person/olve"), nil)
+	var run string
+	if err := s.DB.GetContext(t.Context(), &run, `SELECT r.id FROM runs r JOIN repositories p ON p.id = r.repository_id
+		WHERE p.name = $1 AND shelf = 'trusted'`, s.Repo); err != nil {
+		t.Fatal(err)
+	}
+	if lines, err := stranger.FollowLog(t.Context(), run, "slow@lib", 0); err == nil {
+		t.Errorf("%q", lines)
 	}
 }
 

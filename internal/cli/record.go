@@ -92,6 +92,9 @@ func (r *recording) Started(t *graph.Task, at time.Duration, slot int) {
 // Waiting implements [engine.Observer]: a task that runs elsewhere has a record there.
 func (*recording) Waiting(*graph.Task, string, float64) {}
 
+// Elsewhere implements [engine.Observer]: the other run records it.
+func (*recording) Elsewhere(*graph.Task, string) {}
+
 // Line implements [engine.Observer].
 func (r *recording) Line(t *graph.Task, line string) { r.to.Line(t.Addr(), line) }
 
@@ -175,6 +178,13 @@ func (b both) Started(t *graph.Task, at time.Duration, slot int) {
 func (b both) Waiting(t *graph.Task, place string, left float64) {
 	for _, o := range b {
 		o.Waiting(t, place, left)
+	}
+}
+
+// Elsewhere implements [engine.Observer].
+func (b both) Elsewhere(t *graph.Task, line string) {
+	for _, o := range b {
+		o.Elsewhere(t, line)
 	}
 }
 

@@ -123,7 +123,8 @@ func (a *app) options(f runFlags, picked []*graph.Task, kill <-chan struct{}) en
 	return engine.Options{
 		Run: newRunID(
 			a.now(),
-		), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, NoWait: f.noWait, Args: f.extra,
+		), Picked: picked, Jobs: f.jobs, KeepGoing: f.keepGoing, NoReuse: f.noReuse, NoWait: f.noWait,
+		Follow: f.logs == string(term.LogsLive), Args: f.extra,
 		Fetch: decide.Fetch(f.fetch), Grace: 5 * time.Second, Kill: kill,
 	}
 }

@@ -135,6 +135,8 @@ type RunnerHello struct {
 	Platform string `json:"platform"`
 	Slots    int    `json:"slots"` // tasks that a job runs at a time
 	Jobs     int    `json:"jobs"`  // jobs at a time
+	// Replaces is the id of an earlier start of the same runner, whose jobs ended with it.
+	Replaces int64 `json:"replaces,omitempty"`
 }
 
 // RunnerKnown is the answer to POST runners.

@@ -46,3 +46,17 @@ func goneIfMissing(err error) error {
 	}
 	return err
 }
+
+// FollowLog returns what a task that runs in another run has printed, from a line on.
+func (c *Client) FollowLog(ctx context.Context, run, task string, first int) ([]string, error) {
+	var log protocol.Log
+	path := fmt.Sprintf("runs/%s/log?task=%s&first=%d", url.PathEscape(run), url.QueryEscape(task), first)
+	if err := c.plainly(ctx, http.MethodGet, path, nil, &log); err != nil {
+		return nil, err
+	}
+	lines := make([]string, len(log.Lines))
+	for i, l := range log.Lines {
+		lines[i] = l.Text
+	}
+	return lines, nil
+}

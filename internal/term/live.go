@@ -53,6 +53,9 @@ func (v *liveView) Waiting(t *graph.Task, place string, left float64) {
 	v.program.Send(waitingMsg{t.Addr(), runningOn(place, left)})
 }
 
+// Elsewhere implements [engine.Observer].
+func (v *liveView) Elsewhere(t *graph.Task, line string) { v.Line(t, line) }
+
 // Line implements [engine.Observer].
 func (v *liveView) Line(t *graph.Task, line string) {
 	if v.logs == LogsLive {

@@ -113,6 +113,9 @@ func runningOn(place string, left float64) string {
 	return text
 }
 
+// Elsewhere implements [engine.Observer].
+func (v *plainView) Elsewhere(t *graph.Task, line string) { v.Line(t, line) }
+
 // Line implements [engine.Observer].
 func (v *plainView) Line(t *graph.Task, line string) {
 	if v.logs != LogsLive {

@@ -23,6 +23,8 @@ type Service interface {
 	RenewClaim(ctx context.Context, id int64) error
 	// EndClaim ends a claim without a result.
 	EndClaim(ctx context.Context, id int64, end protocol.ClaimEnd) error
+	// FollowLog returns what a task that runs in another run has printed, from a line on.
+	FollowLog(ctx context.Context, run, task string, first int) ([]string, error)
 }
 
 // Claims are those of one run. They are safe for concurrent use.
@@ -94,6 +96,18 @@ func (c *Claims) Take(ctx context.Context, r Request) Answer {
 		return Answer{Stored: true}
 	}
 	return Answer{Held: answer.Held}
+}
+
+// Follow calls print with what a task printed in the run that claimed it, from a line on,
+// and returns the number of the next line. If it cannot be told, nothing is printed.
+func (c *Claims) Follow(ctx context.Context, run, task string, first int, print func(line string)) (next int) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	lines, _ := c.Service.FollowLog(ctx, run, task, first)
+	for _, l := range lines {
+		print(l)
+	}
+	return first + len(lines)
 }
 
 // grant notes a claim, and starts to renew.

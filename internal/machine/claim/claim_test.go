@@ -32,6 +32,8 @@ func (s *service) Claim(ctx context.Context, c protocol.Claim) (protocol.ClaimAn
 	return s.answer, nil
 }
 
+func (s *service) FollowLog(context.Context, string, string, int) ([]string, error) { return nil, nil }
+
 func (s *service) RenewClaim(context.Context, int64) error {
 	s.renewed.Add(1)
 	return s.renewal

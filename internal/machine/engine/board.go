@@ -32,6 +32,7 @@ type node struct {
 	retries      int  // how often its files changed
 	queuedAt     time.Duration
 	waitsSince   time.Duration // since when it runs elsewhere; 0: it does not
+	log          followed      // what it printed there
 	verdict      verdict
 	result       *Result
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/protocol"
@@ -13,27 +14,38 @@ import (
 // findsElsewhere claims a task before it runs. It tells where it runs already, if waiting
 // for the result is expected to be faster than running it; nowhere, if the result came in
 // meanwhile.
-func (r *runner) findsElsewhere(ctx context.Context, j runJob) (place string, left float64, is bool) {
+func (r *runner) findsElsewhere(ctx context.Context, j runJob) (where runsElsewhere, is bool) {
+	where.source = source{task: j.task, slot: j.slot}
 	k := j.verdict.taken.Key
 	if r.claims == nil || k.IsZero() || !j.task.IsShareable() || j.verdict.Reason == key.Faster {
-		return "", 0, false
+		return where, false
 	}
 	last, _ := r.delivery.Work.State.Last(j.task.Addr())
 	if !decide.IsWorthClaiming(last.Here) {
-		return "", 0, false
+		return where, false
 	}
 	a := r.claims.Take(ctx, claim.Request{Task: j.task.Addr(), Key: k, Seconds: last.Here})
 	switch {
 	case a.Stored:
-		return "", 0, true
+		return where, true
 	case a.Held == nil:
-		return "", 0, false
+		return where, false
 	}
 	waits, left := decide.Await(decide.Claim{Elapsed: a.Held.Elapsed, Seconds: a.Held.Seconds}, last.Here, 0)
 	if a.Held.Seconds == 0 && last.Here == 0 {
 		left = 0 // nobody knows
 	}
-	return cmp.Or(a.Held.Place, a.Held.Host, a.Held.Name, "another machine"), left, waits
+	where.place, where.run, where.left = cmp.Or(a.Held.Place, a.Held.Host, a.Held.Name, "another machine"), a.Held.Run, left
+	return where, waits
+}
+
+// follow passes on what a task printed elsewhere since the last time.
+func (r *runner) follow(ctx context.Context, t *graph.Task, run string, last followed) followed {
+	if last.run != run {
+		last = followed{run: run} // another client runs it now
+	}
+	last.next = r.claims.Follow(ctx, run, t.Addr(), last.next, func(line string) { r.observer.Elsewhere(t, line) })
+	return last
 }
 
 // endClaim ends the claim of a task whose result is not uploaded under the claimed key.

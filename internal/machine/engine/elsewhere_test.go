@@ -19,12 +19,19 @@ type waiter struct {
 	place string
 	left  float64
 	done  []string
+	lines []string // of tasks that run elsewhere
 }
 
 func (w *waiter) Waiting(_ *graph.Task, place string, left float64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.place, w.left = place, left
+}
+
+func (w *waiter) Elsewhere(_ *graph.Task, line string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.lines = append(w.lines, line)
 }
 
 func (w *waiter) Done(r *engine.Result) {
@@ -59,7 +66,7 @@ func claimed(
 	t.Helper()
 	texts := map[string]string{"grayloft.toml": twoTasks, "in": "1", "more": "2", ".gitignore": "out\nout2\n"}
 	ci, laptop := newMachine(t, texts), newMachine(t, texts)
-	s := &fakeService{from: ci.Store, to: laptop.Store}
+	s := &fakeService{from: ci.Store, to: laptop.Store, log: []string{"one", "two"}}
 	ci.Shared, laptop.Shared = s, s
 	if sum := ci.run(t, "first@t"); !sum.OK() {
 		t.Fatal(sum.Results)
@@ -80,7 +87,7 @@ func claimed(
 	w := &waiter{}
 	laptop.Observer = w
 	sum, err := laptop.Run(context.Background(), engine.Options{
-		Run: "laptop", Jobs: 1, Fetch: "needed", Grace: time.Second, NoWait: noWait,
+		Run: "laptop", Jobs: 1, Fetch: "needed", Grace: time.Second, NoWait: noWait, Follow: true,
 		Picked: []*graph.Task{laptop.Graph.Task("first@t"), laptop.Graph.Task("second@t")},
 	})
 	if err != nil || !sum.OK() {
@@ -98,6 +105,9 @@ func TestWaitingTakesNoSlotAndIsPartOfWhatATaskTook(t *testing.T) {
 	})
 	if w.place != "ci-4" || w.left != 90 || !slices.Equal(w.done, []string{"second ran", "first fetched"}) {
 		t.Errorf("waited for %s, %v s left; done: %v", w.place, w.left, w.done)
+	}
+	if !slices.Equal(w.lines, []string{"one", "two"}) {
+		t.Errorf("of its log came %q", w.lines)
 	}
 	for _, r := range sum.Results {
 		if r.Task.Name == "first" && r.Timing.Took < time.Second {

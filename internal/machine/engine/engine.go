@@ -44,6 +44,8 @@ type Observer interface {
 	// Waiting tells that a task runs elsewhere, and its result is waited for: left is the
 	// expected seconds until then; 0: unknown.
 	Waiting(t *graph.Task, place string, left float64)
+	// Elsewhere tells what a task printed where it runs, if [Options.Follow] is set.
+	Elsewhere(t *graph.Task, line string)
 	Done(r *Result)
 	Warn(sentence string)
 }
@@ -56,6 +58,7 @@ type Options struct {
 	KeepGoing bool
 	NoReuse   bool
 	NoWait    bool     // tasks that others run are run here, too
+	Follow    bool     // what tasks print that others run is passed on
 	Args      []string // for the commands of picked tasks
 	Fetch     decide.Fetch
 	Grace     time.Duration   // between SIGTERM and SIGKILL

@@ -38,6 +38,7 @@ type fakeService struct {
 	from, to  *store.Store
 	fetch     func(blobs []protocol.Blob) error // called before blobs are fetched
 	claim     func(protocol.Claim) (protocol.ClaimAnswer, error)
+	log       []string // of tasks that run elsewhere
 }
 
 func (s *fakeService) Self(context.Context) (protocol.Self, error) {
@@ -97,6 +98,10 @@ func (s *fakeService) Claim(_ context.Context, c protocol.Claim) (protocol.Claim
 	return s.claim(c)
 }
 
+func (s *fakeService) FollowLog(_ context.Context, _, _ string, first int) ([]string, error) {
+	return s.log[min(first, len(s.log)):], nil
+}
+
 func (s *fakeService) RenewClaim(context.Context, int64) error { return nil }
 
 func (s *fakeService) EndClaim(context.Context, int64, protocol.ClaimEnd) error { return nil }
@@ -107,6 +112,7 @@ type observer struct{ done func(task, outcome string) }
 func (observer) Started(*graph.Task, time.Duration, int) {}
 func (observer) Line(*graph.Task, string)                {}
 func (observer) Waiting(*graph.Task, string, float64)    {}
+func (observer) Elsewhere(*graph.Task, string)           {}
 func (observer) Warn(string)                             {}
 func (o observer) Done(r *engine.Result) {
 	if o.done != nil {

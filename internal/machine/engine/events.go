@@ -53,12 +53,22 @@ type outputsGone struct {
 type runsElsewhere struct {
 	source
 	place string  // "" if it came in meanwhile
+	run   string  // of the other client
 	left  float64 // expected seconds until the result; 0: unknown
 }
 
 // waitedEnough says that it is time to look again for the result of a task that runs
 // elsewhere.
-type waitedEnough struct{ source }
+type waitedEnough struct {
+	source
+	log followed
+}
+
+// followed is how far the log of a run elsewhere was passed on.
+type followed struct {
+	run  string
+	next int // number of the next line
+}
 
 // verdict is why a task has to run.
 type verdict struct {

@@ -47,8 +47,8 @@ type runJob struct {
 
 // run runs a task in a slot, unless its result is to be had from elsewhere.
 func (r *runner) run(ctx context.Context, j runJob) event {
-	if place, left, isElsewhere := r.findsElsewhere(ctx, j); isElsewhere {
-		return runsElsewhere{source{task: j.task, slot: j.slot}, place, left}
+	if where, isElsewhere := r.findsElsewhere(ctx, j); isElsewhere {
+		return where
 	}
 	ev := r.runHere(ctx, j)
 	r.endClaim(ctx, j, ev)

@@ -23,6 +23,7 @@ type loop struct {
 	running   int // workers that run a task
 	waiting   int // tasks that run elsewhere
 	keepGoing bool
+	follow    bool // what tasks print elsewhere is passed on
 	done      func(*Result)
 	elsewhere func(t *graph.Task, place string, left float64)
 	now       func() time.Duration // since the start of the run
@@ -72,8 +73,9 @@ const maxRetries = 4
 func (l *loop) apply(ctx context.Context, ev event) {
 	from := ev.about()
 	n := l.board.of[from.task]
-	if _, ok := ev.(waitedEnough); ok {
+	if waited, ok := ev.(waitedEnough); ok {
 		l.waiting--
+		n.log = waited.log
 		l.board.settleAgain(n)
 		return
 	}
@@ -130,12 +132,16 @@ func (l *loop) waitFor(ctx context.Context, n *node, ev runsElsewhere) {
 	l.waiting++
 	n.waitsSince = cmp.Or(n.waitsSince, l.now())
 	l.elsewhere(n.task, ev.place, ev.left)
+	waited := waitedEnough{source{task: n.task}, n.log}
 	go func() {
 		select {
 		case <-ctx.Done():
 		case <-time.After(askAgain):
+			if l.follow {
+				waited.log = l.runner.follow(ctx, n.task, ev.run, waited.log)
+			}
 		}
-		l.events <- waitedEnough{source{task: n.task}}
+		l.events <- waited
 	}()
 }
 

@@ -115,7 +115,7 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, claims *claim.Claims
 	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })
 	return &loop{
 		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
-		elsewhere: e.Observer.Waiting,
+		elsewhere: e.Observer.Waiting, follow: s.opt.Follow,
 		now:       func() time.Duration { return s.clock.since(s.clock.began) },
 		settler: &settler{
 			look: s.Look, find: s.Find, delivery: s.Delivery, outputs: s.Outputs, rules: s.rules, warn: e.Observer.Warn, clock: s.clock,

@@ -12,10 +12,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2/maybe"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/fleet"
@@ -132,10 +135,28 @@ func (r *Runner) fetchMirror(ctx context.Context) error {
 	return r.mirror.Fetch(ctx)
 }
 
+// idFile has the id that the runner had last. Its directory is locked, so whoever had it has
+// ended.
+const idFile = "id"
+
+// introduce makes the runner known once.
+func (r *Runner) introduce(ctx context.Context) error {
+	h, file := r.Hello, filepath.Join(r.Dir, idFile)
+	if text, err := os.ReadFile(file); err == nil {
+		h.Replaces, _ = strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64) // otherwise its jobs wait for their lease
+	}
+	known, err := r.service.Register(ctx, h)
+	if err == nil {
+		r.known = known
+		err = maybe.WriteFile(file, strconv.AppendInt(nil, known.ID, 10), 0o600)
+	}
+	return err
+}
+
 // register makes the runner known, and keeps trying while the service cannot be reached.
 func (r *Runner) register(ctx context.Context) (err error) {
 	for wait := time.Second; ; wait = min(2*wait, maxPause) {
-		if r.known, err = r.service.Register(ctx, r.Hello); err == nil {
+		if err = r.introduce(ctx); err == nil {
 			break
 		}
 		if isRefused(err) || ctx.Err() != nil {
@@ -297,8 +318,7 @@ func (l *loop) hear(a answer) {
 		l.stopAll(errGone)
 		limited, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		defer cancel()
-		if known, err := l.service.Register(limited, l.Hello); err == nil {
-			l.known = known
+		if l.introduce(limited) == nil {
 			return
 		}
 		fallthrough

@@ -15,6 +15,23 @@ import (
 // logLines is how many lines of a log one answer has.
 const logLines = 5000
 
+// requireLog lets a token look at the logs of runs if it may view records, or if it reads
+// the shelf of the run: it then reads the log with the result anyway.
+func (s *Server) requireLog(c *gin.Context) {
+	t := token(c)
+	if t.MayView {
+		return
+	}
+	run, err := s.Records.RunHead(c.Request.Context(), t.RepositoryID, c.Param("id"))
+	if err != nil && !errors.Is(err, records.ErrNotExist) {
+		s.fault(c, err)
+		return
+	}
+	if err != nil || !t.MayRead(run.Shelf) {
+		s.requireView(c)
+	}
+}
+
 // runLog answers with lines of a log: the last ones, or those from "first" on.
 // The log of a task that runs is what its client has sent of it.
 func (s *Server) runLog(c *gin.Context) {

@@ -317,12 +317,30 @@ func TestAJobThatItsRunnerDoesNotKnowGoesToAnother(t *testing.T) {
 	if w := other.job(); w.Request != id || w.Attempt != 2 {
 		t.Errorf("%+v", w)
 	}
-	// Neither does a runner that says that it ends.
+	// Neither do those of a runner that says that it ends, or that starts again.
 	if err := other.LeaveFleet(t.Context(), other.id); err != nil {
 		t.Fatal(err)
 	}
 	if w := r.job(); w.Attempt != 3 {
 		t.Errorf("%+v", w)
+	}
+	again := &runner{Client: r.Client, x: x}
+	known, err := again.Register(t.Context(), protocol.RunnerHello{Name: "north", Pool: "linux", Slots: 1, Jobs: 1, Replaces: r.id})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again.id = known.ID
+	if q := x.awaitState(id, fleet.Lost); q.Jobs[0].Attempt != 3 { // the third runner that was lost
+		t.Errorf("%+v", q)
+	}
+	// Nobody replaces a runner of another token.
+	if _, err := other.Register(t.Context(), protocol.RunnerHello{Name: "o", Pool: "linux", Slots: 1, Jobs: 1, Replaces: again.id}); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := x.person.FleetNow(t.Context()); err != nil || !slices.ContainsFunc(f.Runners, func(r protocol.Runner) bool {
+		return r.ID == again.id && r.State == "idle"
+	}) {
+		t.Errorf("%+v, %v", f.Runners, err)
 	}
 }
 

@@ -32,6 +32,12 @@ func (f *Fleet) Register(ctx context.Context, t records.Token, h protocol.Runner
 	if err != nil {
 		return known, err
 	}
+	if h.Replaces > 0 {
+		// The jobs of its earlier start go to others at once, not after their lease.
+		if err := f.Leave(ctx, t, h.Replaces); err != nil && !errors.Is(err, records.ErrNotExist) {
+			return known, err
+		}
+	}
 	known.Protected, known.Lease = p.HasPool(h.Pool), f.Lease.Seconds()
 	return known, f.DB.GetContext(ctx, &known.ID, `
 		INSERT INTO runners (repository_id, token_id, pool, hello) VALUES ($1, $2, $3, $4) RETURNING id`,
