@@ -32,6 +32,7 @@ type runFlags struct {
 	offline   bool
 	fetch     string
 	part      string
+	join      string // the run of several machines that this one is a part of
 	logs      string
 	reports   []string // KIND=FILE
 	extra     []string // arguments after "--"
@@ -57,6 +58,7 @@ func (a *app) runCommand() *cobra.Command {
 		"",
 		"this runner's share of the tasks, such as 2/5: the second of five, balanced by their durations",
 	)
+	fl.StringVar(&f.join, "join", "", "make one run of all machines that give the same name here: they divide the tasks among them")
 	fl.StringArrayVar(
 		&f.reports,
 		"report",
@@ -172,6 +174,10 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 			return err
 		}
 	}
+	opt := a.options(f, picked, kill)
+	if opt.Join, err = a.joins(ctx, s, f, opt); err != nil {
+		return err
+	}
 	requested := f.selection.requested(args)
 	view := a.NewView(term.ViewOptions{
 		Title: strings.Join(
@@ -180,7 +186,6 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		), Tasks: r.graph.Closure(picked), Jobs: f.jobs, Logs: term.Logs(f.logs), Seconds: s.lastSeconds,
 	})
 	defer view.Close()
-	opt := a.options(f, picked, kill)
 	rec := a.observe(ctx, s, view, opt, requested)
 
 	// The person sees the result before the last upload ends.

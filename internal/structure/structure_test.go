@@ -18,7 +18,7 @@ const module = "grayloft.example/grayloft/"
 var may = map[string][]string{
 	"internal/core": {},
 	"internal/protocol": {
-		"internal/core/advice", "internal/core/digest", "internal/core/fleet", "internal/core/junit", "internal/core/report",
+		"internal/core/advice", "internal/core/decide", "internal/core/digest", "internal/core/fleet", "internal/core/junit", "internal/core/report",
 	},
 	"internal/machine":  {"internal/core", "internal/protocol"},
 	"internal/remote":   {"internal/core", "internal/protocol"},

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -54,12 +55,28 @@ type Request struct {
 	Task    string
 	Key     digest.Digest
 	Seconds float64 // that it is expected to take; 0: unknown
+
+	// The following matter in a run of several machines alone.
+	Shareable   bool // its result may leave this machine
+	Once        bool // it must not run twice
+	Ingredients func() map[string]string
 }
 
 // Answer is what to know before a task runs.
 type Answer struct {
 	Held   *protocol.HeldClaim // by another client; nil: nobody is waited for
 	Stored bool                // its result came in meanwhile
+
+	// In a run of several machines:
+	Must    bool                // it is waited for, however long it takes
+	Done    *protocol.HeldClaim // another member ran it; nothing is to be fetched
+	Failure string              // why it cannot pass any more
+}
+
+// Ending is how a task ended whose result is not uploaded.
+type Ending struct {
+	Outcome decide.Outcome // empty: it is settled again
+	Message string         // of a failure
 }
 
 // Take claims a task. What goes wrong is no reason not to run it.
@@ -98,16 +115,12 @@ func (c *Claims) Take(ctx context.Context, r Request) Answer {
 	return Answer{Held: answer.Held}
 }
 
-// Follow calls print with what a task printed in the run that claimed it, from a line on,
-// and returns the number of the next line. If it cannot be told, nothing is printed.
-func (c *Claims) Follow(ctx context.Context, run, task string, first int, print func(line string)) (next int) {
+// Follow returns what a task has printed in the run that claimed it, from a line on.
+func (c *Claims) Follow(ctx context.Context, run, task string, first int) []string {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	lines, _ := c.Service.FollowLog(ctx, run, task, first)
-	for _, l := range lines {
-		print(l)
-	}
-	return first + len(lines)
+	lines, _ := c.Service.FollowLog(ctx, run, task, first) // what cannot be told is not printed
+	return lines
 }
 
 // grant notes a claim, and starts to renew.
@@ -169,7 +182,7 @@ func (c *Claims) Uploaded(k digest.Digest, shared bool) {
 		c.forget(k)
 		return
 	}
-	c.End(context.Background(), k, protocol.ClaimUnshared)
+	c.end(context.Background(), k, protocol.ClaimUnshared)
 }
 
 // forget returns the number of a claim that was granted, and forgets it; 0: there is none.
@@ -182,7 +195,15 @@ func (c *Claims) forget(k digest.Digest) int64 {
 }
 
 // End ends the claim of a task that has no result that can be fetched.
-func (c *Claims) End(ctx context.Context, k digest.Digest, end protocol.ClaimEnd) {
+func (c *Claims) End(ctx context.Context, k digest.Digest, e Ending) {
+	end := protocol.ClaimUnshared
+	if e.Outcome != "" && e.Outcome != decide.Ran {
+		end = protocol.ClaimFailed
+	}
+	c.end(ctx, k, end)
+}
+
+func (c *Claims) end(ctx context.Context, k digest.Digest, end protocol.ClaimEnd) {
 	if id := c.forget(k); id > 0 {
 		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
@@ -208,7 +229,7 @@ func (c *Claims) endAll(ctx context.Context) {
 	var all errgroup.Group
 	all.SetLimit(atOnce)
 	for k := range c.all() {
-		all.Go(func() error { c.End(ctx, k, protocol.ClaimUnshared); return nil })
+		all.Go(func() error { c.end(ctx, k, protocol.ClaimUnshared); return nil })
 	}
 	_ = all.Wait()
 }

@@ -8,6 +8,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/protocol"
@@ -82,7 +83,7 @@ func TestAClaimIsRenewedUntilItEnds(t *testing.T) {
 		if s.renewed.Load() < 6 {
 			t.Errorf("renewed %d times in two leases", s.renewed.Load())
 		}
-		c.End(t.Context(), build.Key, protocol.ClaimFailed)
+		c.End(t.Context(), build.Key, claim.Ending{Outcome: decide.Failed})
 		n := s.renewed.Load()
 		time.Sleep(2 * protocol.ClaimLease)
 		c.Finish(t.Context())

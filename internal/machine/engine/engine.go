@@ -17,6 +17,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/join"
 	"grayloft.example/grayloft/internal/machine/share"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
@@ -34,6 +35,7 @@ type Shared interface {
 	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
 	share.Service
 	claim.Service
+	join.Service
 }
 
 // Observer is told what happens. Its methods are called from several goroutines
@@ -57,6 +59,7 @@ type Options struct {
 	Jobs      int
 	KeepGoing bool
 	NoReuse   bool
+	Join      string   // the run of several machines that this one is a part of
 	NoWait    bool     // tasks that others run are run here, too
 	Follow    bool     // what tasks print that others run is passed on
 	Args      []string // for the commands of picked tasks

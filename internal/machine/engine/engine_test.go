@@ -98,6 +98,14 @@ func (s *fakeService) Claim(_ context.Context, c protocol.Claim) (protocol.Claim
 	return s.claim(c)
 }
 
+func (s *fakeService) JoinStep(context.Context, string, protocol.JoinAsk) (protocol.JoinAnswer, error) {
+	return protocol.JoinAnswer{}, protocol.ErrDown
+}
+
+func (s *fakeService) JoinReport(context.Context, string, protocol.JoinReport) error {
+	return protocol.ErrDown
+}
+
 func (s *fakeService) FollowLog(_ context.Context, _, _ string, first int) ([]string, error) {
 	return s.log[min(first, len(s.log)):], nil
 }

@@ -12,7 +12,6 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/look"
@@ -30,7 +29,8 @@ type runner struct {
 	delivery *transfer.Delivery
 	outputs  *Outputs
 	uploads  *share.Uploads // nil: nothing is shared
-	claims   *claim.Claims  // nil: nothing is claimed
+	others   announcer      // nil: nobody is told, and nobody is asked
+	joined   bool           // the run is one of several machines
 	earlyKey func(t *graph.Task) digest.Digest
 	observer Observer
 	clock    clock
@@ -51,7 +51,7 @@ func (r *runner) run(ctx context.Context, j runJob) event {
 		return where
 	}
 	ev := r.runHere(ctx, j)
-	r.endClaim(ctx, j, ev)
+	r.announceEnd(ctx, j, ev)
 	return ev
 }
 

@@ -10,6 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/claim"
 	"grayloft.example/grayloft/internal/machine/fingerprint"
+	"grayloft.example/grayloft/internal/machine/join"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/share"
@@ -53,9 +54,9 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 		return nil, err
 	}
 	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
-	claims := s.claims(uploads)
+	others := s.others(uploads)
 	if b.open() > 0 {
-		s.newLoop(b, uploads, claims).run(ctx)
+		s.newLoop(b, uploads, others).run(ctx)
 		prints.Save(func(t *graph.Task) bool { return b.of[t].result.Outcome == decide.Current })
 		s.notes.summarise(s.opt.Run)
 	}
@@ -72,8 +73,8 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 			sum.BytesOut += n
 		}
 	}
-	if claims != nil {
-		claims.Finish(context.WithoutCancel(ctx))
+	if others != nil {
+		others.Finish(context.WithoutCancel(ctx))
 	}
 	if now := s.Delivery.Blobs.Line(); now != line {
 		s.engine.Store.KeepLine(s.engine.Service, now)
@@ -95,18 +96,27 @@ func (s *Session) uploads() *share.Uploads {
 	return &share.Uploads{Service: s.service, Warn: s.engine.Observer.Warn, Now: s.engine.Now}
 }
 
-// claims returns what announces the tasks of the run; nil if nothing is shared, or others
+// others returns what announces the tasks of the run; nil if nothing is shared, or others
 // are not asked for results.
-func (s *Session) claims(uploads *share.Uploads) *claim.Claims {
-	if uploads == nil || s.opt.NoReuse || s.opt.NoWait || s.self.WritesTo == "" {
+func (s *Session) others(uploads *share.Uploads) announcer {
+	var others announcer
+	switch {
+	case uploads == nil || s.opt.NoReuse || s.self.WritesTo == "":
 		return nil
+	case s.opt.Join != "":
+		others = &join.Member{
+			Service: s.service, ID: s.opt.Join, Run: s.opt.Run, Maker: s.engine.Maker, Warn: s.engine.Observer.Warn,
+		}
+	case s.opt.NoWait:
+		return nil
+	default:
+		others = &claim.Claims{Service: s.service, Run: s.opt.Run, Maker: s.engine.Maker}
 	}
-	c := &claim.Claims{Service: s.service, Run: s.opt.Run, Maker: s.engine.Maker}
-	uploads.Ended = c.Uploaded
-	return c
+	uploads.Ended = others.Uploaded
+	return others
 }
 
-func (s *Session) newLoop(b *board, uploads *share.Uploads, claims *claim.Claims) *loop {
+func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *loop {
 	e := &s.engine
 	keeper := &keep.Keeper{
 		Work: s.Delivery.Work, Look: s.Look, Now: e.Now, Notices: keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
@@ -116,14 +126,14 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, claims *claim.Claims
 	return &loop{
 		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
 		elsewhere: e.Observer.Waiting, follow: s.opt.Follow,
-		now:       func() time.Duration { return s.clock.since(s.clock.began) },
+		now: func() time.Duration { return s.clock.since(s.clock.began) },
 		settler: &settler{
 			look: s.Look, find: s.Find, delivery: s.Delivery, outputs: s.Outputs, rules: s.rules, warn: e.Observer.Warn, clock: s.clock,
 			origin: store.Origin{Repo: e.Graph.Repo.Name, Service: e.Service},
 		},
 		runner: &runner{
 			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
-			claims:   claims,
+			others: others, joined: s.opt.Join != "",
 			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, observer: e.Observer, clock: s.clock,
 		},
 	}

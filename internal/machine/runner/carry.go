@@ -157,6 +157,9 @@ func (r *Runner) words(w protocol.Work, d jobDirs) []string {
 	if a.KeepGoing {
 		args = append(args, "--keep-going")
 	}
+	if a.Spread > 1 && !a.NoReuse {
+		args = append(args, fmt.Sprintf("--join=request-%d", w.Request))
+	}
 	args = append(args, fmt.Sprintf("--jobs=%d", r.Hello.Slots))
 	if !a.Preview {
 		args = append(args, "--logs=whole")

@@ -99,6 +99,9 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	write.POST("/claims/:id/renew", s.renewClaim)
 	write.DELETE("/claims/:id", s.endClaim)
 	write.POST("/parts/:digest", s.parts)
+	write.POST("/joins", s.join)
+	write.POST("/joins/:id/tasks", s.joinStep)
+	write.POST("/joins/:id/reports", s.joinReport)
 	s.recordRoutes(v)
 	s.fleetRoutes(v)
 

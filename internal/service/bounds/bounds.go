@@ -480,3 +480,54 @@ func Push(in protocol.Push) error {
 	}
 	return c.err
 }
+
+var joinID = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+
+// JoinHello checks how a run takes part in a run of several machines.
+func JoinHello(in protocol.JoinHello) error {
+	var c checker
+	if !joinID.MatchString(in.ID) {
+		c.refuse("id", "must have 1 to 64 letters, digits, dots, underscores and hyphens")
+	}
+	if !runID.MatchString(in.Run) {
+		c.refuse("run", "must have 8 to 64 lower-case letters, digits and hyphens")
+	}
+	c.required("plan", in.Plan)
+	return c.err
+}
+
+// maxIngredients is how many ingredients of a task are named at most.
+const maxIngredients = 2000
+
+// JoinAsk checks what a member of a join asks before it runs a task.
+func JoinAsk(in protocol.JoinAsk) error {
+	var c checker
+	c.required("key", in.Key)
+	c.text("run", in.Run, MaxName)
+	c.text("task", in.Task, MaxText)
+	c.text("place", in.Place, MaxName)
+	c.number("seconds", in.Seconds, 0, MaxSeconds)
+	if len(in.Ingredients) > maxIngredients {
+		c.refuse("ingredients", "has %d elements; at most %d are allowed", len(in.Ingredients), maxIngredients)
+		return c.err
+	}
+	for name, value := range in.Ingredients {
+		c.text("ingredients", name, MaxText)
+		c.text("ingredients", value, MaxName)
+	}
+	return c.err
+}
+
+// JoinReport checks how tasks of a member of a join stand.
+func JoinReport(in protocol.JoinReport) error {
+	var c checker
+	c.text("run", in.Run, MaxName)
+	c.text("message", in.Message, MaxMessage)
+	c.texts("tasks", in.Tasks, MaxRefs)
+	switch in.State {
+	case decide.JoinRunning, decide.JoinShared, decide.JoinUnshared, decide.JoinFailed:
+	default:
+		c.refuse("state", "%.20q is not the state of a task", in.State)
+	}
+	return c.err
+}

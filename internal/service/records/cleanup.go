@@ -112,6 +112,7 @@ func (db *DB) forgetOld(ctx context.Context) error {
 		`DELETE FROM sessions WHERE expires_at < now()`,
 		`DELETE FROM claims WHERE lease_until < now() - interval '1 hour'`,
 		`DELETE FROM growing_logs WHERE stored_at < now() - interval '2 days'`,
+		`DELETE FROM joins WHERE made_at < now() - interval '7 days'`,
 		`DELETE FROM runners r WHERE seen_at < now() - interval '7 days'`,
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
