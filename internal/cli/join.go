@@ -46,7 +46,12 @@ func (a *app) joins(ctx context.Context, s *session, f runFlags, opt engine.Opti
 	case errors.Is(err, protocol.ErrGone), remote.IsRefusal(err):
 		return "", a.serviceRefused(err)
 	}
-	fmt.Fprintf(a.Err, "warning: the service %s: this machine goes on alone, without the other members of %s\n", remote.Explain(err), f.join)
+	fmt.Fprintf(
+		a.Err,
+		"warning: the service %s: this machine goes on alone, without the other members of %s\n",
+		remote.Explain(err),
+		f.join,
+	)
 	return "", nil
 }
 

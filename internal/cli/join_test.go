@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/records"
 	"grayloft.example/grayloft/internal/trial"
 )
 
@@ -92,7 +93,8 @@ func (j *joiners) want(codes []int, code int, said []string, runs map[string]int
 func TestMembersOfAJoinDivideTheTasks(t *testing.T) {
 	t.Parallel()
 	names := []string{"a", "b", "c", "d", "e", "f"}
-	j := newJoiners(t, trial.Serve(t), 3, func(j *joiners) string {
+	s := trial.Serve(t)
+	j := newJoiners(t, s, 3, func(j *joiners) string {
 		text := ""
 		for _, name := range names {
 			text += j.task(name, "sleep 0.4; mkdir -p out && cp in out/"+name, makes(name)...)
@@ -117,6 +119,18 @@ func TestMembersOfAJoinDivideTheTasks(t *testing.T) {
 	}
 	if busy < 2 {
 		t.Errorf("one member did everything:\n%s", strings.Join(said, "\n"))
+	}
+	// The list of runs has it once, and its page all members.
+	repository, err := s.DB.RepositoryID(t.Context(), s.Repo)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, total, err := s.DB.Runs(t.Context(), repository, records.RunFilter{}, records.RunOrder{Limit: 10})
+	if err != nil || total != 1 || len(list) != 1 || list[0].Join != "night-7" {
+		t.Fatalf("%d runs: %+v, %v", total, list, err)
+	}
+	if d, err := s.DB.Run(t.Context(), repository, list[0].ID); err != nil || len(d.Members) != 3 || d.Members[0].ID != d.ID {
+		t.Errorf("%+v, %v", d.Members, err)
 	}
 }
 

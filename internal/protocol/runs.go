@@ -24,6 +24,8 @@ type Run struct {
 	Started   time.Time `json:"started"`
 	// Graph names the declarations of the repository, see [Graph].
 	Graph digest.Digest `json:"graph,omitzero"`
+	// Join names the run of several machines that this one is a part of.
+	Join string `json:"join,omitempty"`
 }
 
 // Graph is the body of PUT graphs/{digest}: the declarations of a repository, of
@@ -176,6 +178,16 @@ type RunDetail struct {
 	RunRow
 	Records []TaskRecord `json:"records"`
 	Starts  []TaskStart  `json:"starts"` // tasks that are still running
+	// Members are all parts of the run of several machines that this one is a part of, in
+	// the order in which they started.
+	Members []RunMember `json:"members,omitempty"`
+}
+
+// RunMember is a part of a run of several machines.
+type RunMember struct {
+	ID    string `json:"id"`
+	Host  string `json:"host"`
+	Place string `json:"place"`
 }
 
 // LogLine is one line of a log.

@@ -154,6 +154,7 @@ func Run(r protocol.Run) error {
 	c.text("branch", r.Branch, MaxText)
 	c.text("commit", r.Commit, MaxName)
 	c.text("shelf", r.Shelf, MaxName)
+	c.text("join", r.Join, MaxName)
 	c.texts("requested", r.Requested, MaxList)
 	c.number("jobs", float64(r.Jobs), 0, MaxCount)
 	c.number("tasks", float64(r.Tasks), 0, MaxCount)

@@ -44,7 +44,8 @@ func (f *Fleet) Join(ctx context.Context, t records.Token, h protocol.JoinHello)
 		}
 		switch {
 		case string(have.Plan) != string(h.Plan[:]):
-			return ConflictError{fmt.Sprintf("the other members of %s have another plan: give all the same commit, tasks, settings and arguments", h.ID)}
+			return ConflictError{fmt.Sprintf("the other members of %s have another plan: give all the same commit, tasks, settings and "+
+				"arguments", h.ID)}
 		case have.Shelf != shelfOf(t):
 			return ConflictError{fmt.Sprintf("the other members of %s write to the shelf %s, this one to %s: give all the same rights",
 				h.ID, have.Shelf, shelfOf(t))}

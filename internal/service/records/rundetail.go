@@ -84,6 +84,13 @@ func (db *DB) Run(ctx context.Context, repository int64, id string) (protocol.Ru
 		return d, missing(err, "run "+id)
 	}
 	d.RunRow = row.row()
+	if row.Join != "" {
+		if err := db.SelectContext(ctx, &d.Members, `
+			SELECT id, host, place FROM runs WHERE repository_id = $1 AND join_id = $2
+			ORDER BY id LIMIT 100`, repository, row.Join); err != nil {
+			return d, err
+		}
+	}
 	tasks, err := RunRecords(ctx, db, repository, row.Began, id)
 	for _, t := range tasks {
 		if t.Running {

@@ -29,6 +29,7 @@ type runRow struct {
 	Jobs        int        `db:"jobs"`
 	Tasks       int        `db:"tasks"`
 	Graph       []byte     `db:"graph"`
+	Join        string     `db:"join_id"`
 	Generated   bool       `db:"generated"`
 	Began       time.Time  `db:"began"`
 	Started     time.Time  `db:"started_at"`
@@ -56,7 +57,7 @@ type runRow struct {
 }
 
 const runColumns = `r.id, r.name, r.host, r.place, r.branch, r.commit, r.shelf, r.requested, r.no_reuse, r.jobs, r.tasks, r.graph,
-	r.generated, r.began, r.started_at, r.finished_at,
+	r.join_id, r.generated, r.began, r.started_at, r.finished_at,
 	r.finished_at IS NULL AND r.touched_at > now() - interval '` + lostAfter + `' AS running,
 	r.ok, r.interrupted, r.seconds, r.saved_seconds, r.cost_seconds, r.fetch_seconds, r.bytes_in, r.bytes_out, r.critical_seconds,
 	r.n_current, r.n_cached, r.n_restored, r.n_fetched, r.n_ran, r.n_failed, r.n_blocked, r.n_stopped, r.n_not_started`
@@ -66,7 +67,7 @@ func (r runRow) row() protocol.RunRow {
 		Run: protocol.Run{
 			ID: r.ID, Name: r.Name, Host: r.Host, Place: r.Place, Branch: r.Branch, Commit: r.Commit, Shelf: r.Shelf,
 			Requested: append([]string{}, r.Requested...), NoReuse: r.NoReuse, Jobs: r.Jobs, Tasks: r.Tasks, Started: r.Started.UTC(),
-			Graph: asDigest(r.Graph),
+			Graph: asDigest(r.Graph), Join: r.Join,
 		},
 		Finished: r.Finished, Running: r.Running, Generated: r.Generated, FetchSeconds: r.Fetch, CriticalSeconds: r.Critical,
 		RunFinish: protocol.RunFinish{
@@ -246,6 +247,10 @@ func (db *DB) addText(ctx context.Context, w *where, repository int64, f RunFilt
 	return nil
 }
 
+// firstMember leaves out the other parts of a run of several machines: their page shows all.
+const firstMember = `(r.join_id = '' OR r.id = (SELECT min(m.id) FROM runs m
+	WHERE m.repository_id = r.repository_id AND m.join_id = r.join_id))`
+
 // Runs returns a page of the runs that the filter selects, newest first or in
 // another order, and how many there are in total.
 func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter, o RunOrder) (out []protocol.RunRow, total int, err error) {
@@ -253,6 +258,7 @@ func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter, o RunOrde
 	if err != nil {
 		return nil, 0, err
 	}
+	w.add(firstMember)
 	if err := db.GetContext(ctx, &total, `SELECT count(*) FROM runs r WHERE `+w.String(), w.args...); err != nil {
 		return nil, 0, err
 	}

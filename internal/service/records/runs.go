@@ -38,11 +38,11 @@ func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) (graphKnown
 		words := strings.ToLower(strings.Join(append([]string{r.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit}, r.Requested...), " "))
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO runs (repository_id, id, began, token_id, name, host, place, branch, commit, shelf,
-				requested, no_reuse, jobs, tasks, started_at, graph, words)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) ON CONFLICT DO NOTHING`,
+				requested, no_reuse, jobs, tasks, started_at, graph, words, join_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18) ON CONFLICT DO NOTHING`,
 			t.RepositoryID, r.ID, beganOf(r), t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.WritesTo, append([]string{},
 				r.Requested...),
-			r.NoReuse, r.Jobs, r.Tasks, r.Started, optional(r.Graph), words); err != nil {
+			r.NoReuse, r.Jobs, r.Tasks, r.Started, optional(r.Graph), words, r.Join); err != nil {
 			return err
 		}
 		if err := tx.GetContext(ctx, &graphKnown, `

@@ -5,9 +5,9 @@
   import { seconds } from "./words";
 
   // When each task ran, by slot. The arrow keys go from bar to bar.
-  type Props = { run: RunDetail; now: number; picked: string; onpick: (task: string) => void };
-  let { run, now, picked, onpick }: Props = $props();
-  const laid = $derived(lay(run, now));
+  type Props = { run: RunDetail; now: number; picked: string; onpick: (task: string) => void; names?: string[] };
+  let { run, now, picked, onpick, names }: Props = $props();
+  const laid = $derived(lay(run, now, names));
   const bars = $derived([...laid.blocks].sort((a, b) => a.from - b.from || a.lane - b.lane));
   const critical = $derived(
     new Set(
@@ -60,7 +60,7 @@
         {#each laid.lanes as lane, i (i)}
           <text x="0" y={lane.top + (lane.height > 20 ? 20 : 12)} font-size="12" fill="var(--soft)">{lane.name}</text>
         {/each}
-        {#each bars as b, i (b.task)}
+        {#each bars as b, i (`${b.lane} ${b.task}`)}
           {@const from = x(b.from)}
           {@const w = Math.max(2, x(b.to) - from - 1.5)}
           {@const lane = laid.lanes[b.lane]}

@@ -17,11 +17,15 @@ const flat = 16;
 
 /** Lays out the tasks of a run: a lane for each worker slot, and below them as
  * many lanes as the transfers need. */
-export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block[]; end: number; height: number } {
+export function lay(
+  run: RunDetail,
+  now: number,
+  names?: string[],
+): { lanes: Lane[]; blocks: Block[]; end: number; height: number } {
   const blocks: Block[] = [];
   const slots = Math.max(0, ...run.records.map((r) => r.slot), ...run.starts.map((s) => s.slot));
   const lanes: Lane[] = Array.from({ length: slots }, (_, i) => ({
-    name: `slot ${i + 1}`,
+    name: names?.[i] ?? `slot ${i + 1}`,
     top: i * tall,
     height: tall,
   }));
@@ -44,6 +48,26 @@ export function lay(run: RunDetail, now: number): { lanes: Lane[]; blocks: Block
   for (const s of run.starts)
     blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
   return { lanes, blocks, end: Math.max(end, 0.05), height: slots * tall + busy.length * flat };
+}
+
+/** The parts of a run of several machines as one run: the work of each, without what they
+ * fetched from each other. The names are those of the slots, by machine. */
+export function together(members: RunDetail[]): { run: RunDetail; names: string[] } {
+  const start = Math.min(...members.map((m) => Date.parse(m.started)));
+  const names: string[] = [];
+  const records: TaskRecord[] = [];
+  const starts: RunDetail["starts"] = [];
+  let end = 0;
+  for (const m of members) {
+    const late = (Date.parse(m.started) - start) / 1000;
+    const work = m.records.filter((r) => r.slot > 0);
+    const slots = Math.max(1, ...work.map((r) => r.slot), ...m.starts.map((s) => s.slot));
+    for (const r of work) records.push({ ...r, at: r.at + late, slot: r.slot + names.length });
+    for (const s of m.starts) starts.push({ ...s, at: s.at + late, slot: s.slot + names.length });
+    for (let i = 1; i <= slots; i++) names.push(i === 1 ? m.place || m.host : "");
+    end = Math.max(end, late + m.seconds);
+  }
+  return { run: { ...members[0], records, starts, seconds: end, running: members.some((m) => m.running) }, names };
 }
 
 /** The critical path of a run: the task that ended last, the dependency that

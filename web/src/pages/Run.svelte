@@ -12,7 +12,7 @@
   import { session } from "../lib/session.svelte";
   import TaskPane from "../lib/TaskPane.svelte";
   import Timeline from "../lib/Timeline.svelte";
-  import { path } from "../lib/timeline";
+  import { path, together } from "../lib/timeline";
   import { bytes, counted, exact, outcomes, reasons, seconds, speed, when } from "../lib/words";
 
   const id = $derived(String(route.params.id ?? ""));
@@ -49,6 +49,19 @@
     const timer = setInterval(tick, 500);
     return () => clearInterval(timer);
   });
+
+  // The other parts of a run of several machines.
+  const others = new Loader<RunDetail[]>();
+  $effect(() => {
+    const ids = (detail?.members ?? []).map((m) => m.id);
+    void detail;
+    if (ids.length > 1) untrack(() => others.refresh(() => Promise.all(ids.map((x) => ask(session.repo, x)))));
+  });
+  const whole = $derived(
+    detail?.members && detail.members.length > 1 && others.data?.some((m) => m.id === detail.id)
+      ? together(others.data)
+      : undefined,
+  );
 
   const title = $derived(
     detail ? (detail.requested.join(" ") || "picked") + (detail.no_reuse ? " · without reuse" : "") : "",
@@ -171,7 +184,16 @@
             >{/if}{/each}
       </div>
     </div>
-    <Timeline run={detail} {now} {picked} onpick={pick} />
+    {#if detail.members && detail.members.length > 1}
+      <p class="border-b border-hair px-4.5 py-2 text-soft" data-members>
+        One run of {detail.members.length} machines, <code>{detail.join}</code>:
+        {#each detail.members as m, i (m.id)}{i > 0 ? ", " : ""}{#if m.id === detail.id}<strong
+              >{m.place || m.host}</strong
+            >{:else}<a href={p("/runs/:id", { params: { id: m.id } })}>{m.place || m.host}</a>{/if}{/each}. The figures
+        and tasks are those of the bold one; the timeline has the work of all.
+      </p>
+    {/if}
+    <Timeline run={whole?.run ?? detail} names={whole?.names} {now} {picked} onpick={pick} />
     <div class="flex flex-wrap items-start gap-x-6 gap-y-1 border-t border-hair px-4.5 py-2">
       <div class="min-w-0 flex-1"><Legend critical /></div>
       {#if detail.finished}
