@@ -31,7 +31,8 @@ func (s *session) describe(ctx context.Context, now time.Time, opt engine.Option
 	maker := s.engine.Maker()
 	return protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
-		Requested: requested, NoReuse: opt.NoReuse, Join: opt.Join, Jobs: opt.Jobs, Tasks: len(s.graph.Closure(opt.Picked)), Started: now.UTC(),
+		Requested: requested, NoReuse: opt.NoReuse, Join: opt.Join, Jobs: opt.Jobs,
+		Tasks: len(s.graph.Closure(opt.Picked)), Started: now.UTC(),
 	}
 }
 
