@@ -39,13 +39,18 @@ func run(dir, bin, out string, rounds int, only string) error {
 	}
 	var rows []result
 	all := b.rows()
-	if only == "" || slices.ContainsFunc((&fleet{b: b}).rows(), func(r row) bool { return strings.Contains(r.name, only) }) {
+	served := append((&fleet{b: b}).rows(), (&joined{b: b}).rows()...)
+	if only == "" || slices.ContainsFunc(served, func(r row) bool { return strings.Contains(r.name, only) }) {
 		f, err := newFleet(b)
 		if err != nil {
 			return fmt.Errorf("a service to measure: %w", err)
 		}
 		defer f.stop()
-		all = append(all, f.rows()...)
+		j, err := newJoined(b, f)
+		if err != nil {
+			return fmt.Errorf("a run of several machines to measure: %w", err)
+		}
+		all = append(append(all, f.rows()...), j.rows()...)
 	}
 	records, stop, err := b.records(only)
 	if err != nil {

@@ -117,8 +117,12 @@ func (l *loop) apply(ctx context.Context, ev event) {
 	}
 }
 
-// askAgain is how often a client looks whether a task that runs elsewhere has a result.
-const askAgain = time.Second
+// How often a client looks whether a task that runs elsewhere has a result: in general, and
+// in a run of several machines, whose members wait for each other all the time.
+const (
+	askAgain  = time.Second
+	askJoined = 200 * time.Millisecond
+)
 
 // waitFor waits for the result of a task that runs elsewhere. It takes no slot and no
 // lock.
@@ -132,11 +136,14 @@ func (l *loop) waitFor(ctx context.Context, n *node, ev runsElsewhere) {
 	l.waiting++
 	n.waitsSince = cmp.Or(n.waitsSince, l.now())
 	l.elsewhere(n.task, ev.place, ev.left)
-	waited := waitedEnough{source{task: n.task}, n.log}
+	waited, wait := waitedEnough{source{task: n.task}, n.log}, askAgain
+	if l.runner.joined {
+		wait = askJoined
+	}
 	go func() {
 		select {
 		case <-ctx.Done():
-		case <-time.After(askAgain):
+		case <-time.After(wait):
 			if l.follow {
 				waited.log = l.runner.follow(ctx, n.task, ev.run, waited.log)
 			}
