@@ -70,7 +70,7 @@ bench: build ## one table of times against the machine's own limits; bench.json 
 	$(GO) run ./bench $(BENCH)
 
 .PHONY: trials
-trials: ## break things on purpose, many times, and count (20 minutes; TRIALS=10: a tenth of it)
+trials: ## break things on purpose, many times, and count (30 minutes; TRIALS=10: a tenth of it)
 	@scripts/need.sh test
 	$(GO) test -tags trials -count=1 -timeout 90m -v ./trials
 	$(GO) test -tags trials -count=1 -timeout 60m -parallel 12 -v -run '^TestRandom' ./attack

@@ -294,7 +294,7 @@ func TestARunnerCutOffForAMinute(t *testing.T) {
 	away.start()
 	ids := y.request(1)
 	trial.Wait(t, "the job to run", func() bool { return strings.Contains(away.said(), "request 1: run work") })
-	line.mode.Store("stall")
+	line.mode.Store("dead")
 	near.start()
 	began, stopped := time.Now(), time.Time{}
 	for stopped.IsZero() && time.Since(began) < time.Minute {

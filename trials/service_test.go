@@ -377,6 +377,10 @@ func (l *line) pass(from, to net.Conn) {
 		n, err := from.Read(buf)
 		if n > 0 {
 			switch l.mode.Load().(string) {
+			case "dead": // nothing passes, and nobody is told
+				for l.mode.Load() == "dead" {
+					<-time.After(50 * time.Millisecond)
+				}
 			case "slow":
 				<-time.After(time.Duration(n) * time.Second / (4 << 20)) // 4 MB/s
 			case "stall":

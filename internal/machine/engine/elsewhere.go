@@ -48,12 +48,23 @@ func (r *runner) findsElsewhere(ctx context.Context, j runJob) (ev event, is boo
 	case a.Held == nil:
 		return nil, false
 	}
-	waits, left := decide.Await(decide.Claim{Elapsed: a.Held.Elapsed, Seconds: a.Held.Seconds}, last.Here, 0)
+	waits, left := decide.Await(decide.Claim{Elapsed: a.Held.Elapsed, Seconds: a.Held.Seconds}, last.Here, r.fetching(j.task))
 	if a.Held.Seconds == 0 && last.Here == 0 {
 		left = 0 // nobody knows
 	}
 	where.place, where.run, where.left = cmp.Or(a.Held.Place, a.Held.Host, a.Held.Name, "another machine"), a.Held.Run, left
 	return where, waits || a.Must
+}
+
+// fetching returns how long the outputs of a task are expected to take to arrive, in seconds,
+// by their size when they were last made here; 0: unknown.
+func (r *runner) fetching(t *graph.Task) float64 {
+	list, ok := r.delivery.Work.LastListing(t)
+	if !ok {
+		return 0
+	}
+	seconds, _ := r.delivery.Blobs.Line().Fetching(list.Bytes())
+	return seconds
 }
 
 // endedElsewhere is the result of a task that another member of a run of several machines

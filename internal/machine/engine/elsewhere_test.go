@@ -2,11 +2,15 @@ package engine_test
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/protocol"
@@ -131,5 +135,31 @@ func TestNobodyWaitsForAnOverdueClaimOrWithNoWait(t *testing.T) {
 		if !slices.Contains(w.done, "first ran") || w.place != "" {
 			t.Errorf("%s: waited for %q, %v", what, w.place, w.done)
 		}
+	}
+}
+
+// Behind a slow line, fetching counts: what is nearly done elsewhere is run all the same.
+func TestASlowLineIsAReasonNotToWait(t *testing.T) {
+	texts := map[string]string{"grayloft.toml": strings.ReplaceAll(twoTasks, "cat in > out", "sleep 2.1; cat in > out"), "in": "1", "more": "2",
+		".gitignore": "out\nout2\n"}
+	laptop := newMachine(t, texts)
+	s := &fakeService{from: laptop.Store, to: laptop.Store}
+	laptop.Shared = s
+	if sum := laptop.run(t, "first@t"); !sum.OK() {
+		t.Fatal(sum.Results)
+	}
+	asked := 0
+	s.claim = func(protocol.Claim) (protocol.ClaimAnswer, error) {
+		asked++
+		return protocol.ClaimAnswer{Held: &protocol.HeldClaim{ID: 5, Place: "ci-4", Elapsed: 2, Seconds: 2.1}}, nil
+	}
+	laptop.Store.KeepLine(laptop.Service, decide.Line{BytesPerSecond: 0.1, Samples: 10})
+	if err := os.WriteFile(filepath.Join(laptop.dir, "in"), []byte("3"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w := &waiter{}
+	laptop.Observer = w
+	if sum := laptop.run(t, "first@t"); !sum.OK() || asked != 1 || w.place != "" || !slices.Equal(w.done, []string{"first ran"}) {
+		t.Errorf("asked %d times, waited for %q: %v", asked, w.place, w.done)
 	}
 }
