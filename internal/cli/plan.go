@@ -50,6 +50,12 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 		}
 	}
 	p, err := a.preview(ctx, s, f, picked)
+	if err == nil && s.client != nil {
+		var archive *inspect.Archive
+		if archive, err = s.archive(); err == nil {
+			p.Explain(ctx, archive)
+		}
+	}
 	switch {
 	case err != nil:
 		return err

@@ -77,6 +77,17 @@ func CheckPool(name string) error {
 	return nil
 }
 
+// forbidden is what a branch cannot have in its name (git-check-ref-format(1)).
+var forbidden = regexp.MustCompile(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{|//|/\.|^[-/.@]$|^[-/.]|[/.]$|\.lock(/|$)`)
+
+// CheckBranch refuses names that a branch cannot have.
+func CheckBranch(name string) error {
+	if name == "" || forbidden.MatchString(name) {
+		return fmt.Errorf("%q is not the name of a branch", name)
+	}
+	return nil
+}
+
 // Protection is what is protected in a repository.
 type Protection struct {
 	Refs  []string `json:"refs"`  // branches, or patterns such as release/*, with reviewed commits only

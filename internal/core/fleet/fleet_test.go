@@ -72,3 +72,16 @@ func TestProtectedRefsAreBranchesOrPatterns(t *testing.T) {
 		}
 	}
 }
+
+func TestBranchesHaveNamesThatGitAccepts(t *testing.T) {
+	for _, good := range []string{"main", "release/4", "kari/FARE-12_x", "a.b", "ø/æ", "a@b"} {
+		if err := fleet.CheckBranch(good); err != nil {
+			t.Error(err)
+		}
+	}
+	for _, bad := range []string{"", "-x", "a..b", "a b", "a~1", "a^", "a:b", "a?", "a*", "a[", "a\\b", "/a", "a/", "a//b", ".a", "a/.b", "a.", "a.lock", "a.lock/b", "a@{1}", "@", "a\nb"} {
+		if fleet.CheckBranch(bad) == nil {
+			t.Errorf("%q was accepted", bad)
+		}
+	}
+}

@@ -21,7 +21,7 @@ import (
 type Expected struct {
 	engine.Result
 	On       []*graph.Task    // with [decide.MayRun]: the dependencies that decide
-	Compared *checkout.Record // the last result here, which the reason refers to; nil: none
+	Compared *checkout.Record // what the reason refers to: the last result here, or see [Preview.Explain]; nil: none
 	Seconds  float64          // expected duration, from the last one; 0: unknown
 	Size     int64            // bytes that would be fetched
 	Taken    *key.Ingredients // nil if they cannot be read; without the listings of On

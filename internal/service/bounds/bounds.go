@@ -371,7 +371,9 @@ func Ask(in protocol.Ask) error {
 	if in.Commit != "" && !commitID.MatchString(in.Commit) {
 		c.refuse("commit", "must be the full id of a commit")
 	}
-	c.word("branch", in.Branch)
+	if in.Branch != "" {
+		c.branch(in.Branch)
+	}
 	c.word("since", in.Since)
 	c.text("pick", in.Pick, MaxText)
 	c.text("since", in.Since, MaxText)
@@ -398,6 +400,12 @@ func Ask(in protocol.Ask) error {
 
 // commitID is the id of an object of git, by SHA-1 or SHA-256.
 var commitID = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+
+func (c *checker) branch(name string) {
+	if err := fleet.CheckBranch(name); err != nil {
+		c.refuse("branch", "%v", err)
+	}
+}
 
 // word refuses what a program would take for an option.
 func (c *checker) word(field, s string) {
@@ -472,10 +480,7 @@ func JobEnd(in protocol.JobEnd) error {
 func Push(in protocol.Push) error {
 	var c checker
 	c.text("branch", in.Branch, MaxName)
-	c.word("branch", in.Branch)
-	if in.Branch == "" {
-		c.refuse("branch", "is required")
-	}
+	c.branch(in.Branch)
 	if !commitID.MatchString(in.Commit) {
 		c.refuse("commit", "must be the full id of a commit")
 	}
