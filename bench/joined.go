@@ -133,6 +133,9 @@ func (j *joined) rows() (out []row) {
 	for _, members := range []int{2, 4, 8} {
 		bound := j.simulated(members).Bound
 		out = append(out, row{
+			name: fmt.Sprintf("the same for %d joined machines, simulated", members), goal: 1.15,
+			simulate: func() schedule.Simulated { return j.simulated(members) },
+		}, row{
 			name: fmt.Sprintf("a run of %d joined machines of one slot, against the bound of any schedule", members), goal: 1.15,
 			in:       "joined",
 			ours:     side{before: j.prepare(members), do: func() error { return j.run(members) }},

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"grayloft.example/grayloft/internal/core/schedule"
 )
 
 // row is one line of the table: two commands that are timed in turn.
@@ -18,6 +20,7 @@ type row struct {
 	less     bool    // subtract the baseline's time from ours, to measure the overhead
 	ours     side
 	baseline side
+	simulate func() schedule.Simulated // instead of both, in virtual time
 }
 
 // side is a command and its preparation, which is not timed.

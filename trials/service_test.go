@@ -46,7 +46,7 @@ type sender struct {
 }
 
 func (s *sender) call(method, path string, body []byte) (int, []byte) {
-	req, err := http.NewRequest(method, s.url()+"/v1/test/"+path, bytes.NewReader(body))
+	req, err := http.NewRequest(method, s.url()+"/v1/"+trial.Repository(s.t)+"/"+path, bytes.NewReader(body))
 	if err != nil {
 		return 0, nil
 	}
@@ -155,7 +155,13 @@ func TestServicesKilledDuringUploadsAndCleanups(t *testing.T) {
 	})
 	s.check()
 	half, _ := filepath.Glob(filepath.Join(data, "blobs", "tmp", "*"))
-	t.Logf("killed %d times; %d of %d entries were acknowledged, and every one is there; %d half-written files lie where nobody reads them", n, len(s.acked), s.tries.Load(), len(half))
+	t.Logf(
+		"killed %d times; %d of %d entries were acknowledged, and every one is there; %d half-written files lie where nobody reads them",
+		n,
+		len(s.acked),
+		s.tries.Load(),
+		len(half),
+	)
 	if len(s.acked) < n {
 		t.Errorf("only %d entries were acknowledged", len(s.acked))
 	}
@@ -194,7 +200,12 @@ func TestTwoReplicasOneOfThemKilled(t *testing.T) {
 		s.url = func() string { return replicas[i].url }
 		s.check()
 	}
-	t.Logf("one of two replicas killed %d times; %d of %d entries were acknowledged, and each replica has every one", n, len(s.acked), s.tries.Load())
+	t.Logf(
+		"one of two replicas killed %d times; %d of %d entries were acknowledged, and each replica has every one",
+		n,
+		len(s.acked),
+		s.tries.Load(),
+	)
 	if len(s.acked) < n {
 		t.Errorf("only %d entries were acknowledged", len(s.acked))
 	}
@@ -219,8 +230,13 @@ func TestABucketThatFailsEveryThirdCall(t *testing.T) {
 	defer s3.Close()
 	db, at := trial.Database(t), port(t)
 	ci := token(t, db, "ci", "trusted", "trusted")
-	d := &daemon{t: t, url: "http://" + at, env: []string{"GRAYLOFT_BUCKET_KEY=k", "GRAYLOFT_BUCKET_SECRET=s"}, args: []string{"serve", "--database", db,
-		"--data", t.TempDir(), "--bucket", s3.URL + "/loft?region=x", "--listen", at}}
+	d := &daemon{
+		t:   t,
+		url: "http://" + at,
+		env: []string{"GRAYLOFT_BUCKET_KEY=k", "GRAYLOFT_BUCKET_SECRET=s"},
+		args: []string{"serve", "--database", db,
+			"--data", t.TempDir(), "--bucket", s3.URL + "/loft?region=x", "--listen", at},
+	}
 	d.start()
 	t.Cleanup(d.kill)
 	for v := range versions {
@@ -304,7 +320,13 @@ func TestPostgreSQLStoppedAndStartedUnderLoad(t *testing.T) {
 		}
 	})
 	s.check()
-	t.Logf("stopped and started %d times under load; %d runs beside it had the right outputs, %d of %d entries were acknowledged, and every one is there", n, runs, len(s.acked), s.tries.Load())
+	t.Logf(
+		"stopped and started %d times under load; %d runs beside it had the right outputs, %d of %d entries were acknowledged, and every one is there",
+		n,
+		runs,
+		len(s.acked),
+		s.tries.Load(),
+	)
 }
 
 // line forwards connections, and can cut, slow or stall them.
@@ -438,7 +460,12 @@ func TestCutStalledAndSlowConnections(t *testing.T) {
 		})
 		count[mode]++
 	}
-	t.Logf("%v runs; all had the right outputs; %d said that they gave the service up; %d tasks ran that could have been fetched", count, warned, ran)
+	t.Logf(
+		"%v runs; all had the right outputs; %d said that they gave the service up; %d tasks ran that could have been fetched",
+		count,
+		warned,
+		ran,
+	)
 }
 
 // smallDisk mounts a disk of so many bytes.

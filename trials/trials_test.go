@@ -205,7 +205,7 @@ func serve(t *testing.T, database, data string, more ...string) *daemon {
 
 func token(t *testing.T, database, name, puts string, takes ...string) string {
 	t.Helper()
-	out, err := exec.Command(programs.service, "token", "new", "--database", database, "--repo", "test", "--name", name, "--writes-to", puts,
+	out, err := exec.Command(programs.service, "token", "new", "--database", database, "--repo", trial.Repository(t), "--name", name, "--writes-to", puts,
 		"--reads-from", strings.Join(takes, ",")).
 		Output()
 	if err != nil {

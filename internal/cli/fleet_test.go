@@ -520,3 +520,18 @@ func TestMistakesWithRequestsAreExplained(t *testing.T) {
 		}
 	}
 }
+
+// A request that is spread is one run of several runners, and each line says whose it is.
+func TestASpreadRequestIsOneRunOfSeveralRunners(t *testing.T) {
+	dir, flags := open(t)
+	files := lib("echo x >> " + dir + "/runs; sleep 0.5; mkdir -p out && cat in > out/out")
+	y := newCrew(t, 0, files)
+	first, second := y.runner("first", flags...), y.runner("second", flags...)
+	a := y.Grayloft("request", "build", "--spread", "2", "--watch")
+	if a.Code != 0 || !strings.Contains(a.Out, "\n1 ") && !strings.HasPrefix(a.Out, "1 ") || !strings.Contains(a.Out, "2 build: 1 task") {
+		t.Fatalf("exit %d: %s%s\n%s%s", a.Code, a.Out, a.Err, first.out.String(), second.out.String())
+	}
+	if n := count(t, dir+"/runs"); n != 1 {
+		t.Errorf("the task ran %d times:\n%s", n, a.Out)
+	}
+}

@@ -276,6 +276,10 @@ const outputWait = 10
 func (a *app) watchRequest(ctx context.Context, client *remote.Client, id int64) error {
 	inner, _, stop := interrupts(ctx)
 	defer stop()
+	q, err := client.RequestOf(inner, id)
+	if err != nil {
+		return a.serviceRefused(err)
+	}
 	next := 0
 	for {
 		out, err := client.OutputOf(inner, id, next, outputWait)
@@ -286,6 +290,9 @@ func (a *app) watchRequest(ctx context.Context, client *remote.Client, id int64)
 			return a.serviceRefused(err)
 		}
 		for _, l := range out.Lines {
+			if len(q.Jobs) > 1 {
+				fmt.Fprintf(a.Out, "%d ", l.Member)
+			}
 			fmt.Fprintln(a.Out, l.Text)
 		}
 		next = out.Next
