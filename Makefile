@@ -32,7 +32,7 @@ test: ## everything: formatting, linters, the console's types, all tests
 	$(GO) tool staticcheck ./...
 	cd web && npm run --silent check && npm run --silent lint
 	$(GO) test -race -timeout 12m -skip '$(RANDOM_TESTS)' $$($(GO) list ./... | grep -v -e /internal/cli -e /attack)
-	$(GO) test -timeout 12m ./internal/cli
+	$(GO) test -timeout 12m -parallel 6 ./internal/cli # most of it is waiting
 	@$(MAKE) --no-print-directory attack
 	$(GO) test -timeout 12m -run '$(RANDOM_TESTS)' ./internal/core/...
 

@@ -49,6 +49,7 @@ type crew struct {
 // newCrew makes a crew around a repository of the files. A short lease lets a test see what happens after it.
 func newCrew(t *testing.T, lease time.Duration, files map[string]string) *crew {
 	t.Helper()
+	t.Parallel() // most of it is waiting
 	return newCrewWith(t, files, func(c *service.Config) { c.RunnerLease = lease })
 }
 

@@ -245,7 +245,7 @@
         aria-label="Output of request {id}"
       >
         {#each lines as l, i (i)}<div class="min-h-[18px] whitespace-pre">
-            {#if q.jobs.length > 1}<span class="text-faint select-none">{l.member} </span>{/if}{l.text}
+            {#if q.jobs.length > 1}<span class="mr-2 text-faint select-none">{l.member}</span>{/if}{l.text}
           </div>{:else}<span class="text-soft">{ended ? "It printed nothing." : "Nothing was printed yet."}</span
           >{/each}
       </div>
