@@ -105,7 +105,7 @@ func launch(ctx context.Context, c Config, a scheduledArgs) error {
 
 // Insert implements [fleet.Queue].
 func (j *Jobs) Insert(ctx context.Context, tx *sql.Tx, o fleet.Offer) error {
-	_, err := j.inserter.InsertTx(ctx, tx, offerArgs{o}, &river.InsertOpts{Queue: o.Queue, Priority: o.Priority})
+	_, err := j.inserter.InsertTx(ctx, tx, offerArgs{o}, &river.InsertOpts{Queue: o.Queue, Priority: o.Priority, MaxAttempts: offerTries})
 	return err
 }
 
@@ -129,6 +129,7 @@ const (
 	offerPause = 10 * time.Millisecond
 	// offerAgain is how long an offer rests for which no runner was found here.
 	offerAgain = time.Second
+	offerTries = 10_000
 )
 
 func workers(c Config) *river.Workers {
@@ -141,13 +142,7 @@ func workers(c Config) *river.Workers {
 		return c.DB.EnsureMonths(ctx, time.Now())
 	}))
 	river.AddWorker(w, &cleaner{Config: c})
-	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[offerArgs]) error {
-		taken, err := c.Fleet.Hand(ctx, j.Args.Offer)
-		if err == nil && !taken {
-			return river.JobSnooze(offerAgain)
-		}
-		return err
-	}))
+	river.AddWorker(w, &offerer{fleet: c.Fleet})
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[scheduledArgs]) error { return launch(ctx, c, j.Args) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, j *river.Job[announceArgs]) error {
 		return c.Announcer.Tell(ctx, j.Args.Receiver, j.Args.Run)
@@ -160,6 +155,25 @@ func workers(c Config) *river.Workers {
 		return err
 	}))
 	return w
+}
+
+// offerer hands jobs to runners. An offer that failed, because the database was away, is made
+// again soon, however often it failed: the usual pauses grow to minutes.
+type offerer struct {
+	river.WorkerDefaults[offerArgs]
+	fleet *fleet.Fleet
+}
+
+// NextRetry implements [river.Worker].
+func (*offerer) NextRetry(*river.Job[offerArgs]) time.Time { return time.Now().Add(offerAgain) }
+
+// Work implements [river.Worker].
+func (o *offerer) Work(ctx context.Context, j *river.Job[offerArgs]) error {
+	taken, err := o.fleet.Hand(ctx, j.Args.Offer)
+	if err == nil && !taken {
+		return river.JobSnooze(offerAgain)
+	}
+	return err
 }
 
 // sweep rolls up runs whose job was lost, that received events after their end,
