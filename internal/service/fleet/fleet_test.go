@@ -382,6 +382,52 @@ func TestCancellingReachesARunnerAtOnce(t *testing.T) {
 	}
 }
 
+// The job is cancelled between the choice of a runner and the moment in which it becomes the
+// runner's.
+func TestARunnerIsAnsweredWhenNothingComesOfAnOffer(t *testing.T) {
+	x := newTeam(t, 0)
+	id := x.request(nil)
+	tx, err := x.DB.BeginTxx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(`SELECT 1 FROM jobs WHERE request_id = $1 FOR UPDATE`, id); err != nil {
+		t.Fatal(err)
+	}
+	r := x.runner("north", "linux")
+	answer := make(chan protocol.WorkAnswer, 1)
+	go func() { answer <- r.next(1) }()
+	blocked := 0
+	for range 200 {
+		if err := x.DB.Get(&blocked, `
+			SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`); err != nil {
+			t.Fatal(err)
+		}
+		if blocked > 0 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if blocked == 0 {
+		t.Fatal("the job was not offered")
+	}
+	if _, err := tx.Exec(`UPDATE jobs SET state = 'cancelled' WHERE request_id = $1`, id); err != nil {
+		t.Fatal(err)
+	}
+	if err := tx.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case a := <-answer:
+		if a.Job != nil {
+			t.Errorf("a cancelled job was handed out: %+v", a.Job)
+		}
+	case <-time.After(30 * time.Second):
+		t.Error("the runner has no answer")
+	}
+}
+
 func TestOnlyItsPersonOrAManagerCancelsARequest(t *testing.T) {
 	x := newTeam(t, 0)
 	id := x.request(nil)

@@ -18,7 +18,7 @@ import (
 type seeker struct {
 	runner int64
 	has    []int64             // jobs that it carries out
-	got    chan *protocol.Work // one, or nil: nothing came of it
+	got    chan *protocol.Work // at most one, then closed: it was handed over, or nothing came of it
 }
 
 // idle are the seekers by queue, in the order in which they came. Offers of a queue are
@@ -134,8 +134,11 @@ func (f *Fleet) Hand(ctx context.Context, o Offer) (taken bool, err error) {
 		}
 		s, came = f.idle.take(queue, o.Job)
 	}
+	defer close(s.got)
 	work, err := f.handTo(ctx, o, s.runner)
-	s.got <- work
+	if work != nil {
+		s.got <- work
+	}
 	return err == nil, err
 }
 
