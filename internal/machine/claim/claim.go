@@ -39,8 +39,7 @@ type Claims struct {
 	waited  map[digest.Digest]int64 // the claims of others that were last waited for
 	stored  map[digest.Digest]bool  // results that were said to be stored, once
 	failed  time.Time               // when the service last did not answer
-	stop    chan struct{}           // closed by Finish; nil: nothing is renewed
-	renewer sync.WaitGroup
+	renewer Renewer
 }
 
 // patience is how long a request about a claim may take. A service that does not answer
@@ -129,23 +128,7 @@ func (c *Claims) grant(k digest.Digest, id int64) {
 		c.granted = map[digest.Digest]int64{}
 	}
 	c.granted[k] = id
-	if c.stop != nil {
-		return
-	}
-	c.stop = make(chan struct{})
-	stop := c.stop
-	c.renewer.Go(func() {
-		tick := time.NewTicker(protocol.ClaimLease / 3)
-		defer tick.Stop()
-		for {
-			select {
-			case <-stop:
-				return
-			case <-tick.C:
-				c.renew()
-			}
-		}
-	})
+	c.renewer.Start(protocol.ClaimLease, c.renew)
 }
 
 // renew extends all claims, and forgets those that ended. It ends all if the service was
@@ -214,14 +197,12 @@ func (c *Claims) end(ctx context.Context, k digest.Digest, end protocol.ClaimEnd
 // Finish ends what is left, once all uploads ended, and stops to renew.
 func (c *Claims) Finish(ctx context.Context) {
 	c.mu.Lock()
-	stop := c.stop
-	c.stop = nil
+	wait := c.renewer.Halt()
 	c.mu.Unlock()
-	if stop == nil {
+	if wait == nil {
 		return
 	}
-	close(stop)
-	c.renewer.Wait()
+	wait()
 	c.endAll(ctx)
 }
 

@@ -36,8 +36,7 @@ type Member struct {
 	mine    map[digest.Digest][]string // tasks that are this member's and have not ended, by key
 	asked   map[string]bool            // tasks whose result was said to be shared: if one is asked again, it could not be used
 	alone   bool
-	stop    chan struct{} // nil: nothing is renewed
-	renewer sync.WaitGroup
+	renewer claim.Renewer
 }
 
 const (
@@ -155,23 +154,7 @@ func (m *Member) grant(r claim.Request) {
 		m.mine = map[digest.Digest][]string{}
 	}
 	m.mine[r.Key] = append(m.mine[r.Key], r.Task)
-	if m.stop != nil {
-		return
-	}
-	stop := make(chan struct{})
-	m.stop = stop
-	m.renewer.Go(func() {
-		tick := time.NewTicker(protocol.RunnerLease / 3)
-		defer tick.Stop()
-		for {
-			select {
-			case <-stop:
-				return
-			case <-tick.C:
-				m.renew()
-			}
-		}
-	})
+	m.renewer.Start(protocol.RunnerLease, m.renew)
 }
 
 func (m *Member) renew() {
@@ -236,11 +219,9 @@ func (m *Member) Follow(ctx context.Context, run, task string, first int) []stri
 // Finish stops to renew.
 func (m *Member) Finish(context.Context) {
 	m.mu.Lock()
-	stop := m.stop
-	m.stop = nil
+	wait := m.renewer.Halt()
 	m.mu.Unlock()
-	if stop != nil {
-		close(stop)
-		m.renewer.Wait()
+	if wait != nil {
+		wait()
 	}
 }
