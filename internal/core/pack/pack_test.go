@@ -1,0 +1,175 @@
+package pack_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
+)
+
+// made returns a pack, its members, and their contents.
+func made(t *testing.T, texts ...[]byte) (whole []byte, frames [][]byte) {
+	t.Helper()
+	for _, text := range texts {
+		f, err := pack.Frame(digest.Of(text), text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		frames = append(frames, f)
+		whole = append(whole, f...)
+	}
+	return append(whole, pack.End...), frames
+}
+
+func texts() [][]byte {
+	rnd := rand.NewChaCha8([32]byte{1})
+	noise := make([]byte, 300_000)
+	_, _ = rnd.Read(noise)
+	return [][]byte{
+		nil, []byte("x"), bytes.Repeat([]byte("tide table "), 40_000), noise, noise[:511], noise[:512], noise[:513], make([]byte, 1<<20),
+	}
+}
+
+func TestAPackIsACompressedArchive(t *testing.T) {
+	all := texts()
+	_, frames := made(t, all...)
+	// Any choice of frames, in any order, is a pack.
+	var some []byte
+	for _, i := range []int{3, 0, 2} {
+		some = append(some, frames[i]...)
+	}
+	z, err := zstd.NewReader(bytes.NewReader(append(some, pack.End...)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	in := tar.NewReader(z)
+	for _, i := range []int{3, 0, 2} {
+		h, err := in.Next()
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(in)
+		if err != nil || h.Name != digest.Of(all[i]).String() || !bytes.Equal(got, all[i]) {
+			t.Errorf("%s: %d bytes, %v", h.Name, len(got), err)
+		}
+	}
+	if _, err := in.Next(); !errors.Is(err, io.EOF) {
+		t.Errorf("after the last member: %v", err)
+	}
+}
+
+func TestTheIndexOfAPackIsRebuiltFromIt(t *testing.T) {
+	all := texts()
+	whole, frames := made(t, all...)
+	list, err := pack.Index(bytes.NewReader(whole))
+	if err != nil || len(list) != len(all) {
+		t.Fatalf("%d members, %v", len(list), err)
+	}
+	for i, m := range list {
+		frame := whole[m.Position : m.Position+m.Length]
+		if m.Digest != digest.Of(all[i]) || m.Size != int64(len(all[i])) || !bytes.Equal(frame, frames[i]) {
+			t.Errorf("member %d: %+v", i, m)
+		}
+		got, err := pack.Unframe(frame, m.Digest, m.Size)
+		if err != nil || !bytes.Equal(got, all[i]) {
+			t.Errorf("member %d: %d bytes, %v", i, len(got), err)
+		}
+	}
+}
+
+// A pack that was cut off anywhere has the members that are whole.
+func TestAPackThatWasCutOff(t *testing.T) {
+	whole, frames := made(t, []byte("first"), bytes.Repeat([]byte("second"), 1000), []byte("third"))
+	for n := range whole {
+		want, at := 0, 0
+		for _, f := range frames {
+			if at += len(f); at <= n {
+				want++
+			}
+		}
+		list, err := pack.Index(bytes.NewReader(whole[:n]))
+		if err == nil || len(list) != want {
+			t.Errorf("after %d of %d bytes: %d members, not %d; %v", n, len(whole), len(list), want, err)
+		}
+	}
+}
+
+func TestWhatIsDamagedInAPackIsNotReturned(t *testing.T) {
+	text := bytes.Repeat([]byte("rope and twine "), 100)
+	d := digest.Of(text)
+	_, frames := made(t, text)
+	for i := range frames[0] {
+		bad := bytes.Clone(frames[0])
+		bad[i] ^= 0x10
+		if got, err := pack.Unframe(bad, d, int64(len(text))); err == nil && !bytes.Equal(got, text) {
+			t.Errorf("with byte %d changed, other contents were returned", i)
+		}
+		if list, err := pack.Index(bytes.NewReader(append(bad, pack.End...))); err == nil && len(list) == 1 && list[0].Digest != d {
+			t.Errorf("with byte %d changed, another member was found", i)
+		}
+	}
+	for _, size := range []int64{0, int64(len(text)) - 1, int64(len(text)) + 1, 1 << 40} {
+		if _, err := pack.Unframe(frames[0], d, size); !errors.Is(err, pack.ErrDamaged) {
+			t.Errorf("taken for %d bytes: %v", size, err)
+		}
+	}
+	if _, err := pack.Unframe(frames[0], digest.Of([]byte("other")), int64(len(text))); !errors.Is(err, pack.ErrDamaged) {
+		t.Error(err)
+	}
+}
+
+func TestMembersInOtherFormsAreRefused(t *testing.T) {
+	name := digest.Of([]byte("abc")).String()
+	for _, c := range []struct {
+		h    tar.Header
+		want error
+	}{
+		{tar.Header{Name: name, Size: 3, Format: tar.FormatUSTAR}, nil},
+		{tar.Header{Name: name, Size: 3, Format: tar.FormatPAX, PAXRecords: map[string]string{"GRAYLOFT.x": "y"}}, pack.ErrForm},
+		{tar.Header{Name: name, Size: 3, Format: tar.FormatGNU}, pack.ErrForm},
+		{tar.Header{Name: name, Typeflag: tar.TypeSymlink, Linkname: "/etc", Format: tar.FormatUSTAR}, pack.ErrForm},
+		{tar.Header{Name: "../" + name, Size: 3, Format: tar.FormatUSTAR}, pack.ErrName},
+		{tar.Header{Name: digest.Digest{}.String(), Size: 3, Format: tar.FormatUSTAR}, pack.ErrName},
+		{tar.Header{Name: name, Size: 11, Format: tar.FormatUSTAR}, pack.ErrLarge},
+	} {
+		var text bytes.Buffer
+		w := tar.NewWriter(&text)
+		if err := w.WriteHeader(&c.h); err != nil {
+			t.Fatal(err)
+		}
+		_, _ = w.Write(make([]byte, c.h.Size))
+		_ = w.Close()
+		in := &pack.Reader{From: tar.NewReader(&text), Largest: 10, Left: 100}
+		if _, _, err := in.Next(); !errors.Is(err, c.want) {
+			t.Errorf("%+v: %v", c.h, err)
+		}
+	}
+}
+
+func FuzzIndex(f *testing.F) {
+	var seed []byte
+	for i := range 3 {
+		text := fmt.Append(nil, "text ", i)
+		frame, _ := pack.Frame(digest.Of(text), text)
+		seed = append(seed, frame...)
+	}
+	f.Add(append(seed, pack.End...))
+	f.Add([]byte{0x28, 0xb5, 0x2f, 0xfd, 0x20, 0x00, 0x01, 0x00, 0x00})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		list, _ := pack.Index(bytes.NewReader(data))
+		for _, m := range list {
+			if _, err := pack.Unframe(data[m.Position:m.Position+m.Length], m.Digest, m.Size); err != nil {
+				t.Errorf("%+v: %v", m, err)
+			}
+		}
+	})
+}
