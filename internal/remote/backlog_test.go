@@ -41,7 +41,7 @@ func TestAFullDiskIsNotTakenForAFailureOfTheService(t *testing.T) {
 	small := []byte("small")
 	c, m, said := client(t, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasSuffix(r.URL.Path, "/packs/fetch") {
-			w.Write(pack([]string{digest.Of(small).String()}, string(small)))
+			w.Write(packOf([]string{digest.Of(small).String()}, string(small)))
 			return
 		}
 		w.Write(text)
@@ -85,7 +85,9 @@ func TestTheBacklogDelaysTheEndOfARunWithinABound(t *testing.T) {
 	defer cancel()
 	m.blobs[d] = blob
 	e := protocol.Entry{Key: digest.Of([]byte("k")), Task: "a@b", Listing: d, Ingredients: d}
-	item, err := json.Marshal(spooled{Service: c.base, Repo: "test", Token: c.identity(), Entry: &e, Blobs: []protocol.Blob{{Digest: d, Size: 1 << 20}}})
+	item, err := json.Marshal(
+		spooled{Service: c.base, Repo: "test", Token: c.identity(), Entry: &e, Blobs: []protocol.Blob{{Digest: d, Size: 1 << 20}}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

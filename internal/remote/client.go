@@ -121,7 +121,7 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		body, length = func() io.Reader { return bytes.NewReader(b) }, int64(len(b))
 		header.Set("Content-Type", "application/json")
 	}
-	resp, err := c.request(ctx, request{method, path, header, body, length})
+	resp, err := c.request(ctx, request{method: method, path: path, header: header, body: body, length: length})
 	if err != nil {
 		return err
 	}

@@ -15,18 +15,27 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
 const (
-	packBytes   = 8 << 20 // bytes of blobs in one pack
-	packMembers = 2000
-	connections = 4 // for large blobs
+	smallestPack = 8 << 20  // bytes of blobs in a pack, if there are enough for another one
+	largestPack  = 56 << 20 // so that the service stores it as one object
+	packMembers  = protocol.MaxDigests
+	connections  = 4
 )
 
 // packs divides blobs into those that travel together and those that travel
-// alone.
+// alone. There are enough packs for all connections, and not more than necessary.
 func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
+	total := int64(0)
+	for _, b := range blobs {
+		if b.Size <= protocol.PackedBlob {
+			total += max(b.Size, 0)
+		}
+	}
+	most := min(max(smallestPack, total/(2*connections)+1), largestPack)
 	var now []protocol.Blob
 	bytes := int64(0)
 	for _, b := range blobs {
@@ -34,7 +43,7 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 			alone = append(alone, b)
 			continue
 		}
-		if len(now) == packMembers || bytes+b.Size > packBytes {
+		if len(now) == packMembers || len(now) > 0 && bytes+b.Size > most {
 			together, now, bytes = append(together, now), nil, 0
 		}
 		now = append(now, b)
@@ -149,41 +158,29 @@ func (c *Client) fetchMembers(
 		return false, err
 	}
 	defer done()
-	tr := tar.NewReader(io.LimitReader(in, min(bytesWanted, protocol.MaxPack)))
+	members := &pack.Reader{
+		From: tar.NewReader(io.LimitReader(in, min(bytesWanted, protocol.MaxPack))), Largest: protocol.MaxPart, Left: protocol.MaxPack,
+	}
 	for {
-		h, err := tr.Next()
-		if errors.Is(err, io.EOF) {
+		d, size, err := members.Next()
+		switch {
+		case errors.Is(err, io.EOF):
 			return true, nil
-		}
-		if err != nil {
+		case errors.Is(err, pack.ErrForm), errors.Is(err, pack.ErrName), errors.Is(err, pack.ErrLarge):
+			return false, fmt.Errorf("a member of a pack is refused: %w", err)
+		case err != nil:
 			return false, fmt.Errorf("%w: a pack was cut off: %w", errCut, err)
 		}
-		d, err := wantedMember(h, want)
-		if err != nil {
-			return false, err
+		if expected, ok := want[d]; !ok {
+			return false, fmt.Errorf("a pack contains blob %s, which was not requested", d.Short())
+		} else if expected >= 0 && size != expected {
+			return false, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), size, expected)
 		}
-		if err := c.keep(d, tr, h.Size); err != nil {
+		if err := c.keep(d, members, size); err != nil {
 			return false, err
 		}
 		delete(want, d)
 	}
-}
-
-// wantedMember returns the blob that a member of a pack contains. Only plain
-// ustar members of the wanted size are accepted: a sparse one has more bytes
-// than arrive.
-func wantedMember(h *tar.Header, want map[digest.Digest]int64) (digest.Digest, error) {
-	d, err := digest.Parse(h.Name)
-	size, ok := want[d]
-	switch {
-	case err != nil || !ok:
-		return d, fmt.Errorf("a pack contains %.80q, which was not requested", h.Name)
-	case h.Format != tar.FormatUSTAR || h.Typeflag != tar.TypeReg:
-		return d, fmt.Errorf("a pack contains blob %s in another form than a plain file", d.Short())
-	case size >= 0 && h.Size != size, h.Size > protocol.MaxPart:
-		return d, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), h.Size, size)
-	}
-	return d, nil
 }
 
 // faultReader notes that reading failed, as opposed to processing.

@@ -134,7 +134,7 @@ func TestAnInterruptIsNotTrouble(t *testing.T) {
 	}
 }
 
-func pack(names []string, texts ...string) []byte {
+func packOf(names []string, texts ...string) []byte {
 	var b bytes.Buffer
 	tw := tar.NewWriter(&b)
 	for i, name := range names {
@@ -152,12 +152,12 @@ func TestPacksAreCheckedMemberByMember(t *testing.T) {
 		kept   int
 		err    error
 	}{
-		"all of it":             {pack([]string{one.String(), two.String()}, "one", "two"), 2, nil},
-		"one is left out":       {pack([]string{one.String()}, "one"), 1, protocol.ErrGone},
-		"one was not asked for": {pack([]string{one.String(), digest.Of(nil).String()}, "one", ""), 1, protocol.ErrDown},
-		"a name that is none":   {pack([]string{"../../etc/passwd"}, "one"), 0, protocol.ErrDown},
-		"other contents":        {pack([]string{one.String(), two.String()}, "one", "owt"), 1, protocol.ErrDown},
-		"cut in a member":       {pack([]string{one.String(), two.String()}, "one", "two")[:1026], 1, protocol.ErrDown},
+		"all of it":             {packOf([]string{one.String(), two.String()}, "one", "two"), 2, nil},
+		"one is left out":       {packOf([]string{one.String()}, "one"), 1, protocol.ErrGone},
+		"one was not asked for": {packOf([]string{one.String(), digest.Of(nil).String()}, "one", ""), 1, protocol.ErrDown},
+		"a name that is none":   {packOf([]string{"../../etc/passwd"}, "one"), 0, protocol.ErrDown},
+		"other contents":        {packOf([]string{one.String(), two.String()}, "one", "owt"), 1, protocol.ErrDown},
+		"cut in a member":       {packOf([]string{one.String(), two.String()}, "one", "two")[:1026], 1, protocol.ErrDown},
 		"no tar at all":         {bytes.Repeat([]byte("x"), 2000), 0, protocol.ErrDown},
 	} {
 		cl, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(c.answer) })
@@ -178,7 +178,11 @@ func TestPacksStayWithinTheirBounds(t *testing.T) {
 	for i := range 5000 {
 		blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte{byte(i), byte(i >> 8)}), Size: int64(i % 300_000)})
 	}
-	blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte("large")), Size: 5 << 20}, protocol.Blob{Digest: digest.Of([]byte("unknown")), Size: -1})
+	blobs = append(
+		blobs,
+		protocol.Blob{Digest: digest.Of([]byte("large")), Size: 5 << 20},
+		protocol.Blob{Digest: digest.Of([]byte("unknown")), Size: -1},
+	)
 	together, alone := packs(blobs)
 	n := len(alone)
 	for _, p := range together {
@@ -186,7 +190,7 @@ func TestPacksStayWithinTheirBounds(t *testing.T) {
 		for _, b := range p {
 			bytes += max(b.Size, 0)
 		}
-		if len(p) > packMembers || bytes > packBytes || len(p) == 0 {
+		if len(p) > packMembers || bytes > largestPack || len(p) == 0 {
 			t.Errorf("a pack of %d members and %d bytes", len(p), bytes)
 		}
 		n += len(p)

@@ -24,7 +24,8 @@ type request struct {
 	path   string // below the repository
 	header http.Header
 	body   func() io.Reader
-	length int64
+	length int64 // -1: not known
+	once   bool  // after a cut the caller decides what is sent again
 }
 
 const (
@@ -49,6 +50,9 @@ func (c *Client) request(ctx context.Context, q request) (*http.Response, error)
 		}
 		resp, err := c.once(inner, q, patience)
 		if err != nil {
+			if q.once && !IsRefusal(err) {
+				return nil, backoff.Permanent(err)
+			}
 			err = retryable(err, tries)
 			tries++
 		}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -173,43 +175,105 @@ func (c *Client) missing(ctx context.Context, among []digest.Digest) ([]digest.D
 	return out, nil
 }
 
+// sendPack uploads small blobs in a pack. After a cut the service has what arrived before,
+// so only the rest is sent again.
 func (c *Client) sendPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
-	var buf bytes.Buffer
-	enc, err := zstd.NewWriter(&buf, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	for try := 0; ; try++ {
+		err := c.sendMembers(ctx, blobs, moved)
+		var local *localError
+		switch {
+		case err == nil:
+			return nil
+		case IsRefusal(err), errors.As(err, &local), errors.Is(err, context.DeadlineExceeded), try == retries, ctx.Err() != nil, c.Down():
+			return c.failed(ctx, err)
+		}
+		lack, err := c.missing(ctx, digestsIn(blobs))
+		if err != nil {
+			return err
+		}
+		left := map[digest.Digest]bool{}
+		for _, d := range lack {
+			left[d] = true
+		}
+		rest := slices.DeleteFunc(slices.Clone(blobs), func(b protocol.Blob) bool { return !left[b.Digest] })
+		if len(rest) == 0 {
+			return nil
+		}
+		if len(rest) < len(blobs) {
+			try = 0
+		}
+		blobs = rest
+	}
+}
+
+func digestsIn(blobs []protocol.Blob) []digest.Digest {
+	out := make([]digest.Digest, len(blobs))
+	for i, b := range blobs {
+		out[i] = b.Digest
+	}
+	return out
+}
+
+// writePack writes a pack of blobs as one compressed stream.
+func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
+	enc, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	if err != nil {
 		return err
 	}
+	defer enc.Close()
 	tw := tar.NewWriter(enc)
 	for _, b := range blobs {
 		text, err := c.store.Read(b.Digest)
 		if err != nil {
-			return err
+			return ofDisk(err)
 		}
-		if err := tw.WriteHeader(&tar.Header{Name: b.Digest.String(), Size: int64(len(text)), Mode: 0o444,
-			Format: tar.FormatUSTAR}); err != nil {
+		if err := tw.WriteHeader(pack.Header(b.Digest, int64(len(text)))); err != nil {
 			return err
 		}
 		if _, err := tw.Write(text); err != nil {
 			return err
 		}
 	}
-	if err := errors.Join(tw.Close(), enc.Close()); err != nil {
-		return err
-	}
-	length := int64(buf.Len())
+	return errors.Join(tw.Close(), enc.Close())
+}
+
+// sendMembers sends a pack while it is made.
+func (c *Client) sendMembers(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var mu sync.Mutex
+	var made error // what went wrong here
 	resp, err := c.request(ctx, request{
 		method: http.MethodPost, path: "packs",
 		header: http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
-		body:   func() io.Reader { return bytes.NewReader(buf.Bytes()) }, length: length,
+		body: func() io.Reader {
+			r, w := io.Pipe()
+			context.AfterFunc(ctx, func() { r.CloseWithError(ctx.Err()) })
+			go func() {
+				err := c.writePack(w, blobs)
+				if err != nil && ctx.Err() == nil {
+					mu.Lock()
+					made = err
+					mu.Unlock()
+				}
+				w.CloseWithError(err)
+			}()
+			return &countingReader{r, moved}
+		}, length: -1, once: true,
 	})
+	mu.Lock()
+	here := made
+	mu.Unlock()
+	if here != nil {
+		return here
+	}
 	if err != nil {
-		return c.failed(ctx, err)
+		return err
 	}
 	defer resp.Body.Close()
-	moved.Add(length)
 	var answer protocol.PackAnswer
 	if err := decodeAnswer(resp.Body, &answer); err != nil {
-		return c.failed(ctx, err)
+		return err
 	}
 	for _, res := range answer.Results {
 		if !res.OK {

@@ -22,6 +22,7 @@ import (
 	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/jobs"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 	"grayloft.example/grayloft/internal/service/stored"
 )
@@ -170,7 +171,8 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	r.background, err = jobs.Start(inner, jobs.Config{
 		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients},
 		Retention: c.Retention, Interval: c.CleanupInterval, Fleet: requested, Schedules: c.Schedules, Announcer: announcer,
-		Remove: store.Delete, Cleaned: r.api.NoteCleanup, Log: c.Log,
+		Packs:   packs.Compactor{Records: r.db, Store: store, Delay: c.Retention.DeletionDelay},
+		Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {
 		cancel()

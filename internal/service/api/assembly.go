@@ -14,6 +14,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -141,7 +142,7 @@ func (r *concatenation) Read(p []byte) (int, error) {
 				return 0, io.EOF
 			}
 			var err error
-			if r.now, err = r.from.Open(r.ctx, r.left[0].Object, 0, r.left[0].Size); err != nil {
+			if r.now, err = packs.Open(r.ctx, r.from, r.left[0], 0, r.left[0].Size); err != nil {
 				return 0, err
 			}
 			r.left = r.left[1:]

@@ -16,6 +16,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -209,7 +210,7 @@ func (s *Server) getBlob(c *gin.Context) {
 	answerWithin(c, b.Size)
 	content := &seekable{size: b.Size, open: func(from int64) (r io.ReadCloser, err error) {
 		err = s.openBlob(c, d, func(b records.Blob) error {
-			r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, b.Size-from)
+			r, err = packs.Open(c.Request.Context(), s.Blobs, b, from, b.Size-from)
 			return err
 		})
 		return r, err
@@ -250,7 +251,7 @@ func (s *Server) getPiece(c *gin.Context, b records.Blob) {
 	answerWithin(c, length)
 	var r io.ReadCloser
 	err := s.openBlob(c, asDigest(b), func(b records.Blob) (err error) {
-		r, err = s.Blobs.Open(c.Request.Context(), b.Object, from, length)
+		r, err = packs.Open(c.Request.Context(), s.Blobs, b, from, length)
 		return err
 	})
 	if err != nil {

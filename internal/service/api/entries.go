@@ -16,6 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
 	"grayloft.example/grayloft/internal/service/bounds"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -164,7 +165,7 @@ func (s *Server) checkEntry(c *gin.Context, e protocol.Entry) (listing.List, boo
 }
 
 func (s *Server) read(c *gin.Context, b records.Blob) ([]byte, error) {
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
+	r, err := packs.Open(c.Request.Context(), s.Blobs, b, 0, b.Size)
 	if err != nil {
 		return nil, err
 	}

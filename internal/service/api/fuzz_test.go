@@ -108,11 +108,11 @@ func FuzzPackFromAClient(f *testing.F) {
 		defer done()
 		total := int64(0)
 		for {
-			d, size, err := p.next()
+			d, size, err := p.Next()
 			if err != nil {
 				return
 			}
-			text, err := io.ReadAll(&checked{r: p.tar, h: digest.New(), want: d, left: size})
+			text, err := io.ReadAll(&checked{r: p, h: digest.New(), want: d, left: size})
 			if err == nil && (digest.Of(text) != d || int64(len(text)) != size) {
 				t.Fatal("a member with another digest or size is accepted")
 			}

@@ -8,131 +8,218 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"runtime"
 	"slices"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
 const (
-	batchBlobs = 128     // members of a pack that are stored at a time
+	batchBlobs = 1000    // members of a pack that are looked up at a time
 	batchBytes = 8 << 20 // their total bytes
-	storing    = 16      // members stored in parallel
+	ownObject  = 256 << 10
 )
 
-// batch is a set of verified members of a pack, with the room that is reserved
-// for them.
-type batch struct {
-	list  []records.Stored
-	texts [][]byte
-	rooms []*reservation
-	bytes int64
+// incoming is a pack that arrives. Its members are stored as frames of a pack object;
+// those of more than [ownObject] bytes are objects of their own.
+type incoming struct {
+	s     *Server
+	c     *gin.Context
+	batch []arrived // verified, and not stored yet
+	bytes int64     // of the batch
+
+	object *packs.Object // nil: nothing was stored since the last one
+	list   []records.Stored
+	rooms  []*reservation
+	size   int64 // bytes of blobs in list
+	has    map[digest.Digest]bool
+	fault  error // of the storage or the records
 }
 
-// end ends the reservations of a batch.
-func (b *batch) end(stored bool) {
-	for _, r := range b.rooms {
-		r.end(stored)
-	}
-	*b = batch{}
+// arrived is a verified member with the room that is reserved for it.
+type arrived struct {
+	digest digest.Digest
+	text   []byte
+	room   *reservation
 }
 
-// keep stores the batch, and records it once all of it is on disk.
-func (s *Server) keep(c *gin.Context, b *batch) error {
-	if len(b.list) == 0 {
+// store stores the members of the batch that the repository does not have, and leases the
+// others.
+func (in *incoming) store() error {
+	batch := in.batch
+	if in.batch, in.bytes = nil, 0; len(batch) == 0 {
 		return nil
 	}
-	bytes := b.bytes
-	err := s.keepNew(c, b)
-	b.end(err == nil)
-	if err == nil {
-		s.metrics.cache.received.Add(float64(bytes))
+	all := make([]digest.Digest, len(batch))
+	for i := range batch {
+		all[i] = batch[i].digest
 	}
-	return err
-}
-
-// keepNew stores the members that the repository does not have, and leases the
-// others.
-func (s *Server) keepNew(c *gin.Context, b *batch) error {
-	ctx, repo := c.Request.Context(), token(c).RepositoryID
-	all := make([]digest.Digest, len(b.list))
-	for i := range b.list {
-		all[i] = b.list[i].Digest
+	lack, err := in.s.Records.Missing(in.c.Request.Context(), token(in.c).RepositoryID, all)
+	lacks := map[digest.Digest]bool{}
+	for _, d := range lack {
+		lacks[d] = !in.has[d]
 	}
-	lack, err := s.Records.Missing(ctx, repo, all)
-	if err != nil || len(lack) == 0 {
+	var fresh []arrived
+	for _, a := range batch {
+		if err != nil || !lacks[a.digest] { // a member that is there twice is stored once
+			a.room.end(false)
+			continue
+		}
+		delete(lacks, a.digest)
+		fresh = append(fresh, a)
+	}
+	if err != nil {
 		return err
 	}
-	var list []records.Stored
-	var texts [][]byte
-	for i := range b.list {
-		if n := slices.Index(lack, b.list[i].Digest); n >= 0 {
-			lack = slices.Delete(lack, n, n+1) // a member that is there twice is stored once
-			list, texts = append(list, b.list[i]), append(texts, b.texts[i])
+	return in.add(fresh)
+}
+
+// add stores new members. Their rows are recorded by [incoming.finish].
+func (in *incoming) add(fresh []arrived) error {
+	frames := make([][]byte, len(fresh))
+	var large []records.Stored
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, a := range fresh {
+		in.rooms = append(in.rooms, a.room)
+		in.size += int64(len(a.text))
+		in.note(a.digest)
+		if len(a.text) > ownObject {
+			large = append(large, newObject(in.c, a.digest, int64(len(a.text))))
+			continue
+		}
+		g.Go(func() (err error) {
+			frames[i], err = pack.Frame(a.digest, a.text)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, a := range fresh {
+		if frames[i] == nil {
+			continue
+		}
+		if err := in.append(a, frames[i]); err != nil {
+			return err
 		}
 	}
-	if err := s.Records.Announce(ctx, repo, list...); err != nil {
-		return err
+	return in.addLarge(large, fresh)
+}
+
+func (in *incoming) note(d digest.Digest) {
+	if in.has == nil {
+		in.has = map[digest.Digest]bool{}
 	}
-	g, inner := errgroup.WithContext(ctx)
-	g.SetLimit(storing)
-	for i := range list {
-		g.Go(func() error { return s.Blobs.Put(inner, list[i].Object, bytes.NewReader(texts[i])) })
+	in.has[d] = true
+}
+
+// append adds a frame to the pack object, and begins one if necessary.
+func (in *incoming) append(a arrived, frame []byte) error {
+	t := token(in.c)
+	if in.object != nil && in.object.Bytes()+int64(len(frame)) > packs.Most {
+		if err := in.finish(); err != nil {
+			return err
+		}
 	}
-	err = g.Wait()
-	ctx = context.WithoutCancel(ctx)
-	if err == nil {
-		err = s.Records.PutBlobs(ctx, repo, slices.Clone(list))
+	if in.object == nil {
+		name := packs.Name(t.RepositoryID)
+		if err := in.s.Records.Announce(in.c.Request.Context(), t.RepositoryID, records.Stored{Object: name}); err != nil {
+			return err
+		}
+		// The end of the connection is no reason to lose what has arrived.
+		in.object = packs.Begin(context.WithoutCancel(in.c.Request.Context()), in.s.Blobs, name)
 	}
-	if err != nil {
-		err = errors.Join(err, s.Records.Withdraw(ctx, list...))
-	}
+	position, err := in.object.Add(frame)
+	in.list = append(in.list, records.Stored{
+		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: int64(len(a.text)), Owner: t.WritesTo,
+	})
 	return err
 }
 
-// pack reads the members of a pack within the limits.
-type pack struct {
-	tar  *tar.Reader
-	left int64 // bytes that the members may still have
+// addLarge stores members as objects of their own.
+func (in *incoming) addLarge(large []records.Stored, fresh []arrived) error {
+	if len(large) == 0 {
+		return nil
+	}
+	ctx := context.WithoutCancel(in.c.Request.Context())
+	if err := in.s.Records.Announce(ctx, token(in.c).RepositoryID, large...); err != nil {
+		return err
+	}
+	in.list = append(in.list, large...)
+	texts := map[digest.Digest][]byte{}
+	for _, a := range fresh {
+		texts[a.digest] = a.text
+	}
+	var g errgroup.Group
+	g.SetLimit(storing)
+	for _, st := range large {
+		g.Go(func() error { return in.s.Blobs.Put(ctx, st.Object, bytes.NewReader(texts[st.Digest])) })
+	}
+	return g.Wait()
 }
 
-// Errors of packs.
-var (
-	errName   = errors.New("its name is not a digest")
-	errMember = errors.New("only plain ustar members are allowed, without extensions")
-	errLarge  = errors.New("it is too large")
-)
+// storing is how many large members are stored in parallel.
+const storing = 8
 
-// next returns the next member, or what is wrong with it, before any of it is
-// read.
-func (p *pack) next() (d digest.Digest, size int64, err error) {
-	h, err := p.tar.Next()
+// finish ends the pack object and records what was stored.
+func (in *incoming) finish() error {
+	if len(in.list) == 0 {
+		return nil
+	}
+	ctx := context.WithoutCancel(in.c.Request.Context())
+	var err error
+	if in.object != nil {
+		err = in.object.Close()
+	}
+	if err == nil {
+		err = in.s.Records.PutBlobs(ctx, token(in.c).RepositoryID, slices.Clone(in.list))
+	}
 	if err != nil {
-		return d, 0, err
+		err = errors.Join(err, in.s.Records.Withdraw(ctx, in.list...))
+	} else {
+		in.s.metrics.cache.received.Add(float64(in.size))
 	}
-	d, err = digest.Parse(h.Name)
-	switch {
-	case h.Format != tar.FormatUSTAR || h.Typeflag != tar.TypeReg || len(h.PAXRecords) > 0:
-		return d, 0, fmt.Errorf("%w: %.80q", errMember, h.Name)
-	case err != nil || d.IsZero():
-		return d, 0, fmt.Errorf("%w: %.80q", errName, h.Name)
-	case h.Size > protocol.PackedBlob:
-		return d, 0, fmt.Errorf("%w: the member %s has %d bytes; at most %d are allowed", errLarge, d.Short(), h.Size, protocol.PackedBlob)
-	case h.Size > p.left:
-		return d, 0, fmt.Errorf("%w: its members have more than %d bytes together", errLarge, protocol.MaxPack)
+	in.object = nil
+	in.release(err == nil)
+	return err
+}
+
+// release ends all reservations. What is not stored is forgotten.
+func (in *incoming) release(stored bool) {
+	if in.object != nil {
+		in.object.Drop()
+		_ = in.s.Records.Withdraw(context.WithoutCancel(in.c.Request.Context()), in.list...) // otherwise they are deleted later
 	}
-	p.left -= h.Size
-	return d, h.Size, nil
+	for _, r := range in.rooms {
+		r.end(stored)
+	}
+	for _, a := range in.batch {
+		a.room.end(false)
+	}
+	*in = incoming{s: in.s, c: in.c, has: in.has, fault: in.fault}
+}
+
+// keep stores what has arrived, all of which was verified.
+func (in *incoming) keep() error {
+	err := in.store()
+	if err == nil {
+		err = in.finish()
+	}
+	in.release(false)
+	return err
 }
 
 // openPack returns the members of a request's pack. Done ends it.
-func openPack(c *gin.Context) (p *pack, done func(), err error) {
+func openPack(c *gin.Context) (p *pack.Reader, done func(), err error) {
 	body := io.Reader(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxPack))
 	done = func() {}
 	if c.GetHeader("Content-Encoding") == "zstd" {
@@ -144,7 +231,8 @@ func openPack(c *gin.Context) (p *pack, done func(), err error) {
 		done, body = dec.Close, dec
 	}
 	// The headers of members take room as well.
-	return &pack{tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4)), protocol.MaxPack}, done, nil
+	in := tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4))
+	return &pack.Reader{From: in, Largest: protocol.PackedBlob, Left: protocol.MaxPack}, done, nil
 }
 
 // packMemory is how many bytes decompressing a pack may take.
@@ -158,19 +246,19 @@ func (s *Server) putPack(c *gin.Context) {
 	}
 	defer done()
 	answer := protocol.PackAnswer{Results: []protocol.PackResult{}}
-	var b batch
+	in := &incoming{s: s, c: c}
 	for {
-		res, err := s.takeMember(c, p, &b)
+		res, err := in.take(p)
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
-			s.cutOff(c, &b, answer, err)
+			in.cutOff(answer, err)
 			return
 		}
 		answer.Results = append(answer.Results, res)
 	}
-	if err := s.keep(c, &b); err != nil {
+	if err := in.keep(); err != nil {
 		s.refuseBody(c, err)
 		return
 	}
@@ -179,8 +267,9 @@ func (s *Server) putPack(c *gin.Context) {
 
 // cutOff stores what arrived before an error, which was verified, and says what
 // was wrong.
-func (s *Server) cutOff(c *gin.Context, b *batch, answer protocol.PackAnswer, cause error) {
-	if err := s.keep(c, b); err != nil {
+func (in *incoming) cutOff(answer protocol.PackAnswer, cause error) {
+	s, c := in.s, in.c
+	if err := errors.Join(in.keep(), in.fault); err != nil {
 		s.refuseBody(c, err)
 		return
 	}
@@ -189,29 +278,29 @@ func (s *Server) cutOff(c *gin.Context, b *batch, answer protocol.PackAnswer, ca
 	switch {
 	case errors.As(cause, &full), errors.Is(cause, errSlow):
 		s.refuseBody(c, cause)
-	case errors.Is(cause, errName):
+	case errors.Is(cause, pack.ErrName):
 		problem(c, http.StatusBadRequest, "a member of the pack is not named by a digest", cause.Error())
-	case errors.Is(cause, errMember):
+	case errors.Is(cause, pack.ErrForm):
 		problem(c, http.StatusBadRequest, "the pack is refused", cause.Error())
-	case errors.Is(cause, errLarge), errors.As(cause, &large):
+	case errors.Is(cause, pack.ErrLarge), errors.As(cause, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "the pack is too large", cause.Error())
 	default:
 		problem(c, http.StatusBadRequest, "the pack was cut off", fmt.Sprintf("%d members were stored: %v", len(answer.Results), cause))
 	}
 }
 
-// takeMember reads one member, after room for it is reserved. Members are
-// collected and stored together. After the last one the error is [io.EOF].
-func (s *Server) takeMember(c *gin.Context, p *pack, b *batch) (protocol.PackResult, error) {
-	d, size, err := p.next()
+// take reads one member, after room for it is reserved. Members are collected and stored
+// together. After the last one the error is [io.EOF].
+func (in *incoming) take(p *pack.Reader) (protocol.PackResult, error) {
+	d, size, err := p.Next()
 	if err != nil {
 		return protocol.PackResult{}, err
 	}
-	room, err := s.reserve(c, size)
+	room, err := in.s.reserve(in.c, size)
 	if err != nil {
 		return protocol.PackResult{}, err
 	}
-	text, err := io.ReadAll(&checked{r: p.tar, h: digest.New(), want: d, left: size})
+	text, err := io.ReadAll(&checked{r: p, h: digest.New(), want: d, left: size})
 	switch {
 	case errors.Is(err, errMismatch), errors.Is(err, errLength):
 		room.end(false)
@@ -220,75 +309,9 @@ func (s *Server) takeMember(c *gin.Context, p *pack, b *batch) (protocol.PackRes
 		room.end(false)
 		return protocol.PackResult{}, err
 	}
-	b.list, b.texts, b.rooms = append(b.list, newObject(c, d, size)), append(b.texts, text), append(b.rooms, room)
-	if b.bytes += size; len(b.list) == batchBlobs || b.bytes >= batchBytes {
-		return protocol.PackResult{Digest: d, OK: true}, s.keep(c, b)
+	in.batch = append(in.batch, arrived{d, text, room})
+	if in.bytes += size; len(in.batch) == batchBlobs || in.bytes >= batchBytes {
+		in.fault = in.store()
 	}
-	return protocol.PackResult{Digest: d, OK: true}, nil
-}
-
-// compressed returns a writer for the answer's body: compressed, if the client
-// accepts that. Done ends it.
-func compressed(c *gin.Context) (out io.Writer, done func(), err error) {
-	if !strings.Contains(c.GetHeader("Accept-Encoding"), "zstd") {
-		return c.Writer, func() {}, nil
-	}
-	c.Header("Content-Encoding", "zstd")
-	enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-	return enc, func() { enc.Close() }, err
-}
-
-// fetchPack streams the requested blobs that exist, in the requested order.
-func (s *Server) fetchPack(c *gin.Context) {
-	list, ok := s.digests(c)
-	if !ok {
-		return
-	}
-	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, list)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	total := int64(0)
-	for _, b := range have {
-		total += b.Size
-	}
-	answerWithin(c, total)
-	c.Header("Content-Type", protocol.TypePack)
-	out, done, err := compressed(c)
-	if err != nil {
-		s.fault(c, err)
-		return
-	}
-	defer done()
-	c.Status(http.StatusOK)
-	tw := tar.NewWriter(out)
-	sent := map[digest.Digest]bool{}
-	for _, d := range list {
-		b, ok := have[d]
-		if !ok || sent[d] {
-			continue
-		}
-		sent[d] = true
-		if err := s.member(c, tw, d, b); err != nil {
-			s.Log.Warn("a pack was cut off", "error", err)
-			panic(http.ErrAbortHandler) // the client sees a cut, not an end
-		}
-	}
-	_ = tw.Close()
-}
-
-func (s *Server) member(c *gin.Context, tw *tar.Writer, d digest.Digest, b records.Blob) error {
-	r, err := s.Blobs.Open(c.Request.Context(), b.Object, 0, b.Size)
-	if err != nil {
-		s.Log.Error("a blob has a record but no object", "object", b.Object, "error", err)
-		return nil // left out: the client treats it as missing
-	}
-	defer r.Close()
-	if err := tw.WriteHeader(&tar.Header{Name: d.String(), Size: b.Size, Mode: 0o444, Format: tar.FormatUSTAR}); err != nil {
-		return err
-	}
-	n, err := io.CopyN(tw, r, b.Size)
-	s.metrics.cache.sent.Add(float64(n))
-	return err
+	return protocol.PackResult{Digest: d, OK: true}, in.fault
 }

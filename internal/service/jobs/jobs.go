@@ -22,6 +22,7 @@ import (
 	"grayloft.example/grayloft/internal/service/announce"
 	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -34,7 +35,7 @@ type Config struct {
 	Fleet     *fleet.Fleet
 	Schedules []fleet.Trigger
 	Announcer *announce.Announcer
-	Remove    func(ctx context.Context, object string) error
+	Packs     packs.Compactor
 	Cleaned   func(ctx context.Context, s records.Cleanup) // called after each cleanup that this replica made
 	Log       *slog.Logger
 }

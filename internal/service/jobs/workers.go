@@ -12,6 +12,7 @@ import (
 
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/fleet"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -203,18 +204,20 @@ func (*cleaner) Timeout(*river.Job[cleanArgs]) time.Duration { return cleanLimit
 // Work implements [river.Worker].
 func (w *cleaner) Work(ctx context.Context, _ *river.Job[cleanArgs]) error {
 	began := time.Now()
-	s, mine, err := w.DB.Cleanup(ctx, w.Retention, w.Remove)
+	s, mine, err := w.DB.Cleanup(ctx, w.Retention, w.Packs.Store.Delete)
+	var again packs.Compacted
 	if err == nil && mine {
-		err = w.DB.NoteCache(ctx)
+		again, err = w.Packs.Compact(ctx)
+		err = errors.Join(err, w.DB.NoteCache(ctx))
 	}
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err != nil:
 		w.Log.Warn("cleanup failed", "error", err)
-	case mine && s != (records.Cleanup{}):
+	case mine && (s != (records.Cleanup{}) || again.Packs > 0):
 		w.Log.Info("cleanup", "entries", s.Entries, "runs", s.Runs, "marked", s.Marked, "unmarked", s.Unmarked,
-			"deleted", s.Deleted, "bytes", s.Bytes, "took", time.Since(began).Round(time.Millisecond))
+			"deleted", s.Deleted, "bytes", s.Bytes, "compacted_packs", again.Packs, "took", time.Since(began).Round(time.Millisecond))
 	}
 	w.Cleaned(ctx, s)
 	return nil

@@ -13,13 +13,19 @@ import (
 )
 
 // lease is how long a blob is protected from cleanup after it was uploaded or
-// asked for.
-const lease = "24 hours"
+// asked for. It is renewed when less than leaseLeft is left of it, so that asking
+// again at once changes no row.
+const (
+	lease     = "25 hours"
+	leaseLeft = "24 hours"
+)
 
 // Blob is a stored blob.
 type Blob struct {
 	Digest            []byte     `db:"digest"`
 	Object            string     `db:"object"`
+	Position          int64      `db:"position"` // of its frame in a pack
+	Packed            int64      `db:"packed"`   // bytes of the frame; 0: the object is the blob itself
 	Size              int64      `db:"size"`
 	MarkedForDeletion *time.Time `db:"marked_at"`
 }
@@ -29,12 +35,22 @@ type Blob struct {
 func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Digest) ([]digest.Digest, error) {
 	var have [][]byte
 	err := db.SelectContext(ctx, &have, `
-		UPDATE blobs SET leased_until = greatest(leased_until, now() + interval '`+lease+`')
-		WHERE repository_id = $1 AND marked_at IS NULL AND digest IN (
-			SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE)
-		RETURNING digest`, repository, digests(list))
+		SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NULL
+			AND leased_until > now() + interval '`+leaseLeft+`'`, repository, digests(list))
 	if err != nil {
 		return nil, err
+	}
+	if len(have) < len(list) {
+		var renewed [][]byte
+		if err := db.SelectContext(ctx, &renewed, `
+			UPDATE blobs SET leased_until = now() + interval '`+lease+`'
+			WHERE repository_id = $1 AND marked_at IS NULL AND digest IN (
+				SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2)
+					AND leased_until <= now() + interval '`+leaseLeft+`' ORDER BY digest FOR UPDATE)
+			RETURNING digest`, repository, digests(list)); err != nil {
+			return nil, err
+		}
+		have = append(have, renewed...)
 	}
 	there := map[digest.Digest]bool{}
 	for _, b := range have {
@@ -54,7 +70,7 @@ func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Diges
 func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob, error) {
 	var b Blob
 	err := db.GetContext(ctx, &b, `
-		SELECT digest, object, size, marked_at FROM blobs
+		SELECT digest, object, position, packed, size, marked_at FROM blobs
 		WHERE repository_id = $1 AND digest = $2 AND marked_at IS NULL`, repository, d[:])
 	return b, missing(err, "blob "+d.Short())
 }
@@ -63,7 +79,7 @@ func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob
 func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest) (map[digest.Digest]Blob, error) {
 	var rows []Blob
 	err := db.SelectContext(ctx, &rows, `
-		SELECT digest, object, size, marked_at FROM blobs
+		SELECT digest, object, position, packed, size, marked_at FROM blobs
 		WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NULL`, repository, digests(list))
 	out := map[digest.Digest]Blob{}
 	for _, b := range rows {
@@ -72,12 +88,43 @@ func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest)
 	return out, err
 }
 
-// Stored is a stored object and the blob it contains.
+// Stored is a blob and the stored object that contains it.
 type Stored struct {
-	Digest digest.Digest
-	Object string
-	Size   int64
-	Owner  string // the shelf, or the pattern of shelves, that is charged
+	Digest   digest.Digest
+	Object   string
+	Position int64 // of its frame, if the object is a pack
+	Packed   int64 // bytes of the frame; 0: the object is the blob itself
+	Size     int64
+	Owner    string // the shelf, or the pattern of shelves, that is charged
+}
+
+// columns are the fields of stored blobs, for unnest.
+type columns struct {
+	digests                 [][]byte
+	objects, owners         []string
+	positions, packed, size []int64
+	distinct                []string // objects, each once
+	packs                   []string
+	packBytes               []int64
+}
+
+func columnsOf(list []Stored) (c columns) {
+	bytes := map[string]int64{}
+	for i := range list {
+		s := &list[i]
+		c.digests, c.objects, c.owners = append(c.digests, s.Digest[:]), append(c.objects, s.Object), append(c.owners, s.Owner)
+		c.positions, c.packed, c.size = append(c.positions, s.Position), append(c.packed, s.Packed), append(c.size, s.Size)
+		if _, ok := bytes[s.Object]; !ok {
+			c.distinct = append(c.distinct, s.Object)
+		}
+		bytes[s.Object] += s.Packed
+	}
+	for _, o := range c.distinct {
+		if bytes[o] > 0 {
+			c.packs, c.packBytes = append(c.packs, o), append(c.packBytes, bytes[o])
+		}
+	}
+	return c
 }
 
 // ErrTooLate is returned for objects that were not announced, or so long ago
@@ -90,52 +137,63 @@ var ErrTooLate = errors.New("the upload took too long: send it again")
 func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) error {
 	slices.SortFunc(list, func(a, b Stored) int { return bytes.Compare(a.Digest[:], b.Digest[:]) })
 	list = slices.CompactFunc(list, func(a, b Stored) bool { return a.Digest == b.Digest })
-	ds, objects, sizes := make([][]byte, len(list)), make([]string, len(list)), make([]int64, len(list))
-	owners := make([]string, len(list))
-	for i := range list {
-		ds[i], objects[i], sizes[i], owners[i] = list[i].Digest[:], list[i].Object, list[i].Size, list[i].Owner
-	}
+	c := columnsOf(list)
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
-		var announced []string
-		if err := tx.SelectContext(ctx, &announced, `SELECT object FROM orphaned_objects WHERE object = ANY($1) FOR UPDATE`,
-			objects); err != nil {
+		if err := c.confirm(ctx, tx, repository); err != nil {
 			return err
-		}
-		if len(announced) != len(objects) {
-			return ErrTooLate
 		}
 		// Rows are locked in the order of their digests, as everywhere.
 		if _, err := tx.ExecContext(ctx, `
-			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, ds); err != nil {
+			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, c.digests); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
-			SELECT object, repository_id, now(), size FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
-			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, ds); err != nil {
+			SELECT object, repository_id, now(), sum(size) FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
+			GROUP BY object, repository_id
+			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, c.digests); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			INSERT INTO blobs (repository_id, digest, object, size, owner, leased_until)
-			SELECT $1, d, o, s, w, now() + interval '`+lease+`'
-			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::text[]) WITH ORDINALITY AS n (d, o, s, w, i) ORDER BY d
+			INSERT INTO blobs (repository_id, digest, object, position, packed, size, owner, leased_until)
+			SELECT $1, d, o, p, f, s, w, now() + interval '`+lease+`'
+			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::text[]) WITH ORDINALITY AS n (d, o, p, f, s, w, i)
+			ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
 				object = CASE WHEN blobs.marked_at IS NULL THEN blobs.object ELSE excluded.object END,
+				position = CASE WHEN blobs.marked_at IS NULL THEN blobs.position ELSE excluded.position END,
+				packed = CASE WHEN blobs.marked_at IS NULL THEN blobs.packed ELSE excluded.packed END,
 				owner = CASE WHEN blobs.marked_at IS NULL THEN blobs.owner ELSE excluded.owner END,
 				leased_until = greatest(blobs.leased_until, excluded.leased_until), marked_at = NULL`,
-			repository, ds, objects, sizes, owners); err != nil {
+			repository, c.digests, c.objects, c.positions, c.packed, c.size, c.owners); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
 			DELETE FROM orphaned_objects d USING blobs b
-			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, objects,
-			ds); err != nil {
+			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, c.distinct,
+			c.digests); err != nil {
 			return err
 		}
 		// What another upload was faster with is deleted by the next cleanup.
-		_, err := tx.ExecContext(ctx, `UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, objects)
+		_, err := tx.ExecContext(ctx, `UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, c.distinct)
 		return err
 	})
+}
+
+// confirm checks that the objects were announced, locks that, and records which are packs.
+func (c columns) confirm(ctx context.Context, tx *sqlx.Tx, repository int64) error {
+	var announced []string
+	if err := tx.SelectContext(ctx, &announced, `
+		SELECT object FROM orphaned_objects WHERE object = ANY($1) ORDER BY object FOR UPDATE`, c.distinct); err != nil {
+		return err
+	}
+	if len(announced) != len(c.distinct) {
+		return ErrTooLate
+	}
+	_, err := tx.ExecContext(ctx, `
+		INSERT INTO packs (object, repository_id, bytes) SELECT o, $1, b FROM unnest($2::text[], $3::bigint[]) AS n (o, b)
+		ON CONFLICT DO NOTHING`, repository, c.packs, c.packBytes)
+	return err
 }
 
 // EndLeases ends the protection of blobs that are no longer needed for

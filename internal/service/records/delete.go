@@ -114,7 +114,7 @@ func deleteSomeMarked(ctx context.Context, tx *sqlx.Tx, repository int64, delay 
 			DELETE FROM blobs b WHERE b.repository_id = $1 AND b.digest = ANY($2) AND b.marked_at IS NOT NULL AND NOT `+referenced+`
 			RETURNING b.repository_id, b.object, b.size),
 		orphaned AS (INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
-			SELECT object, repository_id, now(), size FROM gone ON CONFLICT DO NOTHING)
+			SELECT object, repository_id, now(), sum(size) FROM gone GROUP BY object, repository_id ON CONFLICT DO NOTHING)
 		SELECT object, size FROM gone`, repository, due)
 }
 
@@ -148,7 +148,11 @@ func deleteSomeOrphaned(ctx context.Context, tx *sqlx.Tx, repository int64, remo
 		return 0, err
 	}
 	done, failed := removeUnnamed(ctx, list, remove)
-	_, err = tx.ExecContext(ctx, `DELETE FROM orphaned_objects WHERE object = ANY($1)`, done)
+	if _, err = tx.ExecContext(ctx, `DELETE FROM orphaned_objects WHERE object = ANY($1)`, done); err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `
+		DELETE FROM packs p WHERE object = ANY($1) AND NOT EXISTS (SELECT FROM blobs b WHERE b.object = p.object)`, done)
 	if failed != nil && err == nil && len(done) == 0 {
 		return len(list), failed
 	}

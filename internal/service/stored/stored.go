@@ -11,6 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -27,7 +28,7 @@ func (r Reader) Read(ctx context.Context, repository int64, d digest.Digest, mos
 	if err != nil {
 		return nil, err
 	}
-	content, err := r.Blobs.Open(ctx, b.Object, 0, b.Size)
+	content, err := packs.Open(ctx, r.Blobs, b, 0, b.Size)
 	if err != nil {
 		return nil, err
 	}

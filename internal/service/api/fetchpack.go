@@ -1,0 +1,217 @@
+package api
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/zstd"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/packs"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+func acceptsZstd(c *gin.Context) bool {
+	return strings.Contains(c.GetHeader("Accept-Encoding"), "zstd")
+}
+
+// compressed returns a writer for the answer's body: compressed, if the client
+// accepts that. Done ends it.
+func compressed(c *gin.Context) (out io.Writer, done func(), err error) {
+	if !acceptsZstd(c) {
+		return c.Writer, func() {}, nil
+	}
+	c.Header("Content-Encoding", "zstd")
+	enc, err := zstd.NewWriter(c.Writer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	return enc, func() { enc.Close() }, err
+}
+
+// fetchPack streams the requested blobs that exist, in the order in which they are stored.
+func (s *Server) fetchPack(c *gin.Context) {
+	list, ok := s.digests(c)
+	if !ok {
+		return
+	}
+	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, list)
+	if err != nil {
+		s.fault(c, err)
+		return
+	}
+	all, total := make([]records.Blob, 0, len(have)), int64(0)
+	for _, b := range have {
+		all = append(all, b)
+		total += b.Size
+	}
+	answerWithin(c, total)
+	c.Header("Content-Type", protocol.TypePack)
+	out := &outgoing{s: s, c: c, frames: acceptsZstd(c)}
+	if out.frames {
+		c.Header("Content-Encoding", "zstd")
+	}
+	if err := out.send(packs.Ranges(all)); err != nil {
+		if c.Request.Context().Err() == nil {
+			s.Log.Warn("a pack was cut off", "error", err)
+		}
+		panic(http.ErrAbortHandler) // the client sees a cut, not an end
+	}
+}
+
+// outgoing is a pack that is being sent: frames as they are stored, or, to a client that
+// does not decompress, plain members.
+type outgoing struct {
+	s      *Server
+	c      *gin.Context
+	frames bool
+
+	encoder *zstd.Encoder // of blobs that are not frames; nil: there was none yet
+}
+
+func (o *outgoing) send(ranges []packs.Range) error {
+	o.declare(ranges)
+	o.c.Status(http.StatusOK)
+	for _, r := range ranges {
+		content, err := o.s.Blobs.Open(o.c.Request.Context(), r.Object, r.From, r.Length)
+		if errors.Is(err, blobs.ErrNotExist) {
+			// Left out: the client treats its blobs as missing.
+			o.s.Log.Error("blobs have records but no object", "object", r.Object, "blobs", len(r.Blobs), "error", err)
+			if o.c.Writer.Header().Get("Content-Length") != "" {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		err = o.sendRange(r, content)
+		if cerr := content.Close(); err == nil {
+			err = cerr
+		}
+		if err != nil {
+			return err
+		}
+		for _, b := range r.Blobs {
+			o.s.metrics.cache.sent.Add(float64(b.Size))
+		}
+	}
+	end := pack.End
+	if !o.frames {
+		end = make([]byte, 1024) // two blocks of zeros
+	}
+	_, err := o.c.Writer.Write(end)
+	return err
+}
+
+// declare states the length of an answer that consists of stored frames alone: the system
+// then sends them without copying.
+func (o *outgoing) declare(ranges []packs.Range) {
+	length := int64(len(pack.End))
+	for _, r := range ranges {
+		for _, b := range r.Blobs {
+			if b.Packed == 0 {
+				return
+			}
+			length += b.Packed
+		}
+	}
+	if o.frames {
+		o.c.Header("Content-Length", strconv.FormatInt(length, 10))
+	}
+}
+
+func (o *outgoing) sendRange(r packs.Range, content io.Reader) error {
+	if r.Blobs[0].Packed == 0 {
+		return o.sendWhole(r.Blobs[0], content)
+	}
+	if o.frames && isDense(r) {
+		n, err := io.Copy(plainWriter(o.c), &io.LimitedReader{R: fileOf(content), N: r.Length})
+		if err == nil && n < r.Length {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	}
+	return r.Frames(content, func(b records.Blob, frame io.Reader) error {
+		if o.frames {
+			_, err := io.Copy(o.c.Writer, frame)
+			return err
+		}
+		text, err := io.ReadAll(frame)
+		if err != nil {
+			return err
+		}
+		d := asDigest(b)
+		if text, err = pack.Unframe(text, d, b.Size); err != nil {
+			o.s.Log.Error("a blob is damaged", "object", b.Object, "byte", b.Position, "error", err)
+			return nil // left out: the client treats it as missing
+		}
+		return member(o.c.Writer, d, b.Size, bytes.NewReader(text))
+	})
+}
+
+// isDense tells whether a range consists of its frames alone.
+func isDense(r packs.Range) bool {
+	sum := int64(0)
+	for _, b := range r.Blobs {
+		sum += b.Packed
+	}
+	return sum == r.Length
+}
+
+// sendWhole sends a blob that is an object of its own.
+func (o *outgoing) sendWhole(b records.Blob, content io.Reader) (err error) {
+	to := io.Writer(o.c.Writer)
+	if o.frames {
+		if o.encoder == nil {
+			o.encoder, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+			if err != nil {
+				return err
+			}
+		}
+		o.encoder.Reset(to)
+		to = o.encoder
+	}
+	err = member(to, asDigest(b), b.Size, content)
+	if o.frames {
+		err = errors.Join(err, o.encoder.Close())
+	}
+	return err
+}
+
+// member writes a plain member.
+func member(to io.Writer, d digest.Digest, size int64, content io.Reader) error {
+	w := tar.NewWriter(to)
+	if err := w.WriteHeader(pack.Header(d, size)); err != nil {
+		return err
+	}
+	if _, err := io.CopyN(w, content, size); err != nil {
+		return err
+	}
+	return w.Flush()
+}
+
+// plainWriter is the answer's writer without the framework's, so that files are sent without
+// copying.
+func plainWriter(c *gin.Context) http.ResponseWriter {
+	c.Writer.WriteHeaderNow()
+	if w, ok := c.Writer.(interface{ Unwrap() http.ResponseWriter }); ok {
+		return w.Unwrap()
+	}
+	return c.Writer
+}
+
+// fileOf returns the file of a stored object, at its position, or else the object.
+func fileOf(content io.Reader) io.Reader {
+	if f, ok := content.(interface{ File() *os.File }); ok {
+		return f.File()
+	}
+	return content
+}

@@ -1,0 +1,167 @@
+// Package packs keeps small blobs as frames of pack objects, whose form is that of
+// internal/core/pack, and reads blobs wherever they are.
+package packs
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/records"
+)
+
+// Most is the number of bytes at which a pack object is full.
+const Most = 64 << 20
+
+// Name returns a name for a new pack object of a repository.
+func Name(repository int64) string {
+	var b [16]byte
+	_, _ = rand.Read(b[:])
+	name := hex.EncodeToString(b[:])
+	return fmt.Sprintf("%d/packs/%s/%s.tar.zst", repository, name[:2], name)
+}
+
+// Object is a pack object that is being written. Nobody sees it before [Object.Close].
+type Object struct {
+	Name   string
+	bytes  int64
+	to     *io.PipeWriter
+	stored chan error
+}
+
+// Begin begins a pack object. It must be closed or dropped.
+func Begin(ctx context.Context, store blobs.Store, name string) *Object {
+	r, w := io.Pipe()
+	o := &Object{Name: name, to: w, stored: make(chan error, 1)}
+	go func() {
+		err := store.Put(ctx, name, r)
+		r.CloseWithError(errors.Join(err, io.ErrClosedPipe))
+		o.stored <- err
+	}()
+	return o
+}
+
+// Add appends a frame, and returns its position.
+func (o *Object) Add(frame []byte) (position int64, err error) {
+	position = o.bytes
+	n, err := o.to.Write(frame)
+	o.bytes += int64(n)
+	return position, err
+}
+
+// Bytes returns the bytes of the frames so far.
+func (o *Object) Bytes() int64 { return o.bytes }
+
+// Close ends the object. When it returns nil, all of it is on durable storage.
+func (o *Object) Close() error {
+	_, err := o.to.Write(pack.End)
+	o.to.CloseWithError(err) // the end, if there is none
+	return errors.Join(err, <-o.stored)
+}
+
+// errDropped is what the storage reads instead of the end of a dropped object.
+var errDropped = errors.New("the pack was dropped")
+
+// Drop discards the object.
+func (o *Object) Drop() {
+	o.to.CloseWithError(errDropped)
+	<-o.stored
+}
+
+// Open returns length bytes of a blob, from an offset. Those of a packed blob were verified;
+// others are what the storage returns. The error wraps [blobs.ErrNotExist] if the object
+// does not exist or is damaged.
+func Open(ctx context.Context, store blobs.Store, b records.Blob, from, length int64) (io.ReadCloser, error) {
+	if b.Packed == 0 {
+		return store.Open(ctx, b.Object, from, length)
+	}
+	r, err := store.Open(ctx, b.Object, b.Position, b.Packed)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	frame, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	d, err := digest.FromBytes(b.Digest)
+	if err != nil {
+		return nil, err
+	}
+	text, err := pack.Unframe(frame, d, b.Size)
+	if err != nil {
+		return nil, fmt.Errorf("%w: object %s, byte %d: %w", blobs.ErrNotExist, b.Object, b.Position, err)
+	}
+	from = min(from, b.Size)
+	return io.NopCloser(bytes.NewReader(text[from:min(b.Size, from+length)])), nil
+}
+
+// gap is how many bytes between two frames are read and thrown away, rather than asking the
+// storage once more.
+const gap = 256 << 10
+
+// Range is a part of an object that contains frames, in order. A blob that is an object of
+// its own is a range of its own.
+type Range struct {
+	Object string
+	From   int64
+	Length int64
+	Blobs  []records.Blob
+}
+
+// Ranges divides blobs into as few ranges as are worth it, each of at most [Most] bytes.
+func Ranges(list []records.Blob) (out []Range) {
+	list = slices.Clone(list)
+	slices.SortFunc(list, func(a, b records.Blob) int {
+		if c := strings.Compare(a.Object, b.Object); c != 0 {
+			return c
+		}
+		return int(min(max(a.Position-b.Position, -1), 1))
+	})
+	for _, b := range list {
+		if b.Packed == 0 {
+			out = append(out, Range{b.Object, 0, b.Size, []records.Blob{b}})
+			continue
+		}
+		if n := len(out) - 1; n >= 0 && out[n].Object == b.Object {
+			r := &out[n]
+			if end := b.Position + b.Packed; b.Position-r.From-r.Length <= gap && end-r.From <= Most {
+				r.Length = max(r.Length, end-r.From)
+				r.Blobs = append(r.Blobs, b)
+				continue
+			}
+		}
+		out = append(out, Range{b.Object, b.Position, b.Packed, []records.Blob{b}})
+	}
+	return out
+}
+
+// Frames calls each with the frames of a range, in order. What it does not read is skipped.
+func (r Range) Frames(content io.Reader, each func(b records.Blob, frame io.Reader) error) error {
+	at := r.From
+	for _, b := range r.Blobs {
+		if _, err := io.CopyN(io.Discard, content, b.Position-at); err != nil {
+			return err
+		}
+		frame := &io.LimitedReader{R: content, N: b.Packed}
+		if err := each(b, frame); err != nil {
+			return err
+		}
+		if _, err := io.Copy(io.Discard, frame); err != nil {
+			return err
+		}
+		if at = b.Position + b.Packed; frame.N > 0 {
+			return io.ErrUnexpectedEOF
+		}
+	}
+	return nil
+}
