@@ -3,11 +3,15 @@
 package trials
 
 import (
+	"bytes"
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -70,30 +74,35 @@ func TestFlippedBitsAreNeverRestored(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	blobs := files(t, filepath.Join(cache, "blobs"))
+	blobs := kept(t, cache)
 	n, flipped := times(9500), 0
 	for flipped < n {
-		file := blobs[rnd.IntN(len(blobs))]
-		info, err := os.Stat(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if info.Size() > 100_000 && rnd.IntN(20) > 0 {
+		b := &blobs[rnd.IntN(len(blobs))]
+		if b.size == 0 || b.size > 100_000 && rnd.IntN(20) > 0 {
 			continue // reading the large ones each time takes too long
 		}
 		flipped++
-		undo := flip(t, file, rnd.Int64())
-		d, err := digest.Parse(filepath.Base(filepath.Dir(file)) + filepath.Base(file))
+		right, err := st.Read(b.digest)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if text, err := st.Read(d); err == nil {
-			t.Fatalf("blob %s with a flipped bit was read as %d bytes", d.Short(), len(text))
+		undo := b.flip(t, rnd.Int64N(8*b.size))
+		if text, err := st.Read(b.digest); err == nil {
+			t.Fatalf("blob %s with a flipped bit was read as %d bytes", b.digest.Short(), len(text))
 		}
-		if _, err := os.Lstat(file); err == nil {
-			t.Fatalf("blob %s is damaged, was found to be, and is still there", d.Short())
+		if st.Has(b.digest) {
+			t.Fatalf("blob %s is damaged, was found to be, and is still there", b.digest.Short())
 		}
 		undo()
+		if _, err := st.Put(right); err != nil {
+			t.Fatal(err)
+		}
+		if err := st.Flush(); err != nil {
+			t.Fatal(err)
+		}
+		if segment, at := st.Order(b.digest); segment != 0 { // it is elsewhere now
+			b.file, b.at = segmentFile(cache, segment), at
+		}
 	}
 
 	// Any file of the cache and of the checkout's state, with whole runs.
@@ -117,5 +126,84 @@ func TestFlippedBitsAreNeverRestored(t *testing.T) {
 		}
 		ran += rep.Totals["ran"]
 	}
-	t.Logf("%d bits flipped in blobs, each found; %d in any file of the cache and the checkout's state, each followed by a run with the right outputs (%d tasks had to run for it)", n, whole, ran)
+	t.Logf(
+		"%d bits flipped in blobs, each found; %d in any file of the cache and the checkout's state, each followed by a run with the right outputs (%d tasks had to run for it)",
+		n,
+		whole,
+		ran,
+	)
+}
+
+// keptBlob is a blob in a file of the cache.
+type keptBlob struct {
+	digest digest.Digest
+	file   string
+	at     int64
+	size   int64
+}
+
+// flip flips a bit of a blob. The returned function flips it back, if the file is there.
+func (b keptBlob) flip(t *testing.T, bit int64) (undo func()) {
+	t.Helper()
+	turn := func() {
+		f, err := os.OpenFile(b.file, os.O_RDWR, 0)
+		if errors.Is(err, fs.ErrNotExist) {
+			return // it was a file of its own, which is gone
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		var one [1]byte
+		if _, err := f.ReadAt(one[:], b.at+bit/8); err != nil {
+			t.Fatal(err)
+		}
+		one[0] ^= 1 << (bit % 8)
+		if _, err := f.WriteAt(one[:], b.at+bit/8); err != nil {
+			t.Fatal(err)
+		}
+	}
+	turn()
+	return turn
+}
+
+func segmentFile(cache string, id uint64) string {
+	return filepath.Join(cache, "segments", fmt.Sprintf("%016x.tar", id))
+}
+
+// kept returns the blobs of a cache, the last of each: those in segments and those in files.
+func kept(t *testing.T, cache string) (out []keptBlob) {
+	t.Helper()
+	at := map[digest.Digest]keptBlob{}
+	index, err := os.ReadFile(filepath.Join(cache, "segments", "index"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for row := 64; row+64 <= len(index); row += 64 {
+		b := index[row : row+64]
+		if b[56] == 1 {
+			continue
+		}
+		d := digest.Digest(b[:32])
+		at[d] = keptBlob{
+			d, segmentFile(cache, binary.LittleEndian.Uint64(b[32:])),
+			int64(binary.LittleEndian.Uint64(b[40:])), int64(binary.LittleEndian.Uint32(b[48:])),
+		}
+	}
+	for _, file := range files(t, filepath.Join(cache, "blobs")) {
+		d, err := digest.Parse(filepath.Base(filepath.Dir(file)) + filepath.Base(file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		info, err := os.Stat(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at[d] = keptBlob{d, file, 0, info.Size()}
+	}
+	for _, b := range at {
+		out = append(out, b)
+	}
+	slices.SortFunc(out, func(a, b keptBlob) int { return bytes.Compare(a.digest[:], b.digest[:]) })
+	return out
 }

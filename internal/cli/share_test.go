@@ -41,7 +41,8 @@ func TestASecondMachineRunsNothing(t *testing.T) {
 	want(t, "another machine", other.Outcomes(), map[string]string{
 		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "cached", "test@app": "cached"})
 	for _, x := range other.Tasks {
-		if x.MadeBy == nil || x.MadeBy.Name != "ci" || x.MadeBy.Place != "harbour-ci" || x.MadeBy.Run != rep.Run || x.Key != rep.Of(x.Task).Key {
+		if x.MadeBy == nil || x.MadeBy.Name != "ci" || x.MadeBy.Place != "harbour-ci" || x.MadeBy.Run != rep.Run ||
+			x.Key != rep.Of(x.Task).Key {
 			t.Errorf("%s was made by %+v", x.Task, x.MadeBy)
 		}
 	}
@@ -94,7 +95,9 @@ func TestRecordsOfRuns(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Name != "ci" || d.Place != "harbour-ci" || d.OK || d.Running || d.Finished == nil || d.Totals["failed"] != 1 || d.Totals["ran"] != 4 || len(d.Records) != 5 {
+	if d.Name != "ci" || d.Place != "harbour-ci" || d.OK || d.Running || d.Finished == nil || d.Totals["failed"] != 1 ||
+		d.Totals["ran"] != 4 ||
+		len(d.Records) != 5 {
 		t.Errorf("%+v", d)
 	}
 	if d.Commit == "" || d.Branch != "main" || d.BytesOut == 0 {
@@ -239,25 +242,35 @@ func TestDamagedCacheFilesAreNeverRestored(t *testing.T) {
 	r.Run("--pick", "all")
 	right := r.Read("app/out/app")
 	dir := strings.TrimPrefix(r.Env[0], "GRAYLOFT_CACHE=")
-	blobs, err := filepath.Glob(filepath.Join(dir, "blobs", "*", "*"))
-	if err != nil || len(blobs) < 5 {
-		t.Fatal(blobs, err)
-	}
-	for _, b := range blobs {
+	damage := func(file string, at int) {
 		r.Remove("app/out")
 		r.Remove("lib/gen")
-		data, err := os.ReadFile(b)
-		if err != nil || len(data) == 0 {
-			continue
+		data, err := os.ReadFile(file)
+		if err != nil || at >= len(data) {
+			t.Fatal(len(data), err)
 		}
-		data[len(data)/2] ^= 4
-		if err := os.WriteFile(b, data, 0o644); err != nil {
+		data[at] ^= 4
+		if err := os.WriteFile(file, data, 0o644); err != nil {
 			t.Fatal(err)
 		}
 		rep := r.Run("--pick", "all")
 		if !rep.OK || r.Read("app/out/app") != right || r.Read("lib/gen/types") != "one\n" {
-			t.Errorf("after damaging %s: %v", filepath.Base(b), rep.Outcomes())
+			t.Errorf("after damaging byte %d of %s: %v", at, filepath.Base(file), rep.Outcomes())
 		}
+	}
+	segments, err := filepath.Glob(filepath.Join(dir, "segments", "*.tar"))
+	if err != nil || len(segments) == 0 {
+		t.Fatal(segments, err)
+	}
+	info, err := os.Stat(segments[0])
+	if err != nil || info.Size() < 5*1024 {
+		t.Fatal(info, err)
+	}
+	for at := int64(512); at < info.Size(); at += 1024 { // the contents of every small blob
+		damage(segments[0], int(at))
+	}
+	for at := 64; at < 64*8; at += 64 {
+		damage(filepath.Join(dir, "segments", "index"), at)
 	}
 	entries, _ := filepath.Glob(filepath.Join(dir, "entries", "*", "*"))
 	for _, e := range entries {
@@ -373,7 +386,12 @@ func TestTheFasterWayIsMeasuredAndReported(t *testing.T) {
 	s := trial.Serve(t)
 	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\n"}
 	for _, n := range []string{"a", "b", "c", "d", "e"} {
-		files["grayloft.toml"] += fmt.Sprintf("[task.%s]\nrun = \"head -c 400000 /dev/urandom > %s.out\"\nreads = [\"in\"]\nwrites = [\"%s.out\"]\nprobes = []\n", n, n, n)
+		files["grayloft.toml"] += fmt.Sprintf(
+			"[task.%s]\nrun = \"head -c 400000 /dev/urandom > %s.out\"\nreads = [\"in\"]\nwrites = [\"%s.out\"]\nprobes = []\n",
+			n,
+			n,
+			n,
+		)
 	}
 	files["grayloft.toml"] += "[task.big]\nrun = \"yes $(cat in) | head -c 6000000 | openssl enc -aes-128-ctr -K 00 -iv 00 > big.out 2>/dev/null || yes $(cat in) | head -c 6000000 > big.out\"\nreads = [\"in\"]\nwrites = [\"big.out\"]\nprobes = []\n" +
 		"[task.sure]\nrun = \"head -c 3000000 /dev/urandom > sure.out\"\nreads = [\"in\"]\nwrites = [\"sure.out\"]\nprobes = []\nreuse = \"always\"\n" +
@@ -394,17 +412,20 @@ func TestTheFasterWayIsMeasuredAndReported(t *testing.T) {
 	if p := r.Plan("big"); p.Of("big@test").Outcome != "ran" || *p.Of("big@test").Reason != "faster" {
 		t.Errorf("the plan: %+v", p.Tasks)
 	}
-	if a := r.Grayloft("show", "big@test"); !strings.Contains(a.Out, "measured") || !strings.Contains(a.Out, "it runs if none of its outputs are here") {
+	if a := r.Grayloft("show", "big@test"); !strings.Contains(a.Out, "measured") ||
+		!strings.Contains(a.Out, "it runs if none of its outputs are here") {
 		t.Errorf("show: %s%s", a.Out, a.Err)
 	}
 	rep := r.Run("big", "sure", "odd")
-	if got := rep.Of("big@test"); got.Outcome != "ran" || got.Reason == nil || *got.Reason != "faster" || !strings.Contains(got.Message, "fetching its 6.0 MB about") {
+	if got := rep.Of("big@test"); got.Outcome != "ran" || got.Reason == nil || *got.Reason != "faster" ||
+		!strings.Contains(got.Message, "fetching its 6.0 MB about") {
 		t.Errorf("running is cheaper: %+v", got)
 	}
 	if got := rep.Of("sure@test"); got.Outcome != "fetched" {
 		t.Errorf("reuse = \"always\": %+v", got)
 	}
-	if got := rep.Of("odd@test"); got.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "odd@test was run because that was faster than fetching, but gave different outputs") {
+	if got := rep.Of("odd@test"); got.Outcome != "ran" ||
+		!strings.Contains(rep.Answer.Err, "odd@test was run because that was faster than fetching, but gave different outputs") {
 		t.Errorf("%+v\n%s", got, rep.Answer.Err)
 	}
 	ci.Write("in", "three\n")

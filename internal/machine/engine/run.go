@@ -79,6 +79,7 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 	if now := s.Delivery.Blobs.Line(); now != line {
 		s.engine.Store.KeepLine(s.engine.Service, now)
 	}
+	_ = s.engine.Store.Flush() // what other processes cannot see is made or fetched again
 	return sum, nil
 }
 

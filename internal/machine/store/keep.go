@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -18,25 +19,31 @@ import (
 
 // Stats describes the contents of a cache.
 type Stats struct {
-	Dir       string           `json:"dir"`
-	Blobs     int              `json:"blobs"`
-	BlobBytes int64            `json:"blob_bytes"`
-	Entries   int              `json:"entries"`
-	Repos     map[string]int   `json:"repos"` // entries by repository
-	Oldest    *time.Time       `json:"oldest"`
-	Spooled   int              `json:"spooled"` // items that wait to be sent to a service
-	Bytes     map[string]int64 `json:"bytes"`   // of outputs by repository, as entries state them
+	Dir       string `json:"dir"`
+	Blobs     int    `json:"blobs"`
+	BlobBytes int64  `json:"blob_bytes"`
+	// Small blobs are in segments, which may contain deleted ones as well.
+	Segments     int              `json:"segments"`
+	SegmentBytes int64            `json:"segment_bytes"`
+	Entries      int              `json:"entries"`
+	Repos        map[string]int   `json:"repos"` // entries by repository
+	Oldest       *time.Time       `json:"oldest"`
+	Spooled      int              `json:"spooled"` // items that wait to be sent to a service
+	Bytes        map[string]int64 `json:"bytes"`   // of outputs by repository, as entries state them
 }
 
 // Stats walks the cache.
 func (s *Store) Stats() (Stats, error) {
 	st := Stats{Dir: s.dir, Repos: map[string]int{}, Bytes: map[string]int64{}}
-	err := s.eachBlob(func(_ digest.Digest, _ string, info fs.FileInfo) error {
+	err := s.eachBlob(func(b held) error {
 		st.Blobs++
-		st.BlobBytes += info.Size()
+		st.BlobBytes += b.size
 		return nil
 	})
 	if err != nil {
+		return st, err
+	}
+	if st.Segments, st.SegmentBytes, err = s.small.Files(); err != nil {
 		return st, err
 	}
 	entries, err := s.entries()
@@ -56,7 +63,25 @@ func (s *Store) Stats() (Stats, error) {
 	return st, err
 }
 
-func (s *Store) eachBlob(do func(d digest.Digest, file string, info fs.FileInfo) error) error {
+// held is a blob in the cache.
+type held struct {
+	digest  digest.Digest
+	size    int64
+	arrived time.Time
+	file    string // empty: it is in a segment
+}
+
+func (s *Store) eachBlob(do func(b held) error) error {
+	for _, b := range s.small.All() {
+		if err := do(held{b.Digest, b.Size, b.Arrived, ""}); err != nil {
+			return err
+		}
+	}
+	return s.eachFile(do)
+}
+
+// eachFile goes through the blobs that are files.
+func (s *Store) eachFile(do func(b held) error) error {
 	return filepath.WalkDir(filepath.Join(s.dir, "blobs"), func(p string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
@@ -72,7 +97,7 @@ func (s *Store) eachBlob(do func(d digest.Digest, file string, info fs.FileInfo)
 		if err != nil {
 			return nil // deleted meanwhile
 		}
-		return do(d, p, info)
+		return do(held{d, info.Size(), info.ModTime(), p})
 	})
 }
 
@@ -148,9 +173,11 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 	defer release()
 	sizes := map[digest.Digest]int64{}
 	fresh := map[digest.Digest]bool{}
-	if err := s.eachBlob(func(d digest.Digest, _ string, info fs.FileInfo) error {
-		sizes[d] = info.Size()
-		fresh[d] = now.Sub(info.ModTime()) < young
+	small := map[digest.Digest]bool{}
+	if err := s.eachBlob(func(b held) error {
+		sizes[b.digest] = b.size
+		fresh[b.digest] = now.Sub(b.arrived) < young
+		small[b.digest] = b.file == ""
 		return nil
 	}); err != nil {
 		return Trimmed{}, err
@@ -188,6 +215,7 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 		}
 	}
 	s.keepSpooled(kept)
+	gone := map[digest.Digest]bool{}
 	for d, size := range sizes {
 		if kept[d] {
 			out.Left += size
@@ -195,8 +223,15 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 		}
 		out.Blobs++
 		out.Bytes += size
-		if !l.Dry {
+		if small[d] {
+			gone[d] = true
+		} else if !l.Dry {
 			os.Remove(s.blob(d))
+		}
+	}
+	if !l.Dry {
+		if err := s.small.Remove(ctx, gone); err != nil {
+			return out, err
 		}
 	}
 	return out, s.sweepTemp(now, l.Dry)
@@ -260,25 +295,32 @@ func (s *Store) sweepTemp(now time.Time, dry bool) error {
 // Verify reads every blob, and deletes those whose contents do not match their
 // digest. It returns how many it read, and which were damaged.
 func (s *Store) Verify(ctx context.Context, seen func(done int)) (read int, damaged []digest.Digest, err error) {
-	err = s.eachBlob(func(d digest.Digest, file string, _ fs.FileInfo) error {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		err := s.WriteTo(d, discard{})
-		switch {
-		case errors.Is(err, ErrDamaged):
-			damaged = append(damaged, d)
-		case err != nil && !errors.Is(err, fs.ErrNotExist):
-			return fmt.Errorf("reading %s: %w", file, err)
-		}
+	one := func() {
 		if read++; seen != nil {
 			seen(read)
 		}
+	}
+	if s.small.IsDamaged() {
+		if _, err := s.small.Rebuild(ctx); err != nil {
+			return 0, nil, fmt.Errorf("making the index of the segments again: %w", err)
+		}
+	}
+	if damaged, err = s.small.Check(ctx, one); err != nil {
+		return read, damaged, err
+	}
+	err = s.eachFile(func(b held) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := s.WriteTo(b.digest, io.Discard)
+		switch {
+		case errors.Is(err, ErrDamaged):
+			damaged = append(damaged, b.digest)
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
+			return fmt.Errorf("reading %s: %w", b.file, err)
+		}
+		one()
 		return nil
 	})
 	return read, damaged, err
 }
-
-type discard struct{}
-
-func (discard) Write(p []byte) (int, error) { return len(p), nil }

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -19,6 +21,7 @@ func aged(t *testing.T, ages ...int) (*Store, []protocol.Entry) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	s.small.Now = func() time.Time { return time.Now().Add(-2 * young) }
 	put := func(b []byte) digest.Digest {
 		d, err := s.Put(b)
 		if err != nil {
@@ -30,8 +33,17 @@ func aged(t *testing.T, ages ...int) (*Store, []protocol.Entry) {
 	var out []protocol.Entry
 	for i, days := range ages {
 		own := put(append(make([]byte, 1000), byte(i)))
-		list := listing.List{{Path: "own", Kind: listing.File, Size: 1001, Digest: own}, {Path: "shared", Kind: listing.File, Size: 6, Digest: shared}}
-		e := protocol.Entry{Key: digest.Of([]byte{byte(i)}), Task: "t@p", Listing: put(list.Encode()), Log: put([]byte{1, byte(i)}), Ingredients: put([]byte{2, byte(i)})}
+		list := listing.List{
+			{Path: "own", Kind: listing.File, Size: 1001, Digest: own},
+			{Path: "shared", Kind: listing.File, Size: 6, Digest: shared},
+		}
+		e := protocol.Entry{
+			Key:         digest.Of([]byte{byte(i)}),
+			Task:        "t@p",
+			Listing:     put(list.Encode()),
+			Log:         put([]byte{1, byte(i)}),
+			Ingredients: put([]byte{2, byte(i)}),
+		}
 		if _, err := s.PutEntry(e, Origin{Repo: "r"}); err != nil {
 			t.Fatal(err)
 		}
@@ -44,24 +56,8 @@ func aged(t *testing.T, ages ...int) (*Store, []protocol.Entry) {
 	return s, out
 }
 
-func (s *Store) makeOld(t *testing.T, d digest.Digest) {
-	t.Helper()
-	at := time.Now().Add(-2 * young)
-	if err := os.Chtimes(s.blob(d), at, at); err != nil {
-		t.Fatal(err)
-	}
-}
-
-func (s *Store) allOld(t *testing.T) {
-	t.Helper()
-	if err := s.eachBlob(func(d digest.Digest, _ string, _ os.FileInfo) error { s.makeOld(t, d); return nil }); err != nil {
-		t.Fatal(err)
-	}
-}
-
 func TestTrimDeletesTheLeastRecentlyUsed(t *testing.T) {
 	s, e := aged(t, 40, 10, 3)
-	s.allOld(t)
 	dry, err := s.Trim(context.Background(), Limits{Age: 30 * 24 * time.Hour, Dry: true}, time.Now())
 	if err != nil || dry.Entries != 1 || dry.Blobs != 4 {
 		t.Fatalf("%+v, %v", dry, err)
@@ -73,7 +69,8 @@ func TestTrimDeletesTheLeastRecentlyUsed(t *testing.T) {
 	if err := os.Chtimes(s.entry(e[0].Key, Origin{Repo: "r"}), at, at); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := s.Trim(context.Background(), Limits{Age: 30 * 24 * time.Hour}, time.Now()); err != nil || got.Entries != 1 || got.Blobs != 4 {
+	if got, err := s.Trim(context.Background(), Limits{Age: 30 * 24 * time.Hour}, time.Now()); err != nil || got.Entries != 1 ||
+		got.Blobs != 4 {
 		t.Fatalf("by age: %+v, %v", got, err)
 	}
 	got, err := s.Trim(context.Background(), Limits{Bytes: 1500}, time.Now())
@@ -96,10 +93,6 @@ func TestTrimDeletesTheLeastRecentlyUsed(t *testing.T) {
 
 func TestTrimKeepsRecentAndUnsentItems(t *testing.T) {
 	s, e := aged(t, 40)
-	orphan, err := s.Put([]byte("work under way"))
-	if err != nil {
-		t.Fatal(err)
-	}
 	waiting, err := s.Put([]byte("to be sent"))
 	if err != nil {
 		t.Fatal(err)
@@ -107,13 +100,28 @@ func TestTrimKeepsRecentAndUnsentItems(t *testing.T) {
 	if err := s.Spool("entry-x", []byte(`{"log":"`+waiting.String()+`"}`)); err != nil {
 		t.Fatal(err)
 	}
-	s.allOld(t)
-	now := time.Now()
-	if err := os.Chtimes(s.blob(orphan), now, now); err != nil {
+	s.small.Now = time.Now
+	orphan, err := s.Put([]byte("work under way"))
+	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Trim(context.Background(), Limits{Bytes: 1}, now); err != nil {
+	large, err := s.Put(make([]byte, 2*smallBlob))
+	if err != nil {
 		t.Fatal(err)
+	}
+	old, err := s.Put(make([]byte, 3*smallBlob))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := time.Now().Add(-2 * young)
+	if err := os.Chtimes(s.blob(old), at, at); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Trim(context.Background(), Limits{Bytes: 1}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if s.Has(old) || !s.Has(large) {
+		t.Errorf("large ones: old %v, young %v", s.Has(old), s.Has(large))
 	}
 	if !s.Has(orphan) || !s.Has(waiting) || s.Has(e[0].Listing) {
 		t.Errorf("young %v, waiting %v, old %v", s.Has(orphan), s.Has(waiting), s.Has(e[0].Listing))
@@ -122,20 +130,33 @@ func TestTrimKeepsRecentAndUnsentItems(t *testing.T) {
 
 func TestVerifyFindsEveryFlippedBit(t *testing.T) {
 	s, e := aged(t, 1, 1)
+	large, err := s.Put(make([]byte, 2*smallBlob))
+	if err != nil {
+		t.Fatal(err)
+	}
 	flipped := 0
-	for _, d := range []digest.Digest{e[0].Listing, e[1].Log} {
-		b, err := os.ReadFile(s.blob(d))
+	for _, d := range []digest.Digest{e[0].Listing, e[1].Log, large} {
+		text, err := s.Read(d)
 		if err != nil {
 			t.Fatal(err)
 		}
-		b[len(b)/2] ^= 4
-		if err := os.WriteFile(s.blob(d), b, 0o644); err != nil {
-			t.Fatal(err)
+		files, _ := filepath.Glob(filepath.Join(s.Dir(), "segments", "*.tar"))
+		for _, file := range append(files, s.blob(large)) {
+			b, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if at := bytes.Index(b, text); at >= 0 {
+				b[at+len(text)/2] ^= 4
+				if err := os.WriteFile(file, b, 0o644); err != nil {
+					t.Fatal(err)
+				}
+				flipped++
+			}
 		}
-		flipped++
 	}
 	read, damaged, err := s.Verify(context.Background(), nil)
-	if err != nil || len(damaged) != flipped || read != 9 {
+	if err != nil || flipped != 3 || len(damaged) != flipped || read != 10 {
 		t.Errorf("read %d, damaged %d, %v", read, len(damaged), err)
 	}
 	if _, damaged, _ = s.Verify(context.Background(), nil); len(damaged) != 0 || s.Has(e[0].Listing) {

@@ -30,13 +30,5 @@ func (s *Store) KeepLine(service string, l decide.Line) {
 	if err != nil {
 		return
 	}
-	in, err := s.Incoming()
-	if err != nil {
-		return
-	}
-	_, err = in.Write(data)
-	defer os.Remove(in.f.Name())
-	if in.f.Close() == nil && err == nil && os.MkdirAll(filepath.Join(s.dir, "lines"), 0o755) == nil {
-		_ = os.Rename(in.f.Name(), s.lineFile(service))
-	}
+	_ = s.writeFile(s.lineFile(service), data)
 }

@@ -1,0 +1,200 @@
+package segments
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"io"
+	"io/fs"
+	"os"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/machine/lock"
+)
+
+// The index is a file of rows of 64 bytes, of which the first names the format. Numbers are
+// little-endian. A row says that a blob is somewhere, or that it is not any more:
+//
+//	 0  digest, 32 bytes
+//	32  segment, 8 bytes
+//	40  position of the contents in the segment, 8 bytes
+//	48  size, 4 bytes
+//	52  arrival, seconds since 1970, 4 bytes
+//	56  1: it is not there any more; otherwise 0
+//	60  CRC-32C of the bytes before
+//
+// Later rows count. A row whose sum is wrong is as good as absent.
+const rowBytes = 64
+
+var (
+	heading = append([]byte("grayloft segment index 1\n"), make([]byte, rowBytes-25)...)
+	table   = crc32.MakeTable(crc32.Castagnoli)
+)
+
+// place says where a blob is.
+type place struct {
+	segment uint64
+	at      int64 // of its contents
+	size    uint32
+	time    uint32 // of its arrival, in seconds since 1970
+}
+
+type row struct {
+	digest digest.Digest
+	place
+	gone bool
+}
+
+func (r row) encode(to []byte) []byte {
+	var b [rowBytes]byte
+	copy(b[:], r.digest[:])
+	binary.LittleEndian.PutUint64(b[32:], r.segment)
+	binary.LittleEndian.PutUint64(b[40:], uint64(r.at))
+	binary.LittleEndian.PutUint32(b[48:], r.size)
+	binary.LittleEndian.PutUint32(b[52:], r.time)
+	if r.gone {
+		b[56] = 1
+	}
+	binary.LittleEndian.PutUint32(b[60:], crc32.Checksum(b[:60], table))
+	return append(to, b[:]...)
+}
+
+func decode(b []byte) (r row, ok bool) {
+	r.digest = digest.Digest(b[:32])
+	r.segment = binary.LittleEndian.Uint64(b[32:])
+	r.at = int64(binary.LittleEndian.Uint64(b[40:]))
+	r.size = binary.LittleEndian.Uint32(b[48:])
+	r.time = binary.LittleEndian.Uint32(b[52:])
+	r.gone = b[56] == 1
+	return r, crc32.Checksum(b[:60], table) == binary.LittleEndian.Uint32(b[60:]) && r.at >= 0 && r.size <= Largest
+}
+
+// index is what this process knows of the index. The set's lock protects it.
+type index struct {
+	file   string
+	places map[digest.Digest]place
+	seen   os.FileInfo // of the file that was read; nil: none was
+	read   int64       // bytes of it
+	bad    int         // rows whose sum is wrong
+}
+
+func newIndex(file string) *index { return &index{file: file, places: map[digest.Digest]place{}} }
+
+// forget makes the index be read from its beginning. What is not in the file is lost, so a
+// writer adds it again.
+func (x *index) forget() {
+	x.places, x.seen, x.read, x.bad = map[digest.Digest]place{}, nil, 0, 0
+}
+
+// errNoIndex says that there is no index, or that its format is another.
+var errNoIndex = errors.New("no index")
+
+// refresh reads what other processes have added, and tells whether that was anything.
+func (x *index) refresh() (news bool, err error) {
+	info, err := os.Stat(x.file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return false, errNoIndex
+	case err != nil || x.seen != nil && os.SameFile(info, x.seen) && info.Size()-x.read < rowBytes:
+		return false, err
+	}
+	f, err := os.Open(x.file)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	if info, err = f.Stat(); err != nil {
+		return false, err
+	}
+	if x.seen == nil || !os.SameFile(info, x.seen) || info.Size() < x.read {
+		x.forget()
+	}
+	x.seen = info
+	if info.Size()-x.read < rowBytes {
+		return false, nil
+	}
+	data := make([]byte, (info.Size()-x.read)/rowBytes*rowBytes)
+	n, err := f.ReadAt(data, x.read)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return false, err
+	}
+	data = data[:n/rowBytes*rowBytes]
+	if x.read == 0 && len(data) > 0 {
+		if string(data[:rowBytes]) != string(heading) {
+			return false, errNoIndex
+		}
+		x.places = make(map[digest.Digest]place, len(data)/rowBytes)
+	}
+	for at := 0; at < len(data); at += rowBytes {
+		x.apply(data[at : at+rowBytes])
+	}
+	x.read += int64(len(data))
+	return true, nil
+}
+
+func (x *index) apply(b []byte) {
+	r, ok := decode(b)
+	switch {
+	case !ok:
+		if string(b) != string(heading) {
+			x.bad++
+		}
+	case !r.gone:
+		x.places[r.digest] = r.place
+	case x.places[r.digest] == r.place:
+		delete(x.places, r.digest)
+	}
+}
+
+// append adds rows to the file. A row that a killed process left unfinished is overwritten.
+func (x *index) append(rows []row) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return lock.Hold(x.file+".lock", func() error {
+		f, err := os.OpenFile(x.file, os.O_RDWR|os.O_CREATE, 0o644)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		end := info.Size() / rowBytes * rowBytes
+		var data []byte
+		if end == 0 {
+			data = append(data, heading...)
+		}
+		for _, r := range rows {
+			data = r.encode(data)
+		}
+		_, err = f.WriteAt(data, end)
+		return err
+	})
+}
+
+// replace writes the index again: with what the rows are once nobody else can add any.
+func (x *index) replace(rows func() ([]row, error)) error {
+	return lock.Hold(x.file+".lock", func() error {
+		list, err := rows()
+		if err != nil {
+			return err
+		}
+		data := bytes.Clone(heading)
+		for _, r := range list {
+			data = r.encode(data)
+		}
+		next := x.file + ".next"
+		if err := os.WriteFile(next, data, 0o644); err != nil {
+			return err
+		}
+		if err := os.Rename(next, x.file); err != nil {
+			return err
+		}
+		x.forget()
+		_, err = x.refresh()
+		return err
+	})
+}

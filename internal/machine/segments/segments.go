@@ -1,0 +1,266 @@
+// Package segments keeps small blobs in few files. A segment is a POSIX tar archive (IEEE
+// 1003.1, ustar) without its two last blocks, to which members are appended: plain files
+// named by digest, with the time of their arrival. An index next to the segments says where
+// each blob is; it can be made again from them. Several processes may read and append at the
+// same time, each to a segment of its own. A blob is in the index only once it is whole in
+// its segment, and is verified whenever it is read.
+package segments
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Set is a directory of segments. It is safe for concurrent use.
+type Set struct {
+	Now func() time.Time // when a blob arrives
+
+	dir string
+
+	mu     sync.Mutex
+	index  *index
+	reads  map[uint64]*os.File // segments that are open for reading
+	writes *writer             // nil: nothing was added yet
+
+	rebuilt bool
+}
+
+// Open returns the segments in a directory, which exists or is created when something is
+// added.
+func Open(dir string) *Set {
+	return &Set{Now: time.Now, dir: dir, index: newIndex(filepath.Join(dir, "index")), reads: map[uint64]*os.File{}}
+}
+
+// ErrDamaged is wrapped by errors about a blob whose contents do not match its digest. It is
+// not in the index any more.
+var ErrDamaged = errors.New("damaged in a segment")
+
+func segmentName(id uint64) string { return fmt.Sprintf("%016x.tar", id) }
+
+func (s *Set) file(id uint64) string { return filepath.Join(s.dir, segmentName(id)) }
+
+// find returns where a blob is. The caller holds the lock.
+func (s *Set) find(d digest.Digest) (place, bool) {
+	p, ok := s.index.places[d]
+	if !ok && s.refresh() {
+		p, ok = s.index.places[d]
+	}
+	return p, ok
+}
+
+// refresh reads what other processes have added, and tells whether that was anything. An
+// index that is missing, or whose format is another, is made again. The caller holds the
+// lock.
+func (s *Set) refresh() bool {
+	news, err := s.index.refresh()
+	if errors.Is(err, errNoIndex) && !s.rebuilt {
+		s.rebuilt = true
+		if list, lerr := s.list(); lerr == nil && len(list) > 0 {
+			news = s.rebuild(context.Background()) == nil
+		}
+	}
+	if news && s.writes != nil {
+		for _, r := range s.writes.rows { // they are in no file yet
+			s.index.places[r.digest] = r.place
+		}
+	}
+	return news
+}
+
+// Find returns the size of a blob in bytes, and whether there is one.
+func (s *Set) Find(d digest.Digest) (size int64, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, ok := s.find(d)
+	return int64(p.size), ok
+}
+
+// Order returns where a blob is: reading in the order of these pairs is fastest.
+func (s *Set) Order(d digest.Digest) (segment uint64, position int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, _ := s.find(d)
+	return p.segment, p.at
+}
+
+// Read returns a blob, verified. It uses the given buffer if that is large enough. The error
+// wraps [fs.ErrNotExist] if there is no such blob.
+func (s *Set) Read(d digest.Digest, buf []byte) ([]byte, error) {
+	for try := 0; ; try++ {
+		text, p, err := s.read(d, buf)
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && p.segment != 0 && try == 0:
+			// Somebody wrote the segment again.
+			s.mu.Lock()
+			s.index.forget()
+			s.mu.Unlock()
+			continue
+		case err == nil && digest.Of(text) == d:
+			return text, nil
+		case errors.Is(err, fs.ErrNotExist):
+			s.drop(d, p)
+			return nil, err
+		case err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF):
+			return nil, err
+		}
+		s.drop(d, p)
+		return nil, fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
+	}
+}
+
+func (s *Set) read(d digest.Digest, buf []byte) ([]byte, place, error) {
+	s.mu.Lock()
+	p, ok := s.find(d)
+	if !ok {
+		s.mu.Unlock()
+		return nil, place{}, fmt.Errorf("blob %s: %w", d.Short(), fs.ErrNotExist)
+	}
+	if cap(buf) < int(p.size) {
+		buf = make([]byte, p.size)
+	}
+	buf = buf[:p.size]
+	if w := s.writes; w != nil && p.segment == w.id && p.at >= w.written {
+		copy(buf, w.pending[p.at-w.written:])
+		s.mu.Unlock()
+		return buf, p, nil
+	}
+	f, err := s.open(p.segment)
+	s.mu.Unlock()
+	if err != nil {
+		return nil, p, err
+	}
+	_, err = f.ReadAt(buf, p.at)
+	return buf, p, err
+}
+
+// mostOpen is how many segments are open for reading at a time.
+const mostOpen = 64
+
+// open returns a segment that is open for reading. The caller holds the lock.
+func (s *Set) open(id uint64) (*os.File, error) {
+	if f := s.reads[id]; f != nil {
+		return f, nil
+	}
+	f, err := os.Open(s.file(id))
+	if err != nil {
+		return nil, err
+	}
+	if len(s.reads) >= mostOpen {
+		clear(s.reads) // each is closed when the last reader has forgotten it
+	}
+	s.reads[id] = f
+	return f, nil
+}
+
+// drop takes a damaged blob out of the index.
+func (s *Set) drop(d digest.Digest, p place) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if p.segment != 0 && s.index.places[d] == p {
+		delete(s.index.places, d)
+		_ = s.index.append([]row{{digest: d, place: p, gone: true}}) // otherwise it is found out again
+	}
+}
+
+// Drop takes a blob out of the index.
+func (s *Set) Drop(d digest.Digest) {
+	s.mu.Lock()
+	p, ok := s.find(d)
+	s.mu.Unlock()
+	if ok {
+		s.drop(d, p)
+	}
+}
+
+// Stored describes a blob.
+type Stored struct {
+	Digest  digest.Digest
+	Size    int64
+	Arrived time.Time // to the second
+}
+
+// All returns every blob that other processes can see as well.
+func (s *Set) All() []Stored {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refresh()
+	out := make([]Stored, 0, len(s.index.places))
+	for d, p := range s.index.places {
+		out = append(out, Stored{d, int64(p.size), time.Unix(int64(p.time), 0)})
+	}
+	return out
+}
+
+// Files returns how many segments there are, and their bytes.
+func (s *Set) Files() (n int, bytes int64, err error) {
+	list, err := s.list()
+	for _, f := range list {
+		n++
+		bytes += f.size
+	}
+	return n, bytes, err
+}
+
+type found struct {
+	id   uint64
+	size int64
+}
+
+// list returns the segments in the directory.
+func (s *Set) list() (out []found, err error) {
+	entries, err := os.ReadDir(s.dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		var id uint64
+		if n, _ := fmt.Sscanf(e.Name(), "%016x.tar", &id); n != 1 || e.Name() != segmentName(id) {
+			continue
+		}
+		if info, err := e.Info(); err == nil {
+			out = append(out, found{id, info.Size()})
+		}
+	}
+	return out, err
+}
+
+// Rebuild makes the index again from the segments, and returns how many blobs it contains.
+func (s *Set) Rebuild(ctx context.Context) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	err := s.rebuild(ctx)
+	return len(s.index.places), err
+}
+
+func (s *Set) rebuild(ctx context.Context) error {
+	return s.index.replace(func() (rows []row, err error) {
+		list, err := s.list()
+		for _, f := range list {
+			if err != nil || ctx.Err() != nil {
+				return nil, errors.Join(err, ctx.Err())
+			}
+			var more []row
+			more, err = s.scan(f.id)
+			rows = append(rows, more...)
+		}
+		return rows, err
+	})
+}
+
+// IsDamaged tells whether rows of the index are damaged: [Set.Rebuild] then finds what they
+// said.
+func (s *Set) IsDamaged() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.refresh()
+	return s.index.bad > 0
+}
