@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -34,6 +35,11 @@ func run(dir, bin, out string, rounds int, only string) error {
 		return err
 	}
 	b := &bench{dir: dir, client: client, rounds: rounds}
+	gone := filepath.Join(dir, "gone")
+	if err := errors.Join(os.RemoveAll(gone), os.MkdirAll(gone, 0o755)); err != nil {
+		return err
+	}
+	defer os.RemoveAll(gone)
 	if err := b.repositories(); err != nil {
 		return err
 	}

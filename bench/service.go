@@ -342,11 +342,11 @@ func (f *fleet) rows() []row {
 	}
 	rows := []row{
 		{name: "fetching 10,000 files, 500 MB, from the service, against curl and tar", goal: 1.2, in: "bulky", once: pack("bulky"),
-			ours:     side{before: "rm -rf out " + cache, run: share + b.client + " run copy -q --fetch all"},
-			baseline: side{before: "rm -rf ../copied", run: unpack(f.files, "bulky")}},
+			ours:     side{before: b.aside("out") + "; rm -rf " + cache, run: share + b.client + " run copy -q --fetch all"},
+			baseline: side{before: b.aside("../copied"), run: unpack(f.files, "bulky")}},
 		{name: "a twentieth of them through 10 Mbit/s and 40 ms, against the same", goal: 1.1, in: "small", once: pack("small"), rounds: 1,
-			ours:     side{before: "rm -rf out " + cache, run: slow + b.client + " run copy -q --fetch all"},
-			baseline: side{before: "rm -rf ../copied", run: unpack(f.slowly, "small")}},
+			ours:     side{before: b.aside("out") + "; rm -rf " + cache, run: slow + b.client + " run copy -q --fetch all"},
+			baseline: side{before: b.aside("../copied"), run: unpack(f.slowly, "small")}},
 		{name: "service: 3,000 GETs of 1 MB blobs, 32 connections, against nginx", goal: 1.25,
 			ours:     side{do: func() error { return f.get(func(d string) string { return f.url + "/v1/bulky/blobs/" + d }) }},
 			baseline: side{do: func() error { return f.get(func(d string) string { return f.nginx + "/" + d }) }}},

@@ -27,6 +27,8 @@ func (fullDisk) Keep(_ digest.Digest, r io.Reader) error {
 	return errFull
 }
 
+func (fullDisk) KeepText(digest.Digest, []byte) error { return errFull }
+
 func (fullDisk) Partial(digest.Digest, int64, int64) (protocol.Pieces, error) { return noPieces{}, nil }
 
 type noPieces struct{}

@@ -145,41 +145,71 @@ func (c *Client) fetchMembers(
 	}
 	resp, err := c.request(ctx, request{
 		method: http.MethodPost, path: "packs/fetch",
-		header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {c.encodings()}},
+		// However near the service is: it has small blobs compressed.
+		header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {"zstd"}},
 		body:   func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
 	})
 	if err != nil {
 		return false, err
 	}
 	defer resp.Body.Close()
-	raw := &countingReader{r: resp.Body, n: moved}
-	in, done, err := decoded(resp, raw)
-	if err != nil {
-		return false, err
-	}
-	defer done()
-	members := &pack.Reader{
-		From: tar.NewReader(io.LimitReader(in, min(bytesWanted, protocol.MaxPack))), Largest: protocol.MaxPart, Left: protocol.MaxPack,
+	raw := &faultReader{r: &countingReader{r: resp.Body, n: moved}}
+	members := plainMembers(raw, min(bytesWanted, protocol.MaxPack))
+	if resp.Header.Get("Content-Encoding") == "zstd" {
+		members = frameMembers(io.LimitReader(raw, bytesWanted))
 	}
 	for {
-		d, size, err := members.Next()
+		d, text, err := members()
 		switch {
 		case errors.Is(err, io.EOF):
 			return true, nil
-		case errors.Is(err, pack.ErrForm), errors.Is(err, pack.ErrName), errors.Is(err, pack.ErrLarge):
-			return false, fmt.Errorf("a member of a pack is refused: %w", err)
-		case err != nil:
+		case raw.failed, errors.Is(err, io.ErrUnexpectedEOF):
 			return false, fmt.Errorf("%w: a pack was cut off: %w", errCut, err)
+		case err != nil:
+			return false, fmt.Errorf("a member of a pack is refused: %w", err)
 		}
 		if expected, ok := want[d]; !ok {
 			return false, fmt.Errorf("a pack contains blob %s, which was not requested", d.Short())
-		} else if expected >= 0 && size != expected {
-			return false, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), size, expected)
+		} else if expected >= 0 && int64(len(text)) != expected {
+			return false, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), len(text), expected)
 		}
-		if err := c.keep(d, members, size); err != nil {
-			return false, err
+		if err := c.store.KeepText(d, text); err != nil {
+			return false, ofDisk(err)
 		}
 		delete(want, d)
+	}
+}
+
+// members returns the next blob of a pack, verified, until the next call. After the last one
+// the error is [io.EOF].
+type members func() (d digest.Digest, text []byte, err error)
+
+func frameMembers(r io.Reader) members {
+	frames := pack.NewFrames(r)
+	var room []byte
+	return func() (d digest.Digest, text []byte, err error) {
+		d, text, _, err = frames.Next(&room, protocol.MaxPart)
+		return d, text, err
+	}
+}
+
+// plainMembers are those of a pack that is not compressed, which has at most so many bytes.
+func plainMembers(r io.Reader, most int64) members {
+	in := &pack.Reader{From: tar.NewReader(io.LimitReader(r, most)), Largest: protocol.MaxPart, Left: most}
+	var room bytes.Buffer
+	return func() (d digest.Digest, text []byte, err error) {
+		d, _, err = in.Next()
+		if err != nil {
+			return d, nil, err
+		}
+		room.Reset()
+		if _, err := room.ReadFrom(in); err != nil {
+			return d, nil, err
+		}
+		if digest.Of(room.Bytes()) != d {
+			return d, nil, fmt.Errorf("member %s: %w", d.Short(), pack.ErrDamaged)
+		}
+		return d, room.Bytes(), nil
 	}
 }
 

@@ -8,11 +8,9 @@ package pack
 import (
 	"archive/tar"
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -38,6 +36,9 @@ var (
 func Header(d digest.Digest, size int64) *tar.Header {
 	return &tar.Header{Name: d.String(), Size: size, Mode: 0o444, Format: tar.FormatUSTAR}
 }
+
+// Plain returns the number of bytes that a member of so many bytes takes uncompressed.
+func Plain(size int64) int64 { return block + padded(size) }
 
 func padded(size int64) int64 { return (size + block - 1) / block * block }
 
@@ -66,11 +67,11 @@ func Unframe(frame []byte, d digest.Digest, size int64) ([]byte, error) {
 	if size < 0 || size > largest-2*block {
 		return nil, fmt.Errorf("blob %s in a pack: %d bytes: %w", d.Short(), size, ErrDamaged)
 	}
-	plain, err := decoder.DecodeAll(frame, make([]byte, 0, block+padded(size)))
+	plain, err := decoder.DecodeAll(frame, make([]byte, 0, Plain(size)))
 	if err != nil {
 		return nil, fmt.Errorf("blob %s in a pack: %w: %w", d.Short(), ErrDamaged, err)
 	}
-	if int64(len(plain)) != block+padded(size) || digest.Of(plain[block:block+size]) != d {
+	if int64(len(plain)) != Plain(size) || digest.Of(plain[block:block+size]) != d {
 		return nil, fmt.Errorf("blob %s in a pack: %w", d.Short(), ErrDamaged)
 	}
 	return plain[block : block+size], nil
@@ -88,117 +89,19 @@ type Member struct {
 // it are returned: a pack that was cut off is whole up to its last whole frame.
 func Index(r io.Reader) ([]Member, error) {
 	var out []Member
+	frames := NewFrames(r)
+	var room []byte
 	for at := int64(0); ; {
-		frame, err := readFrame(r)
-		if errors.Is(err, io.EOF) {
-			return out, fmt.Errorf("a pack without its end: %w", io.ErrUnexpectedEOF)
-		}
-		if err != nil {
-			return out, err
-		}
-		var h zstd.Header
-		if err := h.Decode(frame); err != nil || !h.HasFCS || h.FrameContentSize > largest {
-			return out, fmt.Errorf("byte %d of a pack: %w", at, ErrDamaged)
-		}
-		plain, err := decoder.DecodeAll(frame, make([]byte, 0, h.FrameContentSize))
-		if err != nil {
-			return out, fmt.Errorf("byte %d of a pack: %w: %w", at, ErrDamaged, err)
-		}
-		if len(plain) == trailer && !slices.ContainsFunc(plain, func(b byte) bool { return b != 0 }) {
+		d, text, length, err := frames.Next(&room, largest)
+		switch {
+		case errors.Is(err, io.EOF):
 			return out, nil
-		}
-		m, err := member(plain)
-		if err != nil {
+		case err != nil:
 			return out, fmt.Errorf("byte %d of a pack: %w", at, err)
 		}
-		m.Position, m.Length = at, int64(len(frame))
-		out = append(out, m)
-		at += m.Length
+		out = append(out, Member{d, int64(len(text)), at, length})
+		at += length
 	}
-}
-
-// member reads the contents of a frame.
-func member(plain []byte) (Member, error) {
-	in := &Reader{From: tar.NewReader(bytes.NewReader(plain)), Largest: largest, Left: largest}
-	d, size, err := in.Next()
-	if err != nil {
-		return Member{}, err
-	}
-	if int64(len(plain)) != block+padded(size) || digest.Of(plain[block:block+size]) != d {
-		return Member{}, fmt.Errorf("member %s: %w", d.Short(), ErrDamaged)
-	}
-	return Member{Digest: d, Size: size}, nil
-}
-
-// readFrame reads one frame, and returns it as it is. At the end the error is [io.EOF].
-func readFrame(r io.Reader) ([]byte, error) {
-	f := &frameReader{from: r}
-	head := f.take(5)
-	if f.err != nil {
-		if len(f.read) == 0 && errors.Is(f.err, io.EOF) {
-			return nil, io.EOF
-		}
-		return nil, f.fail()
-	}
-	if binary.LittleEndian.Uint32(head) != 0xFD2FB528 {
-		return nil, fmt.Errorf("not a frame of a pack: %w", ErrDamaged)
-	}
-	// RFC 8878, section 3.1.1.1: the descriptor says which fields follow.
-	flags := head[4]
-	single, checksum := flags&0x20 != 0, flags&0x04 != 0
-	rest := []int{0, 1, 2, 4}[flags&3] + []int{0, 2, 4, 8}[flags>>6]
-	if !single || flags>>6 == 0 {
-		rest++ // the window, or a size of one byte
-	}
-	f.take(rest)
-	for last := false; !last && f.err == nil; {
-		b := f.take(3)
-		if f.err != nil {
-			break
-		}
-		v := uint32(b[0]) | uint32(b[1])<<8 | uint32(b[2])<<16
-		last = v&1 != 0
-		length := int(v >> 3)
-		if v>>1&3 == 1 {
-			length = 1 // one byte, repeated
-		}
-		f.take(length)
-	}
-	if checksum {
-		f.take(4)
-	}
-	return f.read, f.fail()
-}
-
-// frameReader collects what it reads.
-type frameReader struct {
-	from io.Reader
-	read []byte
-	err  error
-}
-
-func (f *frameReader) take(n int) []byte {
-	if f.err != nil {
-		return nil
-	}
-	at := len(f.read)
-	if at+n > largest {
-		f.err = fmt.Errorf("a frame of more than %d bytes: %w", largest, ErrDamaged)
-		return nil
-	}
-	f.read = slices.Grow(f.read, n)[:at+n]
-	var got int
-	if got, f.err = io.ReadFull(f.from, f.read[at:]); f.err != nil {
-		f.read = f.read[:at+got]
-	}
-	return f.read[at:]
-}
-
-func (f *frameReader) fail() error {
-	if errors.Is(f.err, io.EOF) {
-		return fmt.Errorf("a pack was cut off: %w", io.ErrUnexpectedEOF)
-	}
-	return f.err
 }
 
 // Reader reads the members of a pack from elsewhere, within limits.

@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -181,12 +182,12 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 	if err := o.Check(list); err != nil {
 		return err
 	}
-	staged, err := o.stage(ctx, list)
-	defer func() {
-		for _, s := range staged {
-			os.Remove(s)
-		}
-	}()
+	base, err := o.newStage()
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(base)
+	staged, err := o.stage(ctx, base, list)
 	if err != nil {
 		return err
 	}
@@ -262,15 +263,32 @@ func (o *Outputs) rightNow(list listing.List) listing.List {
 // processors, because disks have latency.
 var atOnce = 2 * runtime.GOMAXPROCS(0)
 
-// stage copies the blobs of a listing, verified, into new files in the state
-// directory, and returns them by path.
-func (o *Outputs) stage(ctx context.Context, list listing.List) (map[string]string, error) {
+// newStage makes a directory for files that are being written, and deletes those that killed
+// processes left. It is a new one each time: ext4 takes long to make a file in a directory
+// near which many were deleted lately.
+func (o *Outputs) newStage() (string, error) {
+	all := filepath.Join(o.State.dir, "staged")
+	if err := os.MkdirAll(all, 0o755); err != nil {
+		return "", err
+	}
+	old, _ := os.ReadDir(all)
+	for _, e := range old {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+			_ = os.RemoveAll(filepath.Join(all, e.Name())) // otherwise the next one does it
+		}
+	}
+	return os.MkdirTemp(all, "")
+}
+
+// stage copies the blobs of a listing, verified, into new files in a directory, and returns
+// them by path.
+func (o *Outputs) stage(ctx context.Context, base string, list listing.List) (map[string]string, error) {
 	staged := map[string]string{}
 	// Several directories are used, because creating files in one directory is
 	// serialised by the file system.
 	dirs := make([]string, atOnce)
 	for i := range dirs {
-		dirs[i] = filepath.Join(o.State.dir, "staged", strconv.Itoa(i))
+		dirs[i] = filepath.Join(base, strconv.Itoa(i))
 		if err := os.MkdirAll(dirs[i], 0o755); err != nil {
 			return staged, err
 		}

@@ -182,6 +182,14 @@ func (s *Store) Keep(d digest.Digest, r io.Reader) error {
 	return nil
 }
 
+// KeepText stores bytes whose digest was computed already.
+func (s *Store) KeepText(d digest.Digest, text []byte) error {
+	if len(text) <= smallBlob {
+		return s.small.Add(d, text)
+	}
+	return s.Keep(d, bytes.NewReader(text))
+}
+
 // Put stores bytes as a blob.
 func (s *Store) Put(b []byte) (digest.Digest, error) {
 	d := digest.Of(b)

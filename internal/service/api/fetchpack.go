@@ -176,7 +176,7 @@ func (o *outgoing) sendWhole(b records.Blob, content io.Reader) (err error) {
 				return err
 			}
 		}
-		o.encoder.Reset(to)
+		o.encoder.ResetContentSize(to, pack.Plain(b.Size)) // a frame states its size
 		to = o.encoder
 	}
 	err = member(to, asDigest(b), b.Size, content)

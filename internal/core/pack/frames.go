@@ -1,0 +1,140 @@
+package pack
+
+import (
+	"archive/tar"
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/klauspost/compress/zstd"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Frames reads a pack frame by frame.
+type Frames struct {
+	from *bufio.Reader
+	read []byte
+	err  error
+}
+
+// NewFrames returns the frames of a pack.
+func NewFrames(r io.Reader) *Frames { return &Frames{from: bufio.NewReaderSize(r, 256<<10)} }
+
+// Next returns the next blob, which matches its digest and has at most so many bytes, and the
+// length of its frame. The contents are in room, which grows as necessary. After the last
+// blob the error is [io.EOF]; if the pack was cut off, it wraps [io.ErrUnexpectedEOF].
+func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, length int64, err error) {
+	frame, err := f.next()
+	if err != nil {
+		return d, nil, 0, err
+	}
+	plain, err := unpack(frame, room, most+2*block)
+	if err != nil {
+		return d, nil, 0, err
+	}
+	if len(plain) == trailer && !slices.ContainsFunc(plain, func(b byte) bool { return b != 0 }) {
+		return d, nil, 0, io.EOF
+	}
+	in := &Reader{From: tar.NewReader(bytes.NewReader(plain)), Largest: most, Left: most}
+	d, size, err := in.Next()
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return d, nil, 0, ErrDamaged // of the frame, not of the pack
+	case err != nil:
+		return d, nil, 0, err
+	}
+	if int64(len(plain)) != Plain(size) || digest.Of(plain[block:block+size]) != d {
+		return d, nil, 0, fmt.Errorf("member %s: %w", d.Short(), ErrDamaged)
+	}
+	return d, plain[block : block+size], int64(len(frame)), nil
+}
+
+// spare is how many bytes of room beyond its result the fast decompression takes.
+const spare = 256 << 10
+
+// unpack decompresses a frame of at most so many bytes. The frame must state its size.
+func unpack(frame []byte, room *[]byte, most int64) ([]byte, error) {
+	var h zstd.Header
+	if err := h.Decode(frame); err != nil || !h.HasFCS {
+		return nil, fmt.Errorf("a frame that does not state its size: %w", ErrDamaged)
+	}
+	if h.FrameContentSize > uint64(most) {
+		return nil, fmt.Errorf("%w: a frame of %d bytes", ErrLarge, h.FrameContentSize)
+	}
+	need := int(h.FrameContentSize) + spare
+	if cap(*room) < need {
+		*room = make([]byte, 0, need)
+	}
+	plain, err := decoder.DecodeAll(frame, (*room)[:0:need])
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return plain, nil
+}
+
+// next reads one frame, and returns it as it is, until the next call.
+func (f *Frames) next() ([]byte, error) {
+	f.read = f.read[:0]
+	head := f.take(5)
+	if f.err != nil {
+		return nil, f.fail()
+	}
+	if binary.LittleEndian.Uint32(head) != 0xFD2FB528 {
+		return nil, fmt.Errorf("not a frame of a pack: %w", ErrDamaged)
+	}
+	// RFC 8878, section 3.1.1.1: the descriptor says which fields follow.
+	flags := head[4]
+	single, checksum := flags&0x20 != 0, flags&0x04 != 0
+	rest := []int{0, 1, 2, 4}[flags&3] + []int{0, 2, 4, 8}[flags>>6]
+	if !single || flags>>6 == 0 {
+		rest++ // the window, or a size of one byte
+	}
+	f.take(rest)
+	for last := false; !last && f.err == nil; {
+		b := f.take(3)
+		if f.err != nil {
+			break
+		}
+		v := uint32(b[0]) | uint32(b[1])<<8 | uint32(b[2])<<16
+		last = v&1 != 0
+		length := int(v >> 3)
+		if v>>1&3 == 1 {
+			length = 1 // one byte, repeated
+		}
+		f.take(length)
+	}
+	if checksum {
+		f.take(4)
+	}
+	return f.read, f.fail()
+}
+
+// take reads so many bytes, and returns them.
+func (f *Frames) take(n int) []byte {
+	if f.err != nil {
+		return nil
+	}
+	at := len(f.read)
+	if at+n > largest {
+		f.err = fmt.Errorf("a frame of more than %d bytes: %w", largest, ErrDamaged)
+		return nil
+	}
+	f.read = slices.Grow(f.read, n)[:at+n]
+	var got int
+	if got, f.err = io.ReadFull(f.from, f.read[at:]); f.err != nil {
+		f.read = f.read[:at+got]
+	}
+	return f.read[at:]
+}
+
+func (f *Frames) fail() error {
+	if errors.Is(f.err, io.EOF) {
+		return fmt.Errorf("a pack was cut off: %w", io.ErrUnexpectedEOF)
+	}
+	return f.err
+}
