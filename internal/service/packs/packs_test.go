@@ -1,0 +1,479 @@
+package packs_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+	"github.com/klauspost/compress/zstd"
+
+	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
+	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/packs"
+	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/trial"
+)
+
+func TestMain(m *testing.M) { trial.Main(m) }
+
+// counted counts the requests to a server by method.
+type counted struct {
+	mu  sync.Mutex
+	of  map[string]int
+	url string
+}
+
+func count(t *testing.T, to http.Handler) *counted {
+	c := &counted{of: map[string]int{}}
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c.mu.Lock()
+		c.of[r.Method]++
+		c.of[""]++
+		c.mu.Unlock()
+		to.ServeHTTP(w, r)
+	}))
+	t.Cleanup(srv.Close)
+	c.url = srv.URL
+	return c
+}
+
+func (c *counted) take() map[string]int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := c.of
+	c.of = map[string]int{}
+	return out
+}
+
+func TestTenThousandSmallFilesAreFewObjectsRequestsFilesAndRows(t *testing.T) {
+	t.Parallel()
+	backend := s3mem.New()
+	if err := backend.CreateBucket("loft"); err != nil {
+		t.Fatal(err)
+	}
+	bucket := count(t, gofakes3.New(backend).Server())
+	s := trial.ServeWith(t, func(c *service.Config) {
+		c.Bucket, c.BucketKey, c.BucketSecret = bucket.url+"/loft?region=x", "key", "secret"
+	})
+	to, _ := url.Parse(s.URL)
+	front := count(t, httputil.NewSingleHostReverseProxy(to))
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "test"
+[task.charts]
+run = "mkdir out && awk 'BEGIN { for (i = 0; i < 10000; i++) { f = \"out/\" i; for (j = 0; j < 20; j++) print \"chart \" i > f; close(f) } }'"
+reads = []
+writes = ["out/**"]
+probes = []
+`, ".gitignore": "out\n"})
+	token := s.Token(t, "ci", "trusted", "trusted")
+	c := r.Clone().Login(front.url, token, "laptop")
+	r.Login(front.url, token, "ci")
+	if rep := r.Run("charts"); !rep.OK {
+		t.Fatal(rep.Answer.Err)
+	}
+	if n := bucket.take()["PUT"]; n > 20 || n == 0 {
+		t.Errorf("%d objects were written", n)
+	}
+	front.take()
+	var before int64
+	if err := s.DB.Get(&before, `SELECT txid_current()`); err != nil {
+		t.Fatal(err)
+	}
+	if rep := c.Run("charts", "--fetch", "all"); !rep.OK || rep.Totals["fetched"] != 1 {
+		t.Fatal(rep.Totals, rep.Answer.Err)
+	}
+	if n := front.take()[""]; n > 20 || n == 0 {
+		t.Errorf("%d requests to the service", n)
+	}
+	if n := bucket.take()["GET"]; n > 20 || n == 0 {
+		t.Errorf("%d requests to the bucket", n)
+	}
+	if got := c.Read("out/7777"); got != strings.Repeat("chart 7777\n", 20) {
+		t.Errorf("%q", got)
+	}
+	if list, err := os.ReadDir(c.Path("out")); err != nil || len(list) != 10_000 {
+		t.Errorf("%d files, %v", len(list), err)
+	}
+	files := 0
+	cache := strings.TrimPrefix(c.Env[0], "GRAYLOFT_CACHE=")
+	_ = filepath.WalkDir(cache, func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			files++
+		}
+		return nil
+	})
+	if files > 20 {
+		t.Errorf("%d files in the cache", files)
+	}
+	// Fetching changes no row of a blob, and neither does finding out that the service has all.
+	changed := func() (n int) {
+		if err := s.DB.Get(&n, `SELECT count(*) FROM blobs WHERE xmin::text::bigint > $1`, before); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if n := changed(); n > 0 {
+		t.Errorf("fetching changed %d rows of blobs", n)
+	}
+	if rep := r.Run("charts", "--no-reuse"); !rep.OK {
+		t.Fatal(rep.Answer.Err)
+	}
+	if n := changed(); n > 20 {
+		t.Errorf("the same outputs again changed %d rows of blobs", n)
+	}
+}
+
+// shelf is a service with a token, and packs in a directory.
+type shelf struct {
+	*trial.Service
+	t     *testing.T
+	token records.Token
+	auth  string
+	store blobs.Store
+}
+
+func newShelf(t *testing.T) *shelf {
+	t.Parallel()
+	s := &shelf{Service: trial.ServeWith(t, func(*service.Config) {}), t: t}
+	s.auth = s.Token(t, "ci", "trusted", "trusted")
+	var err error
+	if s.token, err = s.DB.FindToken(t.Context(), s.auth); err != nil {
+		t.Fatal(err)
+	}
+	if s.store, err = blobs.OpenDir(filepath.Join(s.Config.Data, "blobs")); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func text(i int) []byte { return bytes.Repeat(fmt.Appendf(nil, "berth %d\n", i), 50+i%100) }
+
+// archive is a plain pack of texts.
+func archive(from, to int) []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for i := from; i < to; i++ {
+		_ = w.WriteHeader(pack.Header(digest.Of(text(i)), int64(len(text(i)))))
+		_, _ = w.Write(text(i))
+	}
+	_ = w.Close()
+	return b.Bytes()
+}
+
+func (s *shelf) call(method, path string, header http.Header, body []byte) (int, []byte) {
+	s.t.Helper()
+	req, err := http.NewRequestWithContext(s.t.Context(), method, s.URL+"/v1/"+s.Repo+"/"+path, bytes.NewReader(body))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	req.Header = header
+	req.Header.Set("Authorization", "Bearer "+s.auth)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	answer, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, answer
+}
+
+func (s *shelf) put(from, to int) {
+	s.t.Helper()
+	if status, answer := s.call("POST", "packs", http.Header{"Content-Type": {protocol.TypePack}}, archive(from, to)); status != 200 {
+		s.t.Fatal(status, string(answer))
+	}
+}
+
+func digests(from, to int) (out []digest.Digest) {
+	for i := from; i < to; i++ {
+		out = append(out, digest.Of(text(i)))
+	}
+	return out
+}
+
+// fetch returns how many of the blobs a client gets in a pack, all of which are right.
+func (s *shelf) fetch(from, to int, encoding string) (n int) {
+	s.t.Helper()
+	ask, _ := json.Marshal(protocol.Digests{Digests: digests(from, to)})
+	status, answer := s.call("POST", "packs/fetch", http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {encoding}}, ask)
+	if status != 200 {
+		s.t.Fatal(status, string(answer))
+	}
+	var in io.Reader = bytes.NewReader(answer)
+	if encoding == "zstd" {
+		z, err := zstd.NewReader(in)
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		defer z.Close()
+		in = z
+	}
+	want := map[string]bool{}
+	for _, d := range digests(from, to) {
+		want[d.String()] = true
+	}
+	members := tar.NewReader(in)
+	for {
+		h, err := members.Next()
+		if errors.Is(err, io.EOF) {
+			return n
+		}
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		got, err := io.ReadAll(members)
+		if err != nil || !want[h.Name] || digest.Of(got).String() != h.Name {
+			s.t.Errorf("%s: %d bytes, %v", h.Name, len(got), err)
+		}
+		delete(want, h.Name)
+		n++
+	}
+}
+
+func (s *shelf) objects() (n int) {
+	_ = filepath.WalkDir(filepath.Join(s.Config.Data, "blobs"), func(_ string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			n++
+		}
+		return nil
+	})
+	return n
+}
+
+func (s *shelf) exec(query string, args ...any) {
+	s.t.Helper()
+	if _, err := s.DB.Exec(query, args...); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+func (s *shelf) cleanup(after time.Duration) {
+	s.t.Helper()
+	if _, mine, err := s.DB.Cleanup(s.t.Context(), records.Retention{DeletionDelay: after}, s.store.Delete); err != nil || !mine {
+		s.t.Fatal(mine, err)
+	}
+}
+
+func (s *shelf) compact(delay time.Duration) packs.Compacted {
+	s.t.Helper()
+	got, err := packs.Compactor{Records: s.DB, Store: s.store, Delay: delay}.Compact(s.t.Context())
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return got
+}
+
+func TestWhatArrivedBeforeACutStays(t *testing.T) {
+	s := newShelf(t)
+	whole := archive(0, 300)
+	var z bytes.Buffer
+	w, _ := zstd.NewWriter(&z)
+	_, _ = w.Write(whole)
+	_ = w.Close()
+	for name, body := range map[string][]byte{"": whole[:len(whole)*2/3], "zstd": z.Bytes()[:z.Len()*2/3]} {
+		header := http.Header{"Content-Type": {protocol.TypePack}}
+		if name != "" {
+			header.Set("Content-Encoding", name)
+		}
+		if status, answer := s.call("POST", "packs", header, body); status != 400 || !strings.Contains(string(answer), "cut off") {
+			t.Errorf("%q: %d, %s", name, status, answer)
+		}
+	}
+	lack, err := s.DB.Missing(t.Context(), s.token.RepositoryID, digests(0, 300))
+	if err != nil || len(lack) < 50 || len(lack) > 200 {
+		t.Errorf("%d are missing, %v", len(lack), err)
+	}
+	if n := s.fetch(0, 300, "zstd"); n != 300-len(lack) {
+		t.Errorf("%d are there, and %d are missing", n, len(lack))
+	}
+	s.put(0, 300) // the rest
+	if n := s.fetch(0, 300, "zstd"); n != 300 {
+		t.Errorf("%d are there", n)
+	}
+}
+
+func TestPackedBlobsAreReadInEveryWay(t *testing.T) {
+	s := newShelf(t)
+	s.put(0, 200)
+	s.put(100, 250) // half of it is there already
+	if n := s.objects(); n != 2 {
+		t.Errorf("%d objects", n)
+	}
+	for _, encoding := range []string{"zstd", "identity"} {
+		if n := s.fetch(0, 260, encoding); n != 250 {
+			t.Errorf("%s: %d came", encoding, n)
+		}
+		if n := s.fetch(130, 135, encoding); n != 5 {
+			t.Errorf("%s: %d of a few came", encoding, n)
+		}
+	}
+	one := digest.Of(text(123)).String()
+	if status, got := s.call("GET", "blobs/"+one, http.Header{}, nil); status != 200 || !bytes.Equal(got, text(123)) {
+		t.Errorf("%d, %d bytes", status, len(got))
+	}
+	if status, got := s.call("GET", "blobs/"+one, http.Header{"Range": {"bytes=10-29"}}, nil); status != 206 || !bytes.Equal(got, text(123)[10:30]) {
+		t.Errorf("%d, %q", status, got)
+	}
+	if status, got := s.call("GET", "blobs/"+one+"?from=5&length=7", http.Header{}, nil); status != 200 || !bytes.Equal(got, text(123)[5:12]) {
+		t.Errorf("%d, %q", status, got)
+	}
+}
+
+// The index of a pack object can be made again from it alone.
+func TestPackObjectsSayWhatIsInThem(t *testing.T) {
+	s := newShelf(t)
+	s.put(0, 100)
+	have, err := s.DB.Blobs(t.Context(), s.token.RepositoryID, digests(0, 100))
+	if err != nil || len(have) != 100 {
+		t.Fatal(len(have), err)
+	}
+	for _, b := range have {
+		r, err := s.store.Open(t.Context(), b.Object, 0, 1<<30)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Close()
+		list, err := pack.Index(r)
+		if err != nil || len(list) != 100 {
+			t.Fatal(len(list), err)
+		}
+		for _, m := range list {
+			if row := have[m.Digest]; row.Position != m.Position || row.Packed != m.Length || row.Size != m.Size {
+				t.Errorf("%+v, and the row says %+v", m, row)
+			}
+		}
+		break
+	}
+}
+
+func TestCompactionLosesNothingAndGivesRoomBack(t *testing.T) {
+	s := newShelf(t)
+	for i := range 4 {
+		s.put(i*100, i*100+100)
+	}
+	if got := s.compact(0); got.Packs > 0 {
+		t.Errorf("packs that are all live were written again: %+v", got)
+	}
+	// Nothing names the blobs: without their leases all but each tenth go.
+	var keep [][]byte
+	for i := 0; i < 400; i += 10 {
+		d := digest.Of(text(i))
+		keep = append(keep, d[:])
+	}
+	s.exec(`UPDATE blobs SET leased_until = now() - interval '1 hour' WHERE NOT digest = ANY($1)`, keep)
+	s.cleanup(time.Hour) // marks them
+	live := func() int { return s.fetch(0, 400, "zstd") }
+	if n := live(); n != 40 {
+		t.Errorf("%d are live", n)
+	}
+	got := s.compact(time.Hour)
+	if got.Packs != 4 || got.Blobs != 40 || live() != 40 {
+		t.Errorf("%+v, %d are live", got, live())
+	}
+	s.cleanup(time.Hour)
+	if n := s.objects(); n != 5 {
+		t.Errorf("%d objects: an old pack was deleted before its time", n)
+	}
+	// One that is uploaded again is in a new pack, whatever becomes of the old one.
+	s.put(1, 2)
+	s.exec(`UPDATE orphaned_objects SET delete_after = now() - interval '1 hour'`)
+	s.exec(`UPDATE blobs SET marked_at = now() - interval '1 day' WHERE marked_at IS NOT NULL`)
+	s.cleanup(time.Hour)
+	if n := s.objects(); n != 2 {
+		t.Errorf("%d objects are left", n)
+	}
+	if n := live(); n != 41 {
+		t.Errorf("%d are live", n)
+	}
+	var left int
+	if err := s.DB.Get(&left, `SELECT (SELECT count(*) FROM packs) + (SELECT count(*) FROM orphaned_objects)`); err != nil || left != 2 {
+		t.Errorf("%d rows of packs and orphaned objects, %v", left, err)
+	}
+	if got := s.compact(0); got.Packs > 0 {
+		t.Errorf("it is written again: %+v", got)
+	}
+}
+
+func TestSmallPacksArePutTogether(t *testing.T) {
+	s := newShelf(t)
+	for i := range 12 {
+		s.put(i, i+1)
+	}
+	if got := s.compact(0); got.Packs > 0 {
+		t.Errorf("new ones were: %+v", got)
+	}
+	s.exec(`UPDATE packs SET made_at = now() - interval '2 days'`)
+	if got := s.compact(0); got.Packs != 12 || got.Blobs != 12 {
+		t.Errorf("%+v", got)
+	}
+	s.cleanup(0)
+	if n := s.objects(); n != 1 || s.fetch(0, 12, "zstd") != 12 {
+		t.Errorf("%d objects", n)
+	}
+}
+
+// brokenStore loses the end of an object.
+type brokenStore struct{ blobs.Store }
+
+var errBroken = errors.New("the disk is full")
+
+func (b brokenStore) Put(_ context.Context, _ string, r io.Reader) error {
+	_, _ = io.CopyN(io.Discard, r, 1000)
+	return errBroken
+}
+
+func TestACompactionThatFailsChangesNothing(t *testing.T) {
+	s := newShelf(t)
+	s.put(0, 100)
+	s.exec(`UPDATE blobs SET leased_until = now() - interval '1 hour' WHERE NOT digest = $1`, func() []byte { d := digest.Of(text(7)); return d[:] }())
+	s.cleanup(time.Hour)
+	_, err := packs.Compactor{Records: s.DB, Store: brokenStore{s.store}}.Compact(t.Context())
+	if !errors.Is(err, errBroken) {
+		t.Errorf("the error was %v", err)
+	}
+	if n := s.fetch(0, 100, "zstd"); n != 1 {
+		t.Errorf("%d are live", n)
+	}
+	s.cleanup(time.Hour)
+	if got := s.compact(0); got.Blobs != 1 || s.fetch(0, 100, "zstd") != 1 {
+		t.Errorf("the next one: %+v", got)
+	}
+}
+
+func TestRangesAreFew(t *testing.T) {
+	at := func(object string, position, length int64) records.Blob {
+		return records.Blob{Object: object, Position: position, Packed: length, Size: length}
+	}
+	ranges := packs.Ranges([]records.Blob{
+		at("b", 1000, 50), at("a", 100, 100), at("a", 0, 100), at("b", 900, 100), at("a", 10<<20, 5), {Object: "whole", Size: 9}, at("a", 200+100<<10, 7),
+	})
+	var got []string
+	for _, r := range ranges {
+		got = append(got, fmt.Sprint(r.Object, " ", r.From, "+", r.Length, ":", len(r.Blobs)))
+	}
+	want := fmt.Sprint([]string{"a 0+102607:3", "a 10485760+5:1", "b 900+150:2", "whole 0+9:1"})
+	if fmt.Sprint(got) != want {
+		t.Errorf("%v, not %v", got, want)
+	}
+}
