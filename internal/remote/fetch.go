@@ -58,7 +58,15 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 // Fetch downloads blobs into the store. Those that arrived stay, even if others
 // fail.
 func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error) {
-	return carry(ctx, blobs, c.fetchPack, c.fetchBlob)
+	return c.FetchAnd(ctx, blobs, nil)
+}
+
+// FetchAnd is [Client.Fetch], and passes on the contents of blobs that travel in packs,
+// verified: several goroutines do so, and the contents are valid during the call.
+func (c *Client) FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error) {
+	return carry(ctx, blobs, func(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
+		return c.fetchPack(ctx, &fetching{of: blobs, moved: moved, arrived: arrived})
+	}, c.fetchBlob)
 }
 
 // carry transfers blobs over several connections, small ones in packs, and
@@ -81,24 +89,20 @@ func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context
 
 // fetchPack downloads small blobs in a pack. Members that arrived before a cut
 // were verified and stay, so only the rest is requested again.
-func (c *Client) fetchPack(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
-	want := map[digest.Digest]int64{}
-	var order []digest.Digest
-	for _, b := range blobs {
-		if _, ok := want[b.Digest]; !ok {
-			order = append(order, b.Digest)
-		}
-		want[b.Digest] = b.Size
+func (c *Client) fetchPack(ctx context.Context, p *fetching) error {
+	p.want = map[digest.Digest]int64{}
+	for _, b := range p.of {
+		p.want[b.Digest] = b.Size
 	}
 	for try := 0; ; try++ {
-		before := len(want)
-		whole, err := c.fetchMembers(ctx, order, want, moved)
-		if len(want) < before {
+		before := len(p.want)
+		whole, err := c.fetchMembers(ctx, p)
+		if len(p.want) < before {
 			try = 0
 		}
 		switch {
-		case whole && len(want) > 0:
-			for d := range want {
+		case whole && len(p.want) > 0:
+			for d := range p.want {
 				return fmt.Errorf("%w: blob %s", protocol.ErrGone, d.Short())
 			}
 		case whole:
@@ -121,19 +125,43 @@ func cut(err error) bool {
 // contents.
 const headerBytes = 1024
 
-// fetchMembers requests the wanted blobs, with their sizes, in one pack, and
-// removes from want those that arrived. Whole tells that the pack was complete.
-func (c *Client) fetchMembers(
-	ctx context.Context,
-	order []digest.Digest,
-	want map[digest.Digest]int64,
-	moved *atomic.Int64,
-) (whole bool, err error) {
+// fetching is a pack that is being fetched.
+type fetching struct {
+	of      []protocol.Blob
+	want    map[digest.Digest]int64 // blobs that have not arrived, with their sizes; -1: not known
+	moved   *atomic.Int64
+	arrived func(d digest.Digest, text []byte) // nil: nobody asks
+}
+
+// keepWanted stores a blob that arrived.
+func (c *Client) keepWanted(p *fetching, d digest.Digest, text []byte) error {
+	size, ok := p.want[d]
+	switch {
+	case !ok:
+		return fmt.Errorf("a pack contains blob %s, which was not requested", d.Short())
+	case size >= 0 && int64(len(text)) != size:
+		return fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), len(text), size)
+	}
+	if err := c.store.KeepText(d, text); err != nil {
+		return ofDisk(err)
+	}
+	if p.arrived != nil {
+		p.arrived(d, text)
+	}
+	delete(p.want, d)
+	return nil
+}
+
+// fetchMembers requests the wanted blobs in one pack, and removes from want those
+// that arrived. Whole tells that the pack was complete.
+func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err error) {
 	ask := protocol.Digests{}
 	bytesWanted := int64(64 << 10)
-	for _, d := range order {
-		if size, ok := want[d]; ok {
-			ask.Digests = append(ask.Digests, d)
+	asked := map[digest.Digest]bool{}
+	for _, b := range p.of {
+		if size, ok := p.want[b.Digest]; ok && !asked[b.Digest] {
+			asked[b.Digest] = true
+			ask.Digests = append(ask.Digests, b.Digest)
 			if bytesWanted += size + headerBytes; size < 0 {
 				bytesWanted += protocol.MaxPart
 			}
@@ -153,7 +181,7 @@ func (c *Client) fetchMembers(
 		return false, err
 	}
 	defer resp.Body.Close()
-	raw := &faultReader{r: &countingReader{r: resp.Body, n: moved}}
+	raw := &faultReader{r: &countingReader{r: resp.Body, n: p.moved}}
 	members := plainMembers(raw, min(bytesWanted, protocol.MaxPack))
 	if resp.Header.Get("Content-Encoding") == "zstd" {
 		members = frameMembers(io.LimitReader(raw, bytesWanted))
@@ -168,15 +196,9 @@ func (c *Client) fetchMembers(
 		case err != nil:
 			return false, fmt.Errorf("a member of a pack is refused: %w", err)
 		}
-		if expected, ok := want[d]; !ok {
-			return false, fmt.Errorf("a pack contains blob %s, which was not requested", d.Short())
-		} else if expected >= 0 && int64(len(text)) != expected {
-			return false, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), len(text), expected)
+		if err := c.keepWanted(p, d, text); err != nil {
+			return false, err
 		}
-		if err := c.store.KeepText(d, text); err != nil {
-			return false, ofDisk(err)
-		}
-		delete(want, d)
 	}
 }
 

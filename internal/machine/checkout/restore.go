@@ -1,23 +1,15 @@
 package checkout
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"runtime"
-	"slices"
-	"strconv"
 	"strings"
-	"sync"
-	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -175,31 +167,6 @@ func (o *Outputs) Check(list listing.List) error {
 	return nil
 }
 
-// Restore writes a listing to the disk; all its blobs must be in the store.
-// Files that are already right are left alone; others are written next to their
-// place first, so that no reader sees a partial file.
-func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
-	if err := o.Check(list); err != nil {
-		return err
-	}
-	base, err := o.newStage()
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(base)
-	staged, err := o.stage(ctx, base, list)
-	if err != nil {
-		return err
-	}
-	if err := o.Clear(ctx, append(slices.Clone(last), o.rightNow(list)...)); err != nil {
-		return err
-	}
-	if err := o.put(list, staged); err != nil {
-		return err
-	}
-	return o.PutBack()
-}
-
 // put moves staged files to their places, and makes links and directories.
 func (o *Outputs) put(list listing.List, staged map[string]string) error {
 	top, err := os.OpenRoot(o.State.Root)
@@ -262,115 +229,6 @@ func (o *Outputs) rightNow(list listing.List) listing.List {
 // atOnce is how many files are read or written in parallel: more than
 // processors, because disks have latency.
 var atOnce = 2 * runtime.GOMAXPROCS(0)
-
-// newStage makes a directory for files that are being written, and deletes those that killed
-// processes left. It is a new one each time: ext4 takes long to make a file in a directory
-// near which many were deleted lately.
-func (o *Outputs) newStage() (string, error) {
-	all := filepath.Join(o.State.dir, "staged")
-	if err := os.MkdirAll(all, 0o755); err != nil {
-		return "", err
-	}
-	old, _ := os.ReadDir(all)
-	for _, e := range old {
-		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
-			_ = os.RemoveAll(filepath.Join(all, e.Name())) // otherwise the next one does it
-		}
-	}
-	return os.MkdirTemp(all, "")
-}
-
-// stage copies the blobs of a listing, verified, into new files in a directory, and returns
-// them by path.
-func (o *Outputs) stage(ctx context.Context, base string, list listing.List) (map[string]string, error) {
-	staged := map[string]string{}
-	// Several directories are used, because creating files in one directory is
-	// serialised by the file system.
-	dirs := make([]string, atOnce)
-	for i := range dirs {
-		dirs[i] = filepath.Join(base, strconv.Itoa(i))
-		if err := os.MkdirAll(dirs[i], 0o755); err != nil {
-			return staged, err
-		}
-	}
-	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(atOnce)
-	for i, r := range o.inOrder(list) {
-		d, _ := r.Blob()
-		g.Go(func() error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			f, err := os.CreateTemp(dirs[i%len(dirs)], "")
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			staged[r.Path] = f.Name()
-			mu.Unlock()
-			err = o.fill(f, r, d)
-			if cerr := f.Close(); err == nil {
-				err = cerr
-			}
-			if err != nil {
-				return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
-			}
-			return nil
-		})
-	}
-	return staged, g.Wait()
-}
-
-// inOrder returns the rows with a blob, in the order in which the cache reads them fastest.
-func (o *Outputs) inOrder(list listing.List) listing.List {
-	type placed struct {
-		row     listing.Row
-		segment uint64
-		at      int64
-	}
-	all := make([]placed, 0, len(list))
-	for _, r := range list {
-		if d, ok := r.Blob(); ok {
-			segment, at := o.Store.Order(d)
-			all = append(all, placed{r, segment, at})
-		}
-	}
-	slices.SortStableFunc(all, func(a, b placed) int {
-		return cmp.Or(cmp.Compare(a.segment, b.segment), cmp.Compare(a.at, b.at))
-	})
-	out := make(listing.List, len(all))
-	for i, p := range all {
-		out[i] = p.row
-	}
-	return out
-}
-
-func (o *Outputs) fill(f *os.File, r listing.Row, d digest.Digest) error {
-	n := &counter{w: f}
-	if err := o.Store.WriteTo(d, n); err != nil {
-		return err
-	}
-	if n.n != r.Size {
-		return fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, n.n, r.Size)
-	}
-	mode := fs.FileMode(0o644)
-	if r.Kind == listing.Executable {
-		mode = 0o755
-	}
-	return f.Chmod(mode)
-}
-
-type counter struct {
-	w io.Writer
-	n int64
-}
-
-func (c *counter) Write(p []byte) (int, error) {
-	n, err := c.w.Write(p)
-	c.n += int64(n)
-	return n, err
-}
 
 // mkdirs creates a directory and those on the way to it, and never goes through
 // a link.

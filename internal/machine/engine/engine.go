@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/claim"
@@ -32,7 +33,7 @@ type Shared interface {
 	Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol.Entry, error)
 	// Fetch downloads blobs into this machine's store, and returns the number
 	// of bytes. It wraps [protocol.ErrGone] if the service no longer has one.
-	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
+	FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error)
 	share.Service
 	claim.Service
 	join.Service

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/decide"
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -59,7 +60,7 @@ func (s *fakeService) Lookup(_ context.Context, queries []protocol.Query) ([]pro
 	return out, nil
 }
 
-func (s *fakeService) Fetch(_ context.Context, blobs []protocol.Blob) (int64, error) {
+func (s *fakeService) FetchAnd(_ context.Context, blobs []protocol.Blob, _ func(digest.Digest, []byte)) (int64, error) {
 	if s.fetch != nil {
 		if err := s.fetch(blobs); err != nil {
 			return 0, err

@@ -84,12 +84,8 @@ func (d *Delivery) Bring(ctx context.Context, t *graph.Task, list listing.List) 
 	last, _ := d.Work.LastListing(t)
 	var total int64
 	for try := 0; ; try++ {
-		bytes, err := d.Blobs.Have(ctx, Of(list))
+		bytes, err := d.bring(ctx, t, list, last)
 		total += bytes
-		if err != nil {
-			return total, err
-		}
-		err = d.Work.Outputs(t).Restore(ctx, list, last)
 		if !errors.Is(err, store.ErrDamaged) {
 			return total, err
 		}
@@ -97,6 +93,20 @@ func (d *Delivery) Bring(ctx context.Context, t *graph.Task, list listing.List) 
 			return total, fmt.Errorf("%w: %w", protocol.ErrGone, err)
 		}
 	}
+}
+
+// bring writes files while their contents arrive.
+func (d *Delivery) bring(ctx context.Context, t *graph.Task, list, last listing.List) (int64, error) {
+	r, err := d.Work.Outputs(t).Begin(list)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Drop()
+	bytes, err := d.Blobs.have(ctx, Of(list), r.Arrived)
+	if err != nil {
+		return bytes, err
+	}
+	return bytes, r.Finish(ctx, last)
 }
 
 // Tidy deals with older outputs of a task whose outputs are not needed on the

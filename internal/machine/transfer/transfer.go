@@ -21,7 +21,9 @@ import (
 type Fetcher interface {
 	// Fetch downloads blobs into this machine's store, and returns the number
 	// of bytes. It wraps [protocol.ErrGone] if the service no longer has one.
-	Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error)
+	// Arrived, if set, gets the contents of small ones, verified, at once: it is
+	// called by several goroutines, and must not keep them.
+	FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error)
 }
 
 // Blobs brings blobs into this machine's store. It is safe for concurrent use.
@@ -52,6 +54,10 @@ func (b *Blobs) Line() decide.Line {
 // Have makes sure that blobs are in the store, and returns how many bytes were
 // fetched for that.
 func (b *Blobs) Have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
+	return b.have(ctx, blobs, nil)
+}
+
+func (b *Blobs) have(ctx context.Context, blobs []protocol.Blob, arrived func(digest.Digest, []byte)) (int64, error) {
 	var missing []protocol.Blob
 	for _, blob := range blobs {
 		if !b.Store.Has(blob.Digest) {
@@ -66,7 +72,7 @@ func (b *Blobs) Have(ctx context.Context, blobs []protocol.Blob) (int64, error) 
 	}
 	defer b.Spent.During(b.Now)()
 	began := b.Now()
-	bytes, err := b.From.Fetch(ctx, missing)
+	bytes, err := b.From.FetchAnd(ctx, missing, arrived)
 	if err == nil && bytes > 0 {
 		b.mu.Lock()
 		b.line = b.line.With(bytes, b.Now().Sub(began).Seconds())

@@ -140,7 +140,8 @@ func (in *incoming) append(a arrived, frame []byte) error {
 	}
 	position, err := in.object.Add(frame)
 	in.list = append(in.list, records.Stored{
-		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: int64(len(a.text)), Owner: t.WritesTo,
+		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: int64(len(a.text)),
+		Owner: t.WritesTo,
 	})
 	return err
 }

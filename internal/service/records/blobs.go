@@ -144,12 +144,14 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		}
 		// Rows are locked in the order of their digests, as everywhere.
 		if _, err := tx.ExecContext(ctx, `
-			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, c.digests); err != nil {
+			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`,
+			repository, c.digests); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
-			SELECT object, repository_id, now(), sum(size) FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
+			SELECT object, repository_id, now(), sum(size) FROM blobs
+			WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
 			GROUP BY object, repository_id
 			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, c.digests); err != nil {
 			return err
@@ -157,7 +159,7 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO blobs (repository_id, digest, object, position, packed, size, owner, leased_until)
 			SELECT $1, d, o, p, f, s, w, now() + interval '`+lease+`'
-			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::text[]) WITH ORDINALITY AS n (d, o, p, f, s, w, i)
+			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::bigint[], $7::text[]) AS n (d, o, p, f, s, w)
 			ORDER BY d
 			ON CONFLICT (repository_id, digest) DO UPDATE SET
 				object = CASE WHEN blobs.marked_at IS NULL THEN blobs.object ELSE excluded.object END,

@@ -28,7 +28,8 @@ func (db *DB) WornPacks(ctx context.Context, repository int64) (objects []string
 		SELECT object, live < bytes / 2 AS sparse FROM (
 			SELECT p.object, p.bytes, p.made_at, sum(b.packed) AS live FROM packs p JOIN blobs b ON b.object = p.object
 			WHERE p.repository_id = $1 AND b.marked_at IS NULL GROUP BY p.object) n
-		WHERE live < bytes / 2 OR bytes < $2 AND made_at < now() - interval '1 day' ORDER BY made_at, object`, repository, smallPack); err != nil {
+		WHERE live < bytes / 2 OR bytes < $2 AND made_at < now() - interval '1 day' ORDER BY made_at, object`,
+		repository, smallPack); err != nil {
 		return nil, err
 	}
 	small := 0
@@ -109,7 +110,8 @@ func (db *DB) MovePacked(ctx context.Context, repository int64, list []Moved, de
 			c.distinct); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, c.distinct); err != nil {
+		if _, err := tx.ExecContext(ctx, `
+			UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, c.distinct); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
