@@ -67,6 +67,7 @@ cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
 
 .PHONY: bench
 bench: build ## one table of times against the machine's own limits; bench.json has it as JSON
+	@scripts/need.sh bench
 	$(GO) run ./bench $(BENCH)
 
 .PHONY: trials

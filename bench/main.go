@@ -64,20 +64,31 @@ func run(dir, bin, out string, rounds int, only string) error {
 	}
 	defer stop()
 	all = append(all, records...)
-	fmt.Printf("%-72s %10s %10s %7s %7s\n", "name", "ours", "baseline", "ratio", "goal")
+	fmt.Printf("%-76s %10s %10s %7s %7s %8s\n", "name", "ours", "baseline", "ratio", "goal", "noise")
 	for _, r := range all {
 		if !strings.Contains(r.name, only) {
 			continue
 		}
-		measure := b.measure
+		measure := b.measureQuietly
 		if r.simulate != nil {
 			measure = simulated
+		}
+		if r.memory != nil {
+			measure = b.measureMemory
 		}
 		res, err := measure(r)
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
-		fmt.Printf("%-72s %10s %10s %7.2f %7s\n", res.Name, short(res.Ours), short(res.Baseline), res.Ratio, goalText(res))
+		fmt.Printf(
+			"%-76s %10s %10s %7.2f %7s %6.0f %%\n",
+			res.Name,
+			short(res.Ours),
+			short(res.Baseline),
+			res.Ratio,
+			goalText(res),
+			100*res.Noise,
+		)
 		rows = append(rows, res)
 	}
 	data, err := json.MarshalIndent(rows, "", "  ")
@@ -93,7 +104,12 @@ func simulated(r row) (result, error) {
 	return result{Name: r.name, Goal: r.goal, Ours: s.Makespan, Baseline: s.Bound, Ratio: s.Makespan / s.Bound}, nil
 }
 
-func short(s float64) string { return fmt.Sprintf("%.3f s", s) }
+func short(s float64) string {
+	if s == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.3f s", s)
+}
 
 func goalText(r result) string {
 	mark := ""
@@ -124,6 +140,9 @@ func (b *bench) repositories() error {
 		}
 	}
 	if err := b.bulky("small", 500, 25<<20); err != nil {
+		return err
+	}
+	if err := b.bulky("tiny", 100_000, 200<<20); err != nil {
 		return err
 	}
 	return b.bulky("bulky", 10_000, 500<<20)

@@ -9,11 +9,17 @@ need() { missing="$missing $1"; }
 
 have git || need git
 case $what in
-demo | test)
+demo | test | bench)
   ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || have initdb || need postgresql
   ;;
 esac
 case $what in
+bench)
+  have nginx || need nginx-light
+  have pgbench || ls /usr/lib/postgresql/*/bin/pgbench >/dev/null 2>&1 || need postgresql
+  have curl || need curl
+  have zstd || need zstd
+  ;;
 test)
   have chromium || need chromium
   have strace || need strace

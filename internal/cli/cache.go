@@ -47,6 +47,10 @@ func (a *app) cacheStats() *cobra.Command {
 			if len(rows) > 0 {
 				a.Table([]string{"repository", "entries", "outputs"}, rows)
 			}
+			if s.Segments > 0 {
+				fmt.Fprintf(a.Out, "\n%s; the small ones are in %s (%s).\n", term.Count(s.Blobs, "blob", "blobs"),
+					term.Count(s.Segments, "segment", "segments"), term.Size(s.SegmentBytes))
+			}
 			if s.Oldest != nil {
 				fmt.Fprintf(a.Out, "\nThe least recently used entry was last used %s.\n", term.Clock(*s.Oldest, time.Now()))
 			}

@@ -167,48 +167,6 @@ func (o *Outputs) Check(list listing.List) error {
 	return nil
 }
 
-// put moves staged files to their places, and makes links and directories.
-func (o *Outputs) put(list listing.List, staged map[string]string) error {
-	top, err := os.OpenRoot(o.State.Root)
-	if err != nil {
-		return err
-	}
-	defer top.Close()
-	if err := mkdirs(top, o.Task.Project.Dir); err != nil {
-		return err
-	}
-	base, err := files.OpenBeneath(o.State.Root, o.Task.Project.Dir)
-	if err != nil {
-		return err
-	}
-	defer base.Close()
-	made := map[string]bool{}
-	for _, r := range list {
-		if dir := path.Dir(r.Path); !made[dir] {
-			if err := mkdirs(base, dir); err != nil {
-				return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
-			}
-			made[dir] = true
-		}
-		switch r.Kind {
-		case listing.EmptyDir:
-			err = base.MkdirAll(r.Path, 0o755)
-		case listing.Link:
-			err = base.Symlink(filepath.FromSlash(r.Target), r.Path)
-		default:
-			var from string
-			if from, err = filepath.Rel(o.State.Root, staged[r.Path]); err == nil {
-				err = top.Rename(from, o.fromRoot(r.Path))
-			}
-			delete(staged, r.Path)
-		}
-		if err != nil {
-			return fmt.Errorf("restoring %s: %w", o.fromRoot(r.Path), err)
-		}
-	}
-	return nil
-}
-
 // rightNow returns the rows that the disk already contains, so that they can be
 // removed like those of the last listing.
 func (o *Outputs) rightNow(list listing.List) listing.List {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // Restore writes a listing to the disk; all its blobs must be in the store.
@@ -35,12 +37,13 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 // Restoration is a listing that is being written to the disk. Its files are written aside
 // first.
 type Restoration struct {
-	o    *Outputs
-	list listing.List
-	base string
-	dirs []string // several, because making files in one directory is serialised by the file system
-	next atomic.Int64
-	of   map[digest.Digest][]listing.Row
+	o      *Outputs
+	list   listing.List
+	base   string
+	dirs   []string // several, because making files in one directory is serialised by the file system
+	next   atomic.Int64
+	strict bool // new files do not get the mode that they should have: somebody set a mask
+	of     map[digest.Digest][]listing.Row
 
 	mu     sync.Mutex
 	staged map[string]string // files by path
@@ -70,12 +73,34 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 			return nil, err
 		}
 	}
+	if r.strict, err = masked(base); err != nil {
+		r.Drop()
+		return nil, err
+	}
 	for _, row := range list {
 		if d, ok := row.Blob(); ok {
 			r.of[d] = append(r.of[d], row)
 		}
 	}
 	return r, nil
+}
+
+func modeOf(row listing.Row) fs.FileMode {
+	if row.Kind == listing.Executable {
+		return 0o755
+	}
+	return 0o644
+}
+
+// masked tells whether the mode of a new file has to be set.
+func masked(dir string) (bool, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "mode"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	return err == nil && info.Mode().Perm() != 0o644, err
 }
 
 // Arrived writes the files that have these contents, which match the digest: whoever has them
@@ -94,21 +119,18 @@ func (r *Restoration) Arrived(d digest.Digest, text []byte) {
 
 // write writes a file aside.
 func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
-	f, err := os.CreateTemp(r.dirs[int(r.next.Add(1))%len(r.dirs)], "")
+	n := r.next.Add(1)
+	f, err := os.OpenFile(filepath.Join(r.dirs[int(n)%len(r.dirs)], strconv.FormatInt(n, 36)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return err
 	}
-	n := &counter{w: f}
-	err = fill(n)
-	if err == nil && n.n != row.Size {
-		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, n.n, row.Size)
+	written := &counter{w: f}
+	err = fill(written)
+	if err == nil && written.n != row.Size {
+		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, written.n, row.Size)
 	}
-	if err == nil {
-		mode := fs.FileMode(0o644)
-		if row.Kind == listing.Executable {
-			mode = 0o755
-		}
-		err = f.Chmod(mode)
+	if err == nil && (row.Kind == listing.Executable || r.strict) {
+		err = f.Chmod(modeOf(row))
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr
@@ -132,10 +154,84 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 	if err := o.Clear(ctx, append(slices.Clone(last), o.rightNow(r.list)...)); err != nil {
 		return err
 	}
-	if err := o.put(r.list, r.staged); err != nil {
+	if err := r.put(); err != nil {
 		return err
 	}
 	return o.PutBack()
+}
+
+// put makes directories and links, and moves staged files to their places.
+func (r *Restoration) put() error {
+	top, err := os.OpenRoot(r.o.State.Root)
+	if err != nil {
+		return err
+	}
+	defer top.Close()
+	if err := mkdirs(top, r.o.Task.Project.Dir); err != nil {
+		return err
+	}
+	base, err := files.OpenBeneath(r.o.State.Root, r.o.Task.Project.Dir)
+	if err != nil {
+		return err
+	}
+	defer base.Close()
+	in := map[string]listing.List{} // files by directory
+	for _, row := range r.list {
+		dir := path.Dir(row.Path)
+		if _, made := in[dir]; !made {
+			if err := mkdirs(base, dir); err != nil {
+				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
+			}
+			in[dir] = nil
+		}
+		switch row.Kind {
+		case listing.EmptyDir:
+			err = base.MkdirAll(row.Path, 0o755)
+		case listing.Link:
+			err = base.Symlink(filepath.FromSlash(row.Target), row.Path)
+		default:
+			in[dir] = append(in[dir], row)
+		}
+		if err != nil {
+			return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
+		}
+	}
+	return r.move(base, in)
+}
+
+// move moves staged files to their directories, in several of these at a time.
+func (r *Restoration) move(base *os.Root, in map[string]listing.List) error {
+	from := map[string]*os.File{}
+	for _, dir := range r.dirs {
+		f, err := os.Open(dir)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		from[dir] = f
+	}
+	var g errgroup.Group
+	g.SetLimit(atOnce)
+	for dir, rows := range in {
+		if len(rows) == 0 {
+			continue
+		}
+		g.Go(func() error {
+			to, err := base.Open(dir)
+			if err != nil {
+				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(rows[0].Path), err)
+			}
+			defer to.Close()
+			for _, row := range rows {
+				staged := r.staged[row.Path]
+				if err := moveInto(from[filepath.Dir(staged)], filepath.Base(staged), to, path.Base(row.Path)); err != nil {
+					return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
+				}
+			}
+			return nil
+		})
+	}
+	return g.Wait()
 }
 
 // Drop deletes what is left aside.
