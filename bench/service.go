@@ -322,13 +322,14 @@ func (f *fleet) lookup() error {
 	for range lookups {
 		req, _ := http.NewRequest("POST", f.url+"/v1/bulky/entries/lookup", bytes.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+f.token)
+		req.Header.Set("Accept", protocol.TypeCompact)
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {
 			return err
 		}
 		answer, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.StatusCode != 200 || bytes.Count(answer, []byte(`"seconds"`)) != keys {
+		if err != nil || resp.StatusCode != 200 || bytes.Count(answer, []byte("seconds")) != keys {
 			return fmt.Errorf("%s, %d bytes, %v", resp.Status, len(answer), err)
 		}
 	}
@@ -367,7 +368,7 @@ func (f *fleet) rows() []row {
 			name:   "memory of the service, 200 clients fetching 100 MB each, in MB",
 			goal:   300,
 			in:     "bulky",
-			once:   share + b.client + " run copy -q",
+			once:   pack("bulky"),
 			memory: f.fetchAll,
 		},
 		{name: "service: 40 lookups of 3,000 keys, against pgbench", goal: 1.5, in: "bulky",

@@ -55,6 +55,19 @@ func decodeAnswer(r io.Reader, out any) error {
 	return nil
 }
 
+// decodeCompact reads a CBOR answer within bounds.
+func decodeCompact(r io.Reader, out any) error {
+	limit := longestAnswer(out)
+	text, err := io.ReadAll(io.LimitReader(r, int64(limit)+1))
+	switch {
+	case err != nil:
+		return err
+	case len(text) > limit:
+		return errAnswer
+	}
+	return protocol.ReadCompact(text, out)
+}
+
 // soundEntries leaves out entries that no service files.
 func soundEntries(list []protocol.Entry) []protocol.Entry {
 	return slices.DeleteFunc(list, func(e protocol.Entry) bool {

@@ -115,6 +115,9 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 	var body func() io.Reader
 	var length int64
 	header := http.Header{"Accept": {"application/json"}}
+	if _, many := out.(*protocol.LookupAnswer); many {
+		header.Set("Accept", protocol.TypeCompact+", application/json;q=0.5")
+	}
 	if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
@@ -128,6 +131,9 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		return err
 	}
 	defer resp.Body.Close()
+	if resp.Header.Get("Content-Type") == protocol.TypeCompact {
+		return decodeCompact(resp.Body, out)
+	}
 	return decodeAnswer(resp.Body, out)
 }
 

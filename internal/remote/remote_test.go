@@ -44,7 +44,9 @@ func (m *memory) Keep(d digest.Digest, r io.Reader) error {
 	return nil
 }
 
-func (m *memory) KeepText(d digest.Digest, text []byte) error { return m.Keep(d, bytes.NewReader(text)) }
+func (m *memory) KeepText(d digest.Digest, text []byte) error {
+	return m.Keep(d, bytes.NewReader(text))
+}
 
 func (m *memory) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error) {
 	return nil, protocol.ErrBusy

@@ -162,6 +162,32 @@ func (c *caller) want(status int, method, path string, body any) []byte {
 	return answer
 }
 
+// compact looks an entry up in CBOR.
+func (c *caller) compact(e protocol.Entry) {
+	c.t.Helper()
+	body, _ := json.Marshal(protocol.Lookup{Tasks: []protocol.Query{{Task: e.Task, Key: e.Key}}})
+	req, err := http.NewRequest("POST", c.s.URL+"/v1/"+c.s.Repo+"/entries/lookup", bytes.NewReader(body))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	req.Header.Set("Accept", protocol.TypeCompact+", application/json;q=0.5")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil || resp.Header.Get("Content-Type") != protocol.TypeCompact {
+		c.t.Fatalf("%v, %v", resp.Header, err)
+	}
+	var got protocol.LookupAnswer
+	if err := protocol.ReadCompact(text, &got); err != nil || len(got.Entries) != 1 || got.Entries[0].Listing != e.Listing ||
+		got.Entries[0].MadeBy.At.Sub(e.MadeBy.At).Abs() > time.Millisecond {
+		c.t.Errorf("in CBOR: %+v, %v", got, err)
+	}
+}
+
 func (c *caller) put(b []byte) digest.Digest {
 	c.t.Helper()
 	c.want(http.StatusNoContent, "PUT", "/v1/test/blobs/"+digest.Of(b).String(), b)
@@ -229,6 +255,7 @@ func TestEntriesAreFiledOnceAndFound(t *testing.T) {
 			t.Errorf("by %s: %+v", what, got)
 		}
 	}
+	c.compact(e)
 	if b := c.want(200, "GET", "/v1/test/blobs/"+digest.Of([]byte("ok")).String(), nil); string(b) != "ok" {
 		t.Errorf("the blob came back as %q", b)
 	}

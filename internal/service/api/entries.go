@@ -51,13 +51,18 @@ func (s *Server) lookup(c *gin.Context) {
 	s.uses.note(token(c).RepositoryID, entries)
 	s.metrics.cache.lookups.Add(float64(len(in.Tasks)))
 	s.metrics.cache.answers.Add(float64(len(entries)))
-	text, err := gojson.Marshal(protocol.LookupAnswer{Entries: entries})
+	encode, form := gojson.Marshal, "application/json; charset=utf-8"
+	if c.NegotiateFormat(gin.MIMEJSON, protocol.TypeCompact) == protocol.TypeCompact {
+		encode, form = protocol.Compact, protocol.TypeCompact
+	}
+	text, err := encode(protocol.LookupAnswer{Entries: entries})
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
 	answerWithin(c, int64(len(text)))
-	c.Data(http.StatusOK, "application/json; charset=utf-8", text)
+	c.Header("Vary", "Accept")
+	c.Data(http.StatusOK, form, text)
 }
 
 func (s *Server) file(c *gin.Context) {
