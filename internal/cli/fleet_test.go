@@ -204,7 +204,8 @@ func TestAPreviewRunsNothing(t *testing.T) {
 		!strings.Contains(a.Out, "compared with run") {
 		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
 	}
-	if a := y.Grayloft("requests", "1", "--plan"); a.Code != 0 || !strings.Contains(a.Out, `"build@lib"`) {
+	if a := y.Grayloft("requests", "1", "--plan"); a.Code != 0 || !strings.Contains(a.Out, `"build@lib"`) ||
+		!strings.Contains(a.Out, `"files": 1`) || !strings.Contains(a.Out, `"lib/in"`) {
 		t.Errorf("exit %d: %s%s", a.Code, a.Out, a.Err)
 	}
 }

@@ -96,7 +96,13 @@ type planTaskJSON struct {
 	On       []string  `json:"on"`
 	Expected *float64  `json:"expected_seconds"` // from its last run; null: unknown
 	Compared *pastJSON `json:"compared_with"`
+	// Of a task that would or may run, or be fetched:
+	Files int      `json:"files,omitempty"` // that it reads
+	Reads []string `json:"reads,omitempty"` // the first of them, from the root
 }
+
+// mostReads is how many files of a task a plan names.
+const mostReads = 100
 
 type pastJSON struct {
 	Run string    `json:"run"`
@@ -123,6 +129,9 @@ func previewJSON(p *inspect.Preview) planJSON {
 		}
 		if x.Compared != nil {
 			j.Compared = &pastJSON{x.Compared.Run, x.Compared.At.UTC()}
+		}
+		if x.Runs() || x.Outcome == decide.Fetched {
+			j.Files, j.Reads = x.Reads(mostReads)
 		}
 		out.OK = out.OK && x.Outcome != decide.Failed
 		out.Tasks = append(out.Tasks, j)

@@ -11,6 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/schedule"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -30,6 +31,24 @@ type Expected struct {
 
 // Runs tells whether the task would or may run.
 func (x *Expected) Runs() bool { return x.Outcome == decide.Ran || x.Outcome == decide.MayRun }
+
+// mostManifests is how many directories are read to count files.
+const mostManifests = 100_000
+
+// Reads returns how many files the task reads, from the root, and the first of them.
+func (x *Expected) Reads(most int) (n int, first []string) {
+	if x.Taken == nil || x.Parts == nil {
+		return 0, nil
+	}
+	// Parts that cannot be read name no files: the plan says so in other ways.
+	_ = listing.Walk(x.Taken.Files, mostManifests, x.Parts, func(r listing.Row) bool {
+		if n++; n <= most {
+			first = append(first, r.Path)
+		}
+		return true
+	})
+	return n, first
+}
 
 // Preview is what a run would do.
 type Preview struct {

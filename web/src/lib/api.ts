@@ -162,6 +162,8 @@ export type Plan = {
     expected_seconds: number | null;
     made_by: { name: string; place: string; run: string } | null;
     compared_with: { run: string; at: string } | null;
+    files?: number;
+    reads?: string[];
   }[];
 };
 

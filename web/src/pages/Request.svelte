@@ -211,7 +211,18 @@
                 <td><a href={p("/tasks/:task", { params: { task: t.task } })}>{t.task}</a></td>
                 <td>{t.reason ?? ""}</td>
                 <td class="break-words"
-                  >{t.on.length ? `unless ${t.on.join(", ")} produces the same outputs` : t.detail.join("; ")}</td
+                  >{t.on.length ? `unless ${t.on.join(", ")} produces the same outputs` : t.detail.join("; ")}
+                  {#if t.files}
+                    <details>
+                      <summary class="cursor-pointer text-soft">reads {counted(t.files, "file")}</summary>
+                      <ul class="font-mono text-[12px]">
+                        {#each t.reads ?? [] as path (path)}<li>{path}</li>{/each}
+                        {#if t.files > (t.reads?.length ?? 0)}<li class="text-soft">
+                            and {t.files - (t.reads?.length ?? 0)} more
+                          </li>{/if}
+                      </ul>
+                    </details>
+                  {/if}</td
                 >
                 <td class="max-md:hidden"
                   >{#if t.compared_with}<a href={p("/runs/:id", { params: { id: t.compared_with.run } })}
