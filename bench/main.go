@@ -21,7 +21,7 @@ func main() {
 	bin := flag.String("bin", "bin/grayloft", "the client to measure")
 	out := flag.String("json", "bench.json", "file for the table as JSON")
 	rounds := flag.Int("rounds", 5, "number of rounds in which ours and the baseline alternate")
-	only := flag.String("only", "", "measure only rows whose name contains this")
+	only := flag.String("only", "", "measure only rows whose name contains this, or one of several texts with | between them")
 	flag.Parse()
 	if err := run(*dir, *bin, *out, *rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -46,7 +46,7 @@ func run(dir, bin, out string, rounds int, only string) error {
 	var rows []result
 	all := b.rows()
 	served := append((&fleet{b: b}).rows(), (&joined{b: b}).rows()...)
-	if only == "" || slices.ContainsFunc(served, func(r row) bool { return strings.Contains(r.name, only) }) {
+	if only == "" || slices.ContainsFunc(served, func(r row) bool { return isWanted(r.name, only) }) {
 		f, err := newFleet(b)
 		if err != nil {
 			return fmt.Errorf("a service to measure: %w", err)
@@ -66,7 +66,7 @@ func run(dir, bin, out string, rounds int, only string) error {
 	all = append(all, records...)
 	fmt.Printf("%-76s %10s %10s %7s %7s %8s\n", "name", "ours", "baseline", "ratio", "goal", "noise")
 	for _, r := range all {
-		if !strings.Contains(r.name, only) {
+		if !isWanted(r.name, only) {
 			continue
 		}
 		measure := b.measureQuietly
@@ -96,6 +96,11 @@ func run(dir, bin, out string, rounds int, only string) error {
 		return err
 	}
 	return os.WriteFile(out, append(data, '\n'), 0o644)
+}
+
+// isWanted tells whether a row is to be measured.
+func isWanted(name, only string) bool {
+	return slices.ContainsFunc(strings.Split(only, "|"), func(part string) bool { return strings.Contains(name, part) })
 }
 
 // simulated is the result of a row that takes no time.

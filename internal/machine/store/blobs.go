@@ -212,12 +212,29 @@ func (s *Store) Put(b []byte) (digest.Digest, error) {
 // contents are hashed as they are copied, whatever happens to the file
 // meanwhile. See, if set, receives the contents as they pass.
 func (s *Store) Copy(src io.Reader, see io.Writer) (digest.Digest, int64, error) {
-	in := s.Incoming()
-	to := io.Writer(in)
-	if see != nil {
-		to = io.MultiWriter(in, see)
+	if see == nil {
+		see = io.Discard
 	}
-	if _, err := io.Copy(to, src); err != nil {
+	room := buffers.Get().(*[]byte)
+	defer buffers.Put(room)
+	buf := (*room)[:smallBlob]
+	n, err := io.ReadFull(src, buf)
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		if _, err := see.Write(buf[:n]); err != nil {
+			return digest.Digest{}, 0, err
+		}
+		d := digest.Of(buf[:n])
+		return d, int64(n), s.small.Add(d, buf[:n])
+	case err != nil:
+		return digest.Digest{}, 0, err
+	}
+	in := s.Incoming()
+	to := io.MultiWriter(in, see)
+	if _, err = to.Write(buf); err == nil {
+		_, err = io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{src}, buf)
+	}
+	if err != nil {
 		in.Drop()
 		return digest.Digest{}, 0, err
 	}

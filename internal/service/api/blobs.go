@@ -227,7 +227,7 @@ func (s *Server) getBlob(c *gin.Context) {
 	if w, ok := out.(interface{ Unwrap() http.ResponseWriter }); ok {
 		out = w.Unwrap()
 	}
-	count := &countingWriter{ResponseWriter: out}
+	count := &countingWriter{ResponseWriter: out, head: c.Writer}
 	http.ServeContent(count, c.Request, "", time.Time{}, content)
 	s.metrics.cache.sent.Add(float64(count.n))
 }

@@ -76,7 +76,16 @@ func (r *seekable) file() *os.File {
 // system sends them without copying.
 type countingWriter struct {
 	http.ResponseWriter
-	n int64
+	head http.ResponseWriter // the framework's, which has to know that the answer began
+	n    int64
+}
+
+// WriteHeader implements [http.ResponseWriter].
+func (w *countingWriter) WriteHeader(status int) {
+	w.head.WriteHeader(status)
+	if g, ok := w.head.(interface{ WriteHeaderNow() }); ok {
+		g.WriteHeaderNow()
+	}
 }
 
 // Write implements [io.Writer].

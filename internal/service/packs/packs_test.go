@@ -9,19 +9,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"github.com/johannesboyne/gofakes3"
-	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -36,114 +31,6 @@ import (
 
 func TestMain(m *testing.M) { trial.Main(m) }
 
-// counted counts the requests to a server by method.
-type counted struct {
-	mu  sync.Mutex
-	of  map[string]int
-	url string
-}
-
-func count(t *testing.T, to http.Handler) *counted {
-	c := &counted{of: map[string]int{}}
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		c.mu.Lock()
-		c.of[r.Method]++
-		c.of[""]++
-		c.mu.Unlock()
-		to.ServeHTTP(w, r)
-	}))
-	t.Cleanup(srv.Close)
-	c.url = srv.URL
-	return c
-}
-
-func (c *counted) take() map[string]int {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	out := c.of
-	c.of = map[string]int{}
-	return out
-}
-
-func TestTenThousandSmallFilesAreFewObjectsRequestsFilesAndRows(t *testing.T) {
-	t.Parallel()
-	backend := s3mem.New()
-	if err := backend.CreateBucket("loft"); err != nil {
-		t.Fatal(err)
-	}
-	bucket := count(t, gofakes3.New(backend).Server())
-	s := trial.ServeWith(t, func(c *service.Config) {
-		c.Bucket, c.BucketKey, c.BucketSecret = bucket.url+"/loft?region=x", "key", "secret"
-	})
-	to, _ := url.Parse(s.URL)
-	front := count(t, httputil.NewSingleHostReverseProxy(to))
-	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
-[repo]
-name = "test"
-[task.charts]
-run = "mkdir out && awk 'BEGIN { for (i = 0; i < 10000; i++) { f = \"out/\" i; for (j = 0; j < 20; j++) print \"chart \" i > f; close(f) } }'"
-reads = []
-writes = ["out/**"]
-probes = []
-`, ".gitignore": "out\n"})
-	token := s.Token(t, "ci", "trusted", "trusted")
-	c := r.Clone().Login(front.url, token, "laptop")
-	r.Login(front.url, token, "ci")
-	if rep := r.Run("charts"); !rep.OK {
-		t.Fatal(rep.Answer.Err)
-	}
-	if n := bucket.take()["PUT"]; n > 20 || n == 0 {
-		t.Errorf("%d objects were written", n)
-	}
-	front.take()
-	var before int64
-	if err := s.DB.Get(&before, `SELECT txid_current()`); err != nil {
-		t.Fatal(err)
-	}
-	if rep := c.Run("charts", "--fetch", "all"); !rep.OK || rep.Totals["fetched"] != 1 {
-		t.Fatal(rep.Totals, rep.Answer.Err)
-	}
-	if n := front.take()[""]; n > 20 || n == 0 {
-		t.Errorf("%d requests to the service", n)
-	}
-	if n := bucket.take()["GET"]; n > 20 || n == 0 {
-		t.Errorf("%d requests to the bucket", n)
-	}
-	if got := c.Read("out/7777"); got != strings.Repeat("chart 7777\n", 20) {
-		t.Errorf("%q", got)
-	}
-	if list, err := os.ReadDir(c.Path("out")); err != nil || len(list) != 10_000 {
-		t.Errorf("%d files, %v", len(list), err)
-	}
-	files := 0
-	cache := strings.TrimPrefix(c.Env[0], "GRAYLOFT_CACHE=")
-	_ = filepath.WalkDir(cache, func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			files++
-		}
-		return nil
-	})
-	if files > 20 {
-		t.Errorf("%d files in the cache", files)
-	}
-	// Fetching changes no row of a blob, and neither does finding out that the service has all.
-	changed := func() (n int) {
-		if err := s.DB.Get(&n, `SELECT count(*) FROM blobs WHERE xmin::text::bigint > $1`, before); err != nil {
-			t.Fatal(err)
-		}
-		return n
-	}
-	if n := changed(); n > 0 {
-		t.Errorf("fetching changed %d rows of blobs", n)
-	}
-	if rep := r.Run("charts", "--no-reuse"); !rep.OK {
-		t.Fatal(rep.Answer.Err)
-	}
-	if n := changed(); n > 20 {
-		t.Errorf("the same outputs again changed %d rows of blobs", n)
-	}
-}
-
 // shelf is a service with a token, and packs in a directory.
 type shelf struct {
 	*trial.Service
@@ -151,11 +38,36 @@ type shelf struct {
 	token records.Token
 	auth  string
 	store blobs.Store
+	log   logged
+}
+
+// logged is what a service has said.
+type logged struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (l *logged) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *logged) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
 }
 
 func newShelf(t *testing.T) *shelf {
 	t.Parallel()
-	s := &shelf{Service: trial.ServeWith(t, func(*service.Config) {}), t: t}
+	s := &shelf{t: t}
+	s.Service = trial.ServeWith(t, func(c *service.Config) { c.Log = slog.New(slog.NewTextHandler(&s.log, nil)) })
+	t.Cleanup(func() {
+		if strings.Contains(s.log.String(), "level=WARN") || strings.Contains(s.log.String(), "level=ERROR") {
+			t.Errorf("the service said:\n%s", s.log.String())
+		}
+	})
 	s.auth = s.Token(t, "ci", "trusted", "trusted")
 	var err error
 	if s.token, err = s.DB.FindToken(t.Context(), s.auth); err != nil {
