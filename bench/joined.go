@@ -66,8 +66,11 @@ func (j *joined) write() error {
 		)
 	}
 	dir := filepath.Join(j.b.dir, "joined")
-	if exists(filepath.Join(dir, ".git")) {
+	if have, err := os.ReadFile(filepath.Join(dir, "grayloft.toml")); err == nil && string(have) == s.String() {
 		return nil
+	}
+	if err := os.RemoveAll(dir); err != nil { // of an earlier version, with other times
+		return err
 	}
 	for file, text := range map[string]string{"grayloft.toml": s.String(), "in": "0\n", ".gitignore": "out/\n"} {
 		if err := write(filepath.Join(dir, file), []byte(text)); err != nil {
