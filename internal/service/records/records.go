@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -76,7 +77,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 type Array[T any] []T
 
 // Scan implements [sql.Scanner].
-func (a *Array[T]) Scan(src any) error { return types.SQLScanner((*[]T)(a)).Scan(src) }
+func (a *Array[T]) Scan(src any) error { return scanArray((*[]T)(a), src) }
 
 // texts reads a text[] column.
 type texts []string
@@ -87,11 +88,18 @@ func (t *texts) Scan(src any) error {
 		*t = texts{}
 		return nil
 	}
-	return types.SQLScanner((*[]string)(t)).Scan(src)
+	return scanArray((*[]string)(t), src)
 }
 
-// types knows PostgreSQL's types; making one takes longer than using it.
-var types = pgtype.NewMap()
+// types know PostgreSQL's types. Making one takes longer than using it, and each is for one
+// goroutine at a time: it notes the types that it has seen.
+var types = sync.Pool{New: func() any { return pgtype.NewMap() }}
+
+func scanArray(to, src any) error {
+	m := types.Get().(*pgtype.Map)
+	defer types.Put(m)
+	return m.SQLScanner(to).Scan(src)
+}
 
 // digests passes a list of digests as bytea[].
 func digests(list []digest.Digest) [][]byte {

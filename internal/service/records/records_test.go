@@ -199,3 +199,21 @@ func TestOpeningTwiceIsHarmless(t *testing.T) {
 		t.Error("a database that is not there was opened")
 	}
 }
+
+// Arrays are scanned by many goroutines at the same time, in the race detector's sight.
+func TestArraysAreScannedConcurrently(t *testing.T) {
+	var wg sync.WaitGroup
+	for range 16 {
+		wg.Go(func() {
+			var numbers records.Array[int64]
+			if err := numbers.Scan("{1,2,3}"); err != nil || len(numbers) != 3 {
+				t.Error(numbers, err)
+			}
+			var names records.Array[string]
+			if err := names.Scan(`{tide,"a b"}`); err != nil || len(names) != 2 || names[1] != "a b" {
+				t.Error(names, err)
+			}
+		})
+	}
+	wg.Wait()
+}
