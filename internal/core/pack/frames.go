@@ -48,10 +48,8 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 	case err != nil:
 		return d, nil, 0, err
 	}
-	if int64(len(plain)) != Plain(size) || digest.Of(plain[block:block+size]) != d {
-		return d, nil, 0, fmt.Errorf("member %s: %w", d.Short(), ErrDamaged)
-	}
-	return d, plain[block : block+size], int64(len(frame)), nil
+	text, err = contents(plain, d, size)
+	return d, text, int64(len(frame)), err
 }
 
 // spare is how many bytes of room beyond its result the fast decompression takes.

@@ -71,6 +71,11 @@ func Unframe(frame []byte, d digest.Digest, size int64) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("blob %s in a pack: %w: %w", d.Short(), ErrDamaged, err)
 	}
+	return contents(plain, d, size)
+}
+
+// contents returns the blob in the contents of a frame, if it is the expected one.
+func contents(plain []byte, d digest.Digest, size int64) ([]byte, error) {
 	if int64(len(plain)) != Plain(size) || digest.Of(plain[block:block+size]) != d {
 		return nil, fmt.Errorf("blob %s in a pack: %w", d.Short(), ErrDamaged)
 	}

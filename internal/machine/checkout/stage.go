@@ -37,17 +37,19 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 // Restoration is a listing that is being written to the disk. Its files are written aside
 // first.
 type Restoration struct {
-	o      *Outputs
-	list   listing.List
-	base   string
-	dirs   []string // several, because making files in one directory is serialised by the file system
-	next   atomic.Int64
-	strict bool // new files do not get the mode that they should have: somebody set a mask
-	of     map[digest.Digest][]listing.Row
+	o    *Outputs
+	list listing.List
+	base string
+	dirs []string // several, because making files in one directory is serialised by the file system
+	next atomic.Int64
+	of   map[digest.Digest][]listing.Row
 
 	mu     sync.Mutex
 	staged map[string]string // files by path
 }
+
+// fewFiles is how many files are written aside into one directory.
+const fewFiles = 32
 
 // Begin begins to write a listing to the disk. The restoration must be dropped at the end.
 func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
@@ -62,20 +64,17 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 		o:      o,
 		list:   list,
 		base:   base,
-		dirs:   make([]string, atOnce),
+		dirs:   []string{base},
 		staged: map[string]string{},
 		of:     map[digest.Digest][]listing.Row{},
 	}
-	for i := range r.dirs {
-		r.dirs[i] = filepath.Join(base, strconv.Itoa(i))
-		if err := os.Mkdir(r.dirs[i], 0o755); err != nil {
+	for i := 1; i < atOnce && len(list) > fewFiles; i++ {
+		dir := filepath.Join(base, "d"+strconv.Itoa(i))
+		if err := os.Mkdir(dir, 0o755); err != nil {
 			r.Drop()
 			return nil, err
 		}
-	}
-	if r.strict, err = masked(base); err != nil {
-		r.Drop()
-		return nil, err
+		r.dirs = append(r.dirs, dir)
 	}
 	for _, row := range list {
 		if d, ok := row.Blob(); ok {
@@ -85,22 +84,21 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 	return r, nil
 }
 
+// setMode sets the mode of a new file, if it is another because of its kind or of the
+// process's mask: asking takes less than setting.
+func setMode(f *os.File, want fs.FileMode) error {
+	info, err := f.Stat()
+	if err != nil || info.Mode().Perm() == want {
+		return err
+	}
+	return f.Chmod(want)
+}
+
 func modeOf(row listing.Row) fs.FileMode {
 	if row.Kind == listing.Executable {
 		return 0o755
 	}
 	return 0o644
-}
-
-// masked tells whether the mode of a new file has to be set.
-func masked(dir string) (bool, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "mode"), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	return err == nil && info.Mode().Perm() != 0o644, err
 }
 
 // Arrived writes the files that have these contents, which match the digest: whoever has them
@@ -120,7 +118,7 @@ func (r *Restoration) Arrived(d digest.Digest, text []byte) {
 // write writes a file aside.
 func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
 	n := r.next.Add(1)
-	f, err := os.OpenFile(filepath.Join(r.dirs[int(n)%len(r.dirs)], strconv.FormatInt(n, 36)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := os.OpenFile(filepath.Join(r.dirs[int(n)%len(r.dirs)], strconv.FormatInt(n, 10)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return err
 	}
@@ -129,8 +127,8 @@ func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
 	if err == nil && written.n != row.Size {
 		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, written.n, row.Size)
 	}
-	if err == nil && (row.Kind == listing.Executable || r.strict) {
-		err = f.Chmod(modeOf(row))
+	if err == nil {
+		err = setMode(f, modeOf(row))
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"os"
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -77,16 +75,12 @@ type outgoing struct {
 }
 
 func (o *outgoing) send(ranges []packs.Range) error {
-	o.declare(ranges)
 	o.c.Status(http.StatusOK)
 	for _, r := range ranges {
 		content, err := o.s.Blobs.Open(o.c.Request.Context(), r.Object, r.From, r.Length)
 		if errors.Is(err, blobs.ErrNotExist) {
 			// Left out: the client treats its blobs as missing.
 			o.s.Log.Error("blobs have records but no object", "object", r.Object, "blobs", len(r.Blobs), "error", err)
-			if o.c.Writer.Header().Get("Content-Length") != "" {
-				return err
-			}
 			continue
 		}
 		if err != nil {
@@ -111,33 +105,9 @@ func (o *outgoing) send(ranges []packs.Range) error {
 	return err
 }
 
-// declare states the length of an answer that consists of stored frames alone: the system
-// then sends them without copying.
-func (o *outgoing) declare(ranges []packs.Range) {
-	length := int64(len(pack.End))
-	for _, r := range ranges {
-		for _, b := range r.Blobs {
-			if b.Packed == 0 {
-				return
-			}
-			length += b.Packed
-		}
-	}
-	if o.frames {
-		o.c.Header("Content-Length", strconv.FormatInt(length, 10))
-	}
-}
-
 func (o *outgoing) sendRange(r packs.Range, content io.Reader) error {
 	if r.Blobs[0].Packed == 0 {
 		return o.sendWhole(r.Blobs[0], content)
-	}
-	if o.frames && isDense(r) {
-		n, err := io.Copy(plainWriter(o.c), &io.LimitedReader{R: fileOf(content), N: r.Length})
-		if err == nil && n < r.Length {
-			err = io.ErrUnexpectedEOF
-		}
-		return err
 	}
 	return r.Frames(content, func(b records.Blob, frame io.Reader) error {
 		if o.frames {
@@ -155,15 +125,6 @@ func (o *outgoing) sendRange(r packs.Range, content io.Reader) error {
 		}
 		return member(o.c.Writer, d, b.Size, bytes.NewReader(text))
 	})
-}
-
-// isDense tells whether a range consists of its frames alone.
-func isDense(r packs.Range) bool {
-	sum := int64(0)
-	for _, b := range r.Blobs {
-		sum += b.Packed
-	}
-	return sum == r.Length
 }
 
 // sendWhole sends a blob that is an object of its own.
@@ -196,22 +157,4 @@ func member(to io.Writer, d digest.Digest, size int64, content io.Reader) error 
 		return err
 	}
 	return w.Flush()
-}
-
-// plainWriter is the answer's writer without the framework's, so that files are sent without
-// copying.
-func plainWriter(c *gin.Context) http.ResponseWriter {
-	c.Writer.WriteHeaderNow()
-	if w, ok := c.Writer.(interface{ Unwrap() http.ResponseWriter }); ok {
-		return w.Unwrap()
-	}
-	return c.Writer
-}
-
-// fileOf returns the file of a stored object, at its position, or else the object.
-func fileOf(content io.Reader) io.Reader {
-	if f, ok := content.(interface{ File() *os.File }); ok {
-		return f.File()
-	}
-	return content
 }

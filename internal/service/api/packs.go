@@ -39,9 +39,9 @@ type incoming struct {
 	object *packs.Object // nil: nothing was stored since the last one
 	list   []records.Stored
 	rooms  []*reservation
-	size   int64 // bytes of blobs in list
-	has    map[digest.Digest]bool
-	fault  error // of the storage or the records
+	size   int64                  // bytes of blobs in list
+	has    map[digest.Digest]bool // what was stored by this request
+	fault  error                  // of the storage or the records
 }
 
 // arrived is a verified member with the room that is reserved for it.
@@ -85,15 +85,13 @@ func (in *incoming) store() error {
 // add stores new members. Their rows are recorded by [incoming.finish].
 func (in *incoming) add(fresh []arrived) error {
 	frames := make([][]byte, len(fresh))
-	var large []records.Stored
+	var large []arrived
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range fresh {
 		in.rooms = append(in.rooms, a.room)
-		in.size += int64(len(a.text))
-		in.note(a.digest)
 		if len(a.text) > ownObject {
-			large = append(large, newObject(in.c, a.digest, int64(len(a.text))))
+			large = append(large, a)
 			continue
 		}
 		g.Go(func() (err error) {
@@ -112,14 +110,16 @@ func (in *incoming) add(fresh []arrived) error {
 			return err
 		}
 	}
-	return in.addLarge(large, fresh)
+	return in.addLarge(large)
 }
 
-func (in *incoming) note(d digest.Digest) {
-	if in.has == nil {
-		in.has = map[digest.Digest]bool{}
+// record notes what is stored, and only that.
+func (in *incoming) record(st ...records.Stored) {
+	in.list = append(in.list, st...)
+	for _, s := range st {
+		in.size += s.Size
+		in.has[s.Digest] = true
 	}
-	in.has[d] = true
 }
 
 // append adds a frame to the pack object, and begins one if necessary.
@@ -139,33 +139,39 @@ func (in *incoming) append(a arrived, frame []byte) error {
 		in.object = packs.Begin(context.WithoutCancel(in.c.Request.Context()), in.s.Blobs, name)
 	}
 	position, err := in.object.Add(frame)
-	in.list = append(in.list, records.Stored{
+	if err != nil {
+		return err
+	}
+	in.record(records.Stored{
 		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: int64(len(a.text)),
 		Owner: t.WritesTo,
 	})
-	return err
+	return nil
 }
 
 // addLarge stores members as objects of their own.
-func (in *incoming) addLarge(large []records.Stored, fresh []arrived) error {
+func (in *incoming) addLarge(large []arrived) error {
 	if len(large) == 0 {
 		return nil
 	}
 	ctx := context.WithoutCancel(in.c.Request.Context())
-	if err := in.s.Records.Announce(ctx, token(in.c).RepositoryID, large...); err != nil {
-		return err
+	list := make([]records.Stored, len(large))
+	for i, a := range large {
+		list[i] = newObject(in.c, a.digest, int64(len(a.text)))
 	}
-	in.list = append(in.list, large...)
-	texts := map[digest.Digest][]byte{}
-	for _, a := range fresh {
-		texts[a.digest] = a.text
+	if err := in.s.Records.Announce(ctx, token(in.c).RepositoryID, list...); err != nil {
+		return err
 	}
 	var g errgroup.Group
 	g.SetLimit(storing)
-	for _, st := range large {
-		g.Go(func() error { return in.s.Blobs.Put(ctx, st.Object, bytes.NewReader(texts[st.Digest])) })
+	for i, a := range large {
+		g.Go(func() error { return in.s.Blobs.Put(ctx, list[i].Object, bytes.NewReader(a.text)) })
 	}
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return errors.Join(err, in.s.Records.Withdraw(ctx, list...))
+	}
+	in.record(list...)
+	return nil
 }
 
 // storing is how many large members are stored in parallel.
@@ -189,7 +195,7 @@ func (in *incoming) finish() error {
 	} else {
 		in.s.metrics.cache.received.Add(float64(in.size))
 	}
-	in.object = nil
+	in.object, in.list = nil, nil
 	in.release(err == nil)
 	return err
 }
@@ -198,6 +204,8 @@ func (in *incoming) finish() error {
 func (in *incoming) release(stored bool) {
 	if in.object != nil {
 		in.object.Drop()
+	}
+	if len(in.list) > 0 {
 		_ = in.s.Records.Withdraw(context.WithoutCancel(in.c.Request.Context()), in.list...) // otherwise they are deleted later
 	}
 	for _, r := range in.rooms {
@@ -247,7 +255,7 @@ func (s *Server) putPack(c *gin.Context) {
 	}
 	defer done()
 	answer := protocol.PackAnswer{Results: []protocol.PackResult{}}
-	in := &incoming{s: s, c: c}
+	in := &incoming{s: s, c: c, has: map[digest.Digest]bool{}}
 	for {
 		res, err := in.take(p)
 		if errors.Is(err, io.EOF) {

@@ -11,12 +11,15 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -39,6 +42,8 @@ type shelf struct {
 	auth  string
 	store blobs.Store
 	log   logged
+
+	mayComplain bool // the service, in its log
 }
 
 // logged is what a service has said.
@@ -59,12 +64,18 @@ func (l *logged) String() string {
 	return l.text.String()
 }
 
-func newShelf(t *testing.T) *shelf {
+func newShelf(t *testing.T) *shelf { return shelfWith(t, func(*service.Config) {}) }
+
+func shelfWith(t *testing.T, change func(*service.Config)) *shelf {
 	t.Parallel()
 	s := &shelf{t: t}
-	s.Service = trial.ServeWith(t, func(c *service.Config) { c.Log = slog.New(slog.NewTextHandler(&s.log, nil)) })
+	s.Service = trial.ServeWith(t, func(c *service.Config) {
+		c.Log = slog.New(slog.NewTextHandler(&s.log, nil))
+		change(c)
+	})
 	t.Cleanup(func() {
-		if strings.Contains(s.log.String(), "level=WARN") || strings.Contains(s.log.String(), "level=ERROR") {
+		if !s.mayComplain && strings.Contains(s.log.String(), "level=WARN") ||
+			!s.mayComplain && strings.Contains(s.log.String(), "level=ERROR") {
 			t.Errorf("the service said:\n%s", s.log.String())
 		}
 	})
@@ -244,10 +255,12 @@ func TestPackedBlobsAreReadInEveryWay(t *testing.T) {
 	if status, got := s.call("GET", "blobs/"+one, http.Header{}, nil); status != 200 || !bytes.Equal(got, text(123)) {
 		t.Errorf("%d, %d bytes", status, len(got))
 	}
-	if status, got := s.call("GET", "blobs/"+one, http.Header{"Range": {"bytes=10-29"}}, nil); status != 206 || !bytes.Equal(got, text(123)[10:30]) {
+	if status, got := s.call("GET", "blobs/"+one, http.Header{"Range": {"bytes=10-29"}}, nil); status != 206 ||
+		!bytes.Equal(got, text(123)[10:30]) {
 		t.Errorf("%d, %q", status, got)
 	}
-	if status, got := s.call("GET", "blobs/"+one+"?from=5&length=7", http.Header{}, nil); status != 200 || !bytes.Equal(got, text(123)[5:12]) {
+	if status, got := s.call("GET", "blobs/"+one+"?from=5&length=7", http.Header{}, nil); status != 200 ||
+		!bytes.Equal(got, text(123)[5:12]) {
 		t.Errorf("%d, %q", status, got)
 	}
 }
@@ -358,7 +371,10 @@ func (b brokenStore) Put(_ context.Context, _ string, r io.Reader) error {
 func TestACompactionThatFailsChangesNothing(t *testing.T) {
 	s := newShelf(t)
 	s.put(0, 100)
-	s.exec(`UPDATE blobs SET leased_until = now() - interval '1 hour' WHERE NOT digest = $1`, func() []byte { d := digest.Of(text(7)); return d[:] }())
+	s.exec(
+		`UPDATE blobs SET leased_until = now() - interval '1 hour' WHERE NOT digest = $1`,
+		func() []byte { d := digest.Of(text(7)); return d[:] }(),
+	)
 	s.cleanup(time.Hour)
 	_, err := packs.Compactor{Records: s.DB, Store: brokenStore{s.store}}.Compact(t.Context())
 	if !errors.Is(err, errBroken) {
@@ -373,12 +389,76 @@ func TestACompactionThatFailsChangesNothing(t *testing.T) {
 	}
 }
 
+// An object that is lost costs its own blobs, and no others.
+func TestALostObjectIsLeftOut(t *testing.T) {
+	s := newShelf(t)
+	s.mayComplain = true
+	s.put(0, 100)
+	s.put(100, 200)
+	have, err := s.DB.Blob(t.Context(), s.token.RepositoryID, digest.Of(text(5)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.store.Delete(t.Context(), have.Object); err != nil {
+		t.Fatal(err)
+	}
+	for _, encoding := range []string{"zstd", "identity"} {
+		if n := s.fetch(0, 200, encoding); n != 100 {
+			t.Errorf("%s: %d blobs came", encoding, n)
+		}
+	}
+	if !strings.Contains(s.log.String(), have.Object) {
+		t.Error("the log does not name the object")
+	}
+}
+
+// A member whose object could not be stored has no row, whatever else was stored.
+func TestAMemberThatCannotBeStoredIsNotThere(t *testing.T) {
+	backend := s3mem.New()
+	if err := backend.CreateBucket("loft"); err != nil {
+		t.Fatal(err)
+	}
+	inner := gofakes3.New(backend).Server()
+	bucket := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPut && !strings.Contains(r.URL.Path, "/packs/") {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		inner.ServeHTTP(w, r)
+	}))
+	t.Cleanup(bucket.Close)
+	s := shelfWith(t, func(c *service.Config) {
+		c.Bucket, c.BucketKey, c.BucketSecret = bucket.URL+"/loft?region=x", "key", "secret"
+	})
+	s.mayComplain = true
+	large := make([]byte, 1<<20)
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for i := range 9 { // enough for a batch to be stored before the end
+		large[0] = byte(i)
+		_ = w.WriteHeader(pack.Header(digest.Of(large), int64(len(large))))
+		_, _ = w.Write(large)
+	}
+	b.Write(archive(0, 20))
+	if status, answer := s.call("POST", "packs", http.Header{"Content-Type": {protocol.TypePack}}, b.Bytes()); status < 500 {
+		t.Errorf("%d: %s", status, answer)
+	}
+	large[0] = 0 // the first
+	if lack, err := s.DB.Missing(t.Context(), s.token.RepositoryID, []digest.Digest{digest.Of(large)}); err != nil || len(lack) != 1 {
+		t.Errorf("what was not stored is there: %v", err)
+	}
+}
+
 func TestRangesAreFew(t *testing.T) {
 	at := func(object string, position, length int64) records.Blob {
 		return records.Blob{Object: object, Position: position, Packed: length, Size: length}
 	}
 	ranges := packs.Ranges([]records.Blob{
-		at("b", 1000, 50), at("a", 100, 100), at("a", 0, 100), at("b", 900, 100), at("a", 10<<20, 5), {Object: "whole", Size: 9}, at("a", 200+100<<10, 7),
+		at(
+			"b",
+			1000,
+			50,
+		), at("a", 100, 100), at("a", 0, 100), at("b", 900, 100), at("a", 10<<20, 5), {Object: "whole", Size: 9}, at("a", 200+100<<10, 7),
 	})
 	var got []string
 	for _, r := range ranges {
