@@ -1,5 +1,5 @@
-// Command shoot takes the pictures in docs/screenshots from the running
-// demonstration: pages in headless Chromium, commands in a drawn terminal.
+// Command shoot takes the pictures of pages in docs/screenshots from the running demonstration,
+// in headless Chromium.
 package main
 
 import (

@@ -74,9 +74,9 @@ func shelfWith(t *testing.T, change func(*service.Config)) *shelf {
 		change(c)
 	})
 	t.Cleanup(func() {
-		if !s.mayComplain && strings.Contains(s.log.String(), "level=WARN") ||
-			!s.mayComplain && strings.Contains(s.log.String(), "level=ERROR") {
-			t.Errorf("the service said:\n%s", s.log.String())
+		text := s.log.String()
+		if !s.mayComplain && (strings.Contains(text, "level=WARN") || strings.Contains(text, "level=ERROR")) {
+			t.Errorf("the service said:\n%s", text)
 		}
 	})
 	s.auth = s.Token(t, "ci", "trusted", "trusted")
