@@ -19,10 +19,20 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 	if err := s.flush(); err != nil {
 		return err
 	}
-	s.refresh()
 	list, err := s.list()
 	if err != nil {
 		return err
+	}
+	worn := s.lockAll(list)
+	defer func() {
+		for _, unlock := range worn {
+			unlock()
+		}
+	}()
+	// Whoever appended to one of them before has written its rows by now.
+	s.refresh()
+	if len(list)+len(s.index.places) == 0 {
+		return nil
 	}
 	dropped := map[digest.Digest]place{}
 	left := map[uint64]int64{}
@@ -33,24 +43,16 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 			left[p.segment] += block + padded(int64(p.size))
 		}
 	}
-	worn := map[uint64]func(){} // the locks of segments that are written again or deleted
-	defer func() {
-		for _, unlock := range worn {
-			unlock()
-		}
-	}()
 	for _, f := range list {
-		if s.writes != nil && f.id == s.writes.id || left[f.id] >= f.size/2 {
-			continue
-		}
-		if unlock, ok, err := lock.Try(s.file(f.id) + ".lock"); err == nil && ok {
-			worn[f.id] = unlock
+		if unlock := worn[f.id]; unlock != nil && left[f.id] >= f.size/2 {
+			unlock()
+			delete(worn, f.id)
 		}
 	}
 	if err := s.save(ctx, worn, dropped); err != nil {
 		return err
 	}
-	if err := s.index.replace(func() ([]row, error) { return s.remaining(worn, dropped), nil }); err != nil {
+	if err := s.index.replace(func() ([]row, error) { return s.remaining(worn, dropped) }); err != nil {
 		return err
 	}
 	for id := range worn {
@@ -59,6 +61,20 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 		_ = os.Remove(s.file(id) + ".lock")
 	}
 	return nil
+}
+
+// lockAll locks the segments that nobody appends to.
+func (s *Set) lockAll(list []found) map[uint64]func() {
+	locks := map[uint64]func(){}
+	for _, f := range list {
+		if s.writes != nil && f.id == s.writes.id {
+			continue
+		}
+		if unlock, ok, err := lock.Try(s.file(f.id) + ".lock"); err == nil && ok {
+			locks[f.id] = unlock
+		}
+	}
+	return locks
 }
 
 // save copies what is left in worn segments. What is damaged is left out.
@@ -85,9 +101,11 @@ func (s *Set) save(ctx context.Context, worn map[uint64]func(), dropped map[dige
 	return s.flush()
 }
 
-// remaining returns the rows of the new index, once nobody else can append to the old one.
-func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place) []row {
-	s.refresh()
+// remaining returns the rows of the new index. Nobody else can add any meanwhile.
+func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place) ([]row, error) {
+	if _, err := s.index.refresh(); err != nil {
+		return nil, err // a place that is not known is a blob that is lost
+	}
 	rows := make([]row, 0, len(s.index.places))
 	for d, p := range s.index.places {
 		if was, out := dropped[d]; out && was == p || worn[p.segment] != nil {
@@ -95,7 +113,7 @@ func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place)
 		}
 		rows = append(rows, row{digest: d, place: p})
 	}
-	return rows
+	return rows, nil
 }
 
 // Check reads every blob. Those that are damaged are taken out of the index and returned.

@@ -2,6 +2,7 @@ package segments
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"hash/crc32"
@@ -24,13 +25,22 @@ import (
 //	56  1: it is not there any more; otherwise 0
 //	60  CRC-32C of the bytes before
 //
-// Later rows count. A row whose sum is wrong is as good as absent.
-const rowBytes = 64
-
-var (
-	heading = append([]byte("grayloft segment index 1\n"), make([]byte, rowBytes-25)...)
-	table   = crc32.MakeTable(crc32.Castagnoli)
+// Later rows count. A row whose sum is wrong is as good as absent. The first row ends with a
+// random number: a file that replaces another may get its inode.
+const (
+	rowBytes = 64
+	format   = "grayloft segment index 1\n"
 )
+
+var table = crc32.MakeTable(crc32.Castagnoli)
+
+// heading returns the first row of a new index.
+func heading() []byte {
+	h := make([]byte, rowBytes)
+	copy(h, format)
+	_, _ = rand.Read(h[rowBytes-16:])
+	return h
+}
 
 // place says where a blob is.
 type place struct {
@@ -75,6 +85,7 @@ type index struct {
 	file   string
 	places map[digest.Digest]place
 	seen   os.FileInfo // of the file that was read; nil: none was
+	head   []byte      // its first row
 	read   int64       // bytes of it
 	bad    int         // rows whose sum is wrong
 }
@@ -84,7 +95,7 @@ func newIndex(file string) *index { return &index{file: file, places: map[digest
 // forget makes the index be read from its beginning. What is not in the file is lost, so a
 // writer adds it again.
 func (x *index) forget() {
-	x.places, x.seen, x.read, x.bad = map[digest.Digest]place{}, nil, 0, 0
+	x.places, x.seen, x.head, x.read, x.bad = map[digest.Digest]place{}, nil, nil, 0, 0
 }
 
 // errNoIndex says that there is no index, or that its format is another.
@@ -96,7 +107,7 @@ func (x *index) refresh() (news bool, err error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return false, errNoIndex
-	case err != nil || x.seen != nil && os.SameFile(info, x.seen) && info.Size()-x.read < rowBytes:
+	case err != nil || x.unchanged(info):
 		return false, err
 	}
 	f, err := os.Open(x.file)
@@ -104,42 +115,48 @@ func (x *index) refresh() (news bool, err error) {
 		return false, err
 	}
 	defer f.Close()
+	head := make([]byte, rowBytes)
+	if _, err := f.ReadAt(head, 0); errors.Is(err, io.EOF) {
+		return false, nil // somebody is about to write it
+	} else if err != nil {
+		return false, err
+	}
+	if !bytes.HasPrefix(head, []byte(format)) {
+		return false, errNoIndex
+	}
 	if info, err = f.Stat(); err != nil {
 		return false, err
 	}
-	if x.seen == nil || !os.SameFile(info, x.seen) || info.Size() < x.read {
+	if !bytes.Equal(head, x.head) || info.Size() < x.read {
+		news = true
 		x.forget()
+		x.head, x.read = head, rowBytes
+		x.places = make(map[digest.Digest]place, info.Size()/rowBytes)
 	}
 	x.seen = info
-	if info.Size()-x.read < rowBytes {
-		return false, nil
-	}
 	data := make([]byte, (info.Size()-x.read)/rowBytes*rowBytes)
 	n, err := f.ReadAt(data, x.read)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return false, err
 	}
 	data = data[:n/rowBytes*rowBytes]
-	if x.read == 0 && len(data) > 0 {
-		if string(data[:rowBytes]) != string(heading) {
-			return false, errNoIndex
-		}
-		x.places = make(map[digest.Digest]place, len(data)/rowBytes)
-	}
 	for at := 0; at < len(data); at += rowBytes {
 		x.apply(data[at : at+rowBytes])
 	}
 	x.read += int64(len(data))
-	return true, nil
+	return news || len(data) > 0, nil
+}
+
+// unchanged tells whether the file is the one that was read, and no longer.
+func (x *index) unchanged(info os.FileInfo) bool {
+	return x.seen != nil && os.SameFile(info, x.seen) && info.ModTime().Equal(x.seen.ModTime()) && info.Size()-x.read < rowBytes
 }
 
 func (x *index) apply(b []byte) {
 	r, ok := decode(b)
 	switch {
 	case !ok:
-		if string(b) != string(heading) {
-			x.bad++
-		}
+		x.bad++
 	case !r.gone:
 		x.places[r.digest] = r.place
 	case x.places[r.digest] == r.place:
@@ -165,7 +182,7 @@ func (x *index) append(rows []row) error {
 		end := info.Size() / rowBytes * rowBytes
 		var data []byte
 		if end == 0 {
-			data = append(data, heading...)
+			data = append(data, heading()...)
 		}
 		for _, r := range rows {
 			data = r.encode(data)
@@ -182,7 +199,7 @@ func (x *index) replace(rows func() ([]row, error)) error {
 		if err != nil {
 			return err
 		}
-		data := bytes.Clone(heading)
+		data := heading()
 		for _, r := range list {
 			data = r.encode(data)
 		}

@@ -336,6 +336,47 @@ func TestAppendingReadingAndRemovingAtTheSameTime(t *testing.T) {
 	}
 }
 
+// A file system gives the number of a deleted index to the next one but one.
+func TestAnIndexThatWasReplacedTwiceIsReadAgain(t *testing.T) {
+	dir := t.TempDir()
+	add := func(s *segments.Set, from, to int) {
+		t.Helper()
+		for i := from; i < to; i++ {
+			if err := s.Add(digest.Of(text(i)), text(i)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := s.Flush(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s, other := segments.Open(dir), segments.Open(dir)
+	for round := range 20 {
+		add(s, round*100, round*100+10)
+		other.Find(digest.Of(text(round * 100)))
+		for range 2 {
+			if err := s.Remove(t.Context(), nil); err != nil {
+				t.Fatal(err)
+			}
+			add(s, round*100+10, round*100+12)
+		}
+		for i := round * 100; i < round*100+12; i++ {
+			if _, ok := other.Find(digest.Of(text(i))); !ok {
+				t.Fatalf("round %d: blob %d is not found", round, i)
+			}
+		}
+	}
+	if other.IsDamaged() {
+		t.Error("rows are damaged")
+	}
+}
+
+func TestRemovingFromNothing(t *testing.T) {
+	if err := segments.Open(t.TempDir()).Remove(t.Context(), nil); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestABlobThatIsTooLargeIsRefused(t *testing.T) {
 	s := segments.Open(t.TempDir())
 	large := make([]byte, segments.Largest+1)
