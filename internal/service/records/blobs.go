@@ -30,31 +30,47 @@ type Blob struct {
 	MarkedForDeletion *time.Time `db:"marked_at"`
 }
 
+// named returns the FROM clause of rows b of blobs: those of repository $1 with the digests $2,
+// in the order of their digests, in which they are locked everywhere. Each is looked up on its
+// own. Left to itself, the planner reads all of a repository that it takes to be small, as it
+// does with each new one, and with plans that it made when the table was new.
+func named(lock string) string {
+	return `(SELECT DISTINCT d FROM unnest($2::bytea[]) AS w (d) ORDER BY d) w CROSS JOIN LATERAL (
+		SELECT * FROM blobs WHERE repository_id = $1 AND digest = w.d OFFSET 0 ` + lock + `) b `
+}
+
 // Missing returns the digests that the repository does not have, and leases the
 // others.
 func (db *DB) Missing(ctx context.Context, repository int64, list []digest.Digest) ([]digest.Digest, error) {
-	var have [][]byte
-	err := db.SelectContext(ctx, &have, `
-		SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NULL
-			AND leased_until > now() + interval '`+leaseLeft+`'`, repository, digests(list))
+	var rows []struct {
+		Digest []byte `db:"digest"`
+		Leased bool   `db:"leased"`
+	}
+	err := db.SelectContext(ctx, &rows, `
+		SELECT b.digest, b.leased_until > now() + interval '`+leaseLeft+`' AS leased FROM `+named("")+`
+		WHERE b.marked_at IS NULL`, repository, digests(list))
 	if err != nil {
 		return nil, err
 	}
-	if len(have) < len(list) {
+	there := map[digest.Digest]bool{}
+	var due [][]byte
+	for _, b := range rows {
+		there[asDigest(b.Digest)] = b.Leased
+		if !b.Leased {
+			due = append(due, b.Digest)
+		}
+	}
+	if len(due) > 0 {
 		var renewed [][]byte
 		if err := db.SelectContext(ctx, &renewed, `
 			UPDATE blobs SET leased_until = now() + interval '`+lease+`'
-			WHERE repository_id = $1 AND marked_at IS NULL AND digest IN (
-				SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2)
-					AND leased_until <= now() + interval '`+leaseLeft+`' ORDER BY digest FOR UPDATE)
-			RETURNING digest`, repository, digests(list)); err != nil {
+			WHERE repository_id = $1 AND marked_at IS NULL AND digest IN (SELECT b.digest FROM `+named("FOR UPDATE")+`)
+			RETURNING digest`, repository, due); err != nil {
 			return nil, err
 		}
-		have = append(have, renewed...)
-	}
-	there := map[digest.Digest]bool{}
-	for _, b := range have {
-		there[asDigest(b)] = true
+		for _, b := range renewed {
+			there[asDigest(b)] = true
+		}
 	}
 	out := []digest.Digest{}
 	for _, d := range list {
@@ -79,8 +95,8 @@ func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob
 func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest) (map[digest.Digest]Blob, error) {
 	var rows []Blob
 	err := db.SelectContext(ctx, &rows, `
-		SELECT digest, object, position, packed, size, marked_at FROM blobs
-		WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NULL`, repository, digests(list))
+		SELECT b.digest, b.object, b.position, b.packed, b.size, b.marked_at FROM `+named("")+`
+		WHERE b.marked_at IS NULL`, repository, digests(list))
 	out := map[digest.Digest]Blob{}
 	for _, b := range rows {
 		out[asDigest(b.Digest)] = b
@@ -142,18 +158,7 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 		if err := c.confirm(ctx, tx, repository); err != nil {
 			return err
 		}
-		// Rows are locked in the order of their digests, as everywhere.
-		if _, err := tx.ExecContext(ctx, `
-			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`,
-			repository, c.digests); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `
-			INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
-			SELECT object, repository_id, now(), sum(size) FROM blobs
-			WHERE repository_id = $1 AND digest = ANY($2) AND marked_at IS NOT NULL
-			GROUP BY object, repository_id
-			ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, c.digests); err != nil {
+		if err := orphanMarked(ctx, tx, repository, c.digests); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
@@ -171,15 +176,29 @@ func (db *DB) PutBlobs(ctx context.Context, repository int64, list []Stored) err
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			DELETE FROM orphaned_objects d USING blobs b
-			WHERE d.object = ANY($2) AND b.repository_id = $1 AND b.object = d.object AND b.digest = ANY($3)`, repository, c.distinct,
-			c.digests); err != nil {
+			DELETE FROM orphaned_objects WHERE object = ANY($3) AND object IN (SELECT b.object FROM `+named("")+`)`,
+			repository, c.digests, c.distinct); err != nil {
 			return err
 		}
 		// What another upload was faster with is deleted by the next cleanup.
 		_, err := tx.ExecContext(ctx, `UPDATE orphaned_objects SET delete_after = now() WHERE object = ANY($1)`, c.distinct)
 		return err
 	})
+}
+
+// orphanMarked locks the rows of digests, and leaves the objects of those that are marked for
+// deletion to the cleanup: another object is about to take their place.
+func orphanMarked(ctx context.Context, tx *sqlx.Tx, repository int64, list [][]byte) error {
+	var marked [][]byte
+	if err := tx.SelectContext(ctx, &marked, `
+		SELECT b.digest FROM `+named("FOR UPDATE")+` WHERE b.marked_at IS NOT NULL`, repository, list); err != nil || len(marked) == 0 {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `
+		INSERT INTO orphaned_objects (object, repository_id, delete_after, size)
+		SELECT b.object, b.repository_id, now(), sum(b.size) FROM `+named("")+` GROUP BY b.object, b.repository_id
+		ON CONFLICT (object) DO UPDATE SET delete_after = excluded.delete_after`, repository, marked)
+	return err
 }
 
 // confirm checks that the objects were announced, locks that, and records which are packs.
@@ -203,6 +222,6 @@ func (c columns) confirm(ctx context.Context, tx *sqlx.Tx, repository int64) err
 func (db *DB) EndLeases(ctx context.Context, repository int64, list []digest.Digest) error {
 	_, err := db.ExecContext(ctx, `
 		UPDATE blobs SET leased_until = now() WHERE repository_id = $1 AND digest IN (
-			SELECT digest FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE)`, repository, digests(list))
+			SELECT b.digest FROM `+named("FOR UPDATE")+`)`, repository, digests(list))
 	return err
 }

@@ -251,25 +251,30 @@ func lockBlobs(
 	ctx context.Context,
 	tx *sqlx.Tx,
 	repository int64,
-	named []digest.Digest,
+	list []digest.Digest,
 	contents map[digest.Digest]listing.Row,
 ) error {
-	var rows []Blob
+	var rows []struct {
+		Blob
+		Due bool `db:"due"`
+	}
 	if err := tx.SelectContext(ctx, &rows, `
-		SELECT digest, object, size, marked_at FROM blobs
-		WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, digests(named)); err != nil {
+		SELECT b.digest, b.object, b.size, b.marked_at, b.leased_until < now() + interval '10 minutes' AS due
+		FROM `+named("FOR UPDATE"), repository, digests(list)); err != nil {
 		return err
 	}
+	due := false
 	have := map[digest.Digest]bool{}
 	for _, b := range rows {
 		d := asDigest(b.Digest)
 		have[d] = b.MarkedForDeletion == nil
+		due = due || b.Due
 		if r, ok := contents[d]; ok && r.Size != b.Size {
 			return SizeError{r.Path, r.Size, b.Size}
 		}
 	}
 	var lack []digest.Digest
-	for _, d := range named {
+	for _, d := range list {
 		if ok, seen := have[d]; !ok {
 			if !seen || !slices.Contains(lack, d) {
 				lack = append(lack, d)
@@ -279,11 +284,14 @@ func lockBlobs(
 	if len(lack) > 0 {
 		return MissingError{lack}
 	}
+	if !due {
+		return nil
+	}
 	// A running lease keeps the cleanup, which may be waiting for these rows,
 	// from marking what the entry is about to name.
 	_, err := tx.ExecContext(ctx, `
 		UPDATE blobs SET leased_until = now() + interval '1 hour'
-		WHERE repository_id = $1 AND digest = ANY($2) AND leased_until < now() + interval '10 minutes'`, repository, digests(named))
+		WHERE repository_id = $1 AND digest = ANY($2) AND leased_until < now() + interval '10 minutes'`, repository, digests(list))
 	return err
 }
 

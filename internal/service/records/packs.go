@@ -95,7 +95,7 @@ func (db *DB) MovePacked(ctx context.Context, repository int64, list []Moved, de
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			SELECT FROM blobs WHERE repository_id = $1 AND digest = ANY($2) ORDER BY digest FOR UPDATE`, repository, ds); err != nil {
+			SELECT FROM `+named("FOR UPDATE"), repository, ds); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `

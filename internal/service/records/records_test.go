@@ -217,3 +217,49 @@ func TestArraysAreScannedConcurrently(t *testing.T) {
 	}
 	wg.Wait()
 }
+
+// A plan that was made when the table was new must not read all of it later.
+func TestBlobsAreFoundWithoutReadingAllOfARepository(t *testing.T) {
+	db := open(t)
+	tok := token(t, db, "test", "ci", records.Trusted, records.Trusted)
+	db.SetMaxOpenConns(1) // its plans, and its statistics
+	if _, err := db.Exec(`ALTER TABLE blobs SET (autovacuum_enabled = false)`); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(n int) {
+		t.Helper()
+		d := digest.Of(fmt.Append(nil, n))
+		stored(t, db, tok, d, fmt.Sprint("object-", n), 1)
+		if have, err := db.Blobs(t.Context(), tok.RepositoryID, []digest.Digest{d}); err != nil || len(have) != 1 {
+			t.Fatal(have, err)
+		}
+		if missing, err := db.Missing(t.Context(), tok.RepositoryID, []digest.Digest{d}); err != nil || len(missing) != 0 {
+			t.Fatal(missing, err)
+		}
+	}
+	for n := range 20 {
+		ask(n)
+	}
+	if _, err := db.Exec(`
+		INSERT INTO blobs (repository_id, digest, object, size, leased_until)
+		SELECT $1, sha256(n::text::bytea), 'many', 1, now() FROM generate_series(1, 5000) AS n`, tok.RepositoryID); err != nil {
+		t.Fatal(err)
+	}
+	read := func() (n int) {
+		t.Helper()
+		if _, err := db.Exec(`SELECT pg_stat_force_next_flush()`); err != nil {
+			t.Fatal(err)
+		}
+		if err := db.Get(&n, `SELECT seq_tup_read + idx_tup_fetch FROM pg_stat_user_tables WHERE relname = 'blobs'`); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	before := read()
+	for n := range 20 {
+		ask(10_000 + n)
+	}
+	if n := read() - before; n > 1000 {
+		t.Errorf("%d rows were read for 20 blobs", n)
+	}
+}
