@@ -19,6 +19,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/key"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/trial"
@@ -296,6 +297,24 @@ func TestPacksDoNotExpandPastTheirLimits(t *testing.T) {
 			refused(t, fmt.Sprint(name, ", compressed: ", compress), a.pack(body, compress))
 		}
 	}
+	var frames []byte // the same, each member a frame of its own
+	for i := range 200 {
+		text := make([]byte, 2<<20)
+		text[0] = byte(i)
+		frame, err := pack.Frame(digest.Of(text), text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		frames = append(frames, frame...)
+	}
+	huge, err := pack.Frame(zeros(3<<20), make([]byte, 3<<20))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, body := range map[string][]byte{"frames that are together too large": frames, "a frame larger than allowed": huge} {
+		header := http.Header{"Content-Type": {protocol.TypeFrames}, "Content-Encoding": {"zstd"}}
+		refused(t, name, a.raw("POST", "/v1/test/packs", bytes.NewReader(body), int64(len(body)), header))
+	}
 	if n := onDisk(t, s); n > protocol.MaxPack {
 		t.Errorf("%d bytes are stored", n)
 	}
@@ -328,8 +347,20 @@ func TestNumbersOfOneClientHarmNobody(t *testing.T) {
 	}
 
 	run := func(id string) map[string]any {
-		return map[string]any{"id": id, "name": "m", "host": "h", "place": "p", "branch": "", "commit": "", "shelf": "", "requested": []string{},
-			"no_reuse": false, "jobs": 1, "tasks": 1, "started": time.Now().UTC().Format(time.RFC3339)}
+		return map[string]any{
+			"id":        id,
+			"name":      "m",
+			"host":      "h",
+			"place":     "p",
+			"branch":    "",
+			"commit":    "",
+			"shelf":     "",
+			"requested": []string{},
+			"no_reuse":  false,
+			"jobs":      1,
+			"tasks":     1,
+			"started":   time.Now().UTC().Format(time.RFC3339),
+		}
 	}
 	for name, change := range map[string]func(map[string]any){
 		"jobs": func(r map[string]any) { r["jobs"] = 3_000_000_000 }, "tasks": func(r map[string]any) { r["tasks"] = -1 << 40 },

@@ -33,8 +33,9 @@ const (
 
 // Media types in addition to application/json.
 const (
-	TypeProblem = "application/problem+json" // RFC 9457
-	TypePack    = "application/x-tar"        // POSIX tar, members named by digest
+	TypeProblem = "application/problem+json"         // RFC 9457
+	TypePack    = "application/x-tar"                // POSIX tar, members named by digest
+	TypeFrames  = "application/x-tar; frames=member" // the same with Content-Encoding zstd, a frame for each member
 	TypeBlob    = "application/octet-stream"
 )
 

@@ -1,19 +1,18 @@
 package remote
 
 import (
-	"archive/tar"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -214,27 +213,37 @@ func digestsIn(blobs []protocol.Blob) []digest.Digest {
 	return out
 }
 
-// writePack writes a pack of blobs as one compressed stream.
+// compressing is how many members are compressed before the first of them is sent.
+const compressing = 16
+
+// writePack writes a pack of blobs, compressed one by one: the service stores the frames as
+// they are.
 func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
-	enc, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		return err
-	}
-	defer enc.Close()
-	tw := tar.NewWriter(enc)
-	for _, b := range blobs {
-		text, err := c.store.Read(b.Digest)
-		if err != nil {
-			return ofDisk(err)
+	for part := range slices.Chunk(blobs, compressing) {
+		frames := make([][]byte, len(part))
+		var g errgroup.Group
+		g.SetLimit(runtime.GOMAXPROCS(0))
+		for i, b := range part {
+			g.Go(func() error {
+				text, err := c.store.Read(b.Digest)
+				if err != nil {
+					return ofDisk(err)
+				}
+				frames[i], err = pack.Frame(b.Digest, text)
+				return err
+			})
 		}
-		if err := tw.WriteHeader(pack.Header(b.Digest, int64(len(text)))); err != nil {
+		if err := g.Wait(); err != nil {
 			return err
 		}
-		if _, err := tw.Write(text); err != nil {
-			return err
+		for _, frame := range frames {
+			if _, err := w.Write(frame); err != nil {
+				return err
+			}
 		}
 	}
-	return errors.Join(tw.Close(), enc.Close())
+	_, err := w.Write(pack.End)
+	return err
 }
 
 // sendMembers sends a pack while it is made.
@@ -245,7 +254,7 @@ func (c *Client) sendMembers(ctx context.Context, blobs []protocol.Blob, moved *
 	var made error // what went wrong here
 	resp, err := c.request(ctx, request{
 		method: http.MethodPost, path: "packs",
-		header: http.Header{"Content-Type": {protocol.TypePack}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
+		header: http.Header{"Content-Type": {protocol.TypeFrames}, "Content-Encoding": {"zstd"}, "Accept": {"application/json"}},
 		body: func() io.Reader {
 			r, w := io.Pipe()
 			context.AfterFunc(ctx, func() { r.CloseWithError(ctx.Err()) })

@@ -17,9 +17,10 @@ import (
 
 // Frames reads a pack frame by frame.
 type Frames struct {
-	from *bufio.Reader
-	read []byte
-	err  error
+	from  *bufio.Reader
+	read  []byte
+	plain []byte // of the last frame
+	err   error
 }
 
 // NewFrames returns the frames of a pack.
@@ -37,6 +38,7 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 	if err != nil {
 		return d, nil, 0, err
 	}
+	f.plain = plain
 	if len(plain) == trailer && !slices.ContainsFunc(plain, func(b byte) bool { return b != 0 }) {
 		return d, nil, 0, io.EOF
 	}
@@ -50,6 +52,22 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 	}
 	text, err = contents(plain, d, size)
 	return d, text, int64(len(frame)), err
+}
+
+// mostWindow is how many bytes readers of frames have to remember at most.
+const mostWindow = 8 << 20
+
+// Frame returns the frame of the last blob, of so many bytes, until the next one, if it can be
+// stored as it is: its contents are what the function [Frame] compresses, and it is not larger
+// than they are. A frame that somebody else made can differ, and contain the same blob.
+func (f *Frames) Frame(d digest.Digest, size int64) (frame []byte, ok bool) {
+	var h zstd.Header
+	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || int64(len(f.read)) > Plain(size)+block {
+		return nil, false
+	}
+	own, err := member(d, nil, size)
+	padding := f.plain[block+size:]
+	return f.read, err == nil && bytes.Equal(f.plain[:block], own) && bytes.Equal(padding, make([]byte, len(padding)))
 }
 
 // spare is how many bytes of room beyond its result the fast decompression takes.

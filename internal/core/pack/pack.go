@@ -44,19 +44,26 @@ func padded(size int64) int64 { return (size + block - 1) / block * block }
 
 // Frame returns a member as a frame.
 func Frame(d digest.Digest, text []byte) ([]byte, error) {
+	plain, err := member(d, text, int64(len(text)))
+	if err != nil {
+		return nil, err
+	}
+	return encoder.EncodeAll(plain, nil), nil
+}
+
+// member returns a member as it is in an archive; without its text, only its header.
+func member(d digest.Digest, text []byte, size int64) ([]byte, error) {
 	var plain bytes.Buffer
 	plain.Grow(block + int(padded(int64(len(text)))))
 	w := tar.NewWriter(&plain)
-	if err := w.WriteHeader(Header(d, int64(len(text)))); err != nil {
-		return nil, err
+	if err := w.WriteHeader(Header(d, size)); err != nil || text == nil {
+		return plain.Bytes(), err
 	}
 	if _, err := w.Write(text); err != nil {
 		return nil, err
 	}
-	if err := w.Flush(); err != nil {
-		return nil, err
-	}
-	return encoder.EncodeAll(plain.Bytes(), nil), nil
+	err := w.Flush()
+	return plain.Bytes(), err
 }
 
 // ErrDamaged is wrapped by errors about frames that do not contain what they should.

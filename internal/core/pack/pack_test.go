@@ -155,6 +155,72 @@ func TestMembersInOtherFormsAreRefused(t *testing.T) {
 	}
 }
 
+// What is stored as it came must be what would have been made of it.
+func TestOnlyFramesLikeOursAreStoredAsTheyCome(t *testing.T) {
+	text := bytes.Repeat([]byte("tide table "), 400)
+	d := digest.Of(text)
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithNoEntropyCompression(true))
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain := func(change func(h *tar.Header)) []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		h := pack.Header(d, int64(len(text)))
+		change(h)
+		_ = w.WriteHeader(h)
+		_, _ = w.Write(text)
+		_ = w.Flush()
+		return b.Bytes()
+	}
+	same := plain(func(*tar.Header) {})
+	padded := bytes.Clone(same)
+	padded[len(padded)-1] = 1
+	own, err := pack.Frame(d, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		frame []byte
+		want  bool
+	}{
+		"ours":                      {own, true},
+		"compressed in another way": {enc.EncodeAll(same, nil), true},
+		"another mode":              {enc.EncodeAll(plain(func(h *tar.Header) { h.Mode = 0o777 }), nil), false},
+		"an owner":                  {enc.EncodeAll(plain(func(h *tar.Header) { h.Uname = "olve" }), nil), false},
+		"bytes after the contents":  {enc.EncodeAll(padded, nil), false},
+		"barely compressed":         {raw.EncodeAll(same, nil), true},
+		"padded with empty blocks":  {withEmptyBlocks(raw.EncodeAll(same, nil), 4000), false},
+	} {
+		frames := pack.NewFrames(bytes.NewReader(append(bytes.Clone(c.frame), pack.End...)))
+		var room []byte
+		got, contents, _, err := frames.Next(&room, 1<<20)
+		if err != nil || got != d || !bytes.Equal(contents, text) {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if frame, ok := frames.Frame(got, int64(len(contents))); ok != c.want || ok && !bytes.Equal(frame, c.frame) {
+			t.Errorf("%s: %v", name, ok)
+		}
+	}
+}
+
+// withEmptyBlocks returns a frame with blocks before its first one that contain nothing (RFC
+// 8878, section 3.1.1.2).
+func withEmptyBlocks(frame []byte, n int) []byte {
+	flags := frame[4]
+	head := 5 + []int{0, 1, 2, 4}[flags&3] + []int{0, 2, 4, 8}[flags>>6]
+	if flags&0x20 == 0 || flags>>6 == 0 {
+		head++
+	}
+	out := append(bytes.Clone(frame[:head]), make([]byte, 3*n)...)
+	return append(out, frame[head:]...)
+}
+
 func FuzzIndex(f *testing.F) {
 	var seed []byte
 	for i := range 3 {

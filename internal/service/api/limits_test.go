@@ -18,6 +18,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/trial"
@@ -56,7 +57,8 @@ func TestRangesAndPieces(t *testing.T) {
 			t.Errorf("%s: %d, %d bytes", header, status, len(got))
 		}
 	}
-	if status, got, _ := get("", "bytes=0-1,3-4"); status != 206 || !strings.Contains(got, "\r\n\r\n01\r\n") || !strings.Contains(got, "\r\n\r\n34\r\n") {
+	if status, got, _ := get("", "bytes=0-1,3-4"); status != 206 || !strings.Contains(got, "\r\n\r\n01\r\n") ||
+		!strings.Contains(got, "\r\n\r\n34\r\n") {
 		t.Errorf("two ranges: %d %q", status, got)
 	}
 	if status, got, _ := get("?from=995&length=100", ""); status != 200 || got != text[995:] {
@@ -79,7 +81,10 @@ func TestATokenHasARequestRate(t *testing.T) {
 	if turned < 15 || turned > 35 {
 		t.Errorf("%d of 40 requests were turned away", turned)
 	}
-	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(metrics, `grayloft_http_requests_limited_total{limit="rate"} `+fmt.Sprint(turned)) {
+	if metrics := string(get(t, s.URL+"/metrics")); !strings.Contains(
+		metrics,
+		`grayloft_http_requests_limited_total{limit="rate"} `+fmt.Sprint(turned),
+	) {
 		t.Errorf("the metrics do not count %d", turned)
 	}
 }
@@ -182,9 +187,15 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 	c := newCaller(t, ci)
 	rnd := rand.New(rand.NewPCG(31, 32))
 	var right bytes.Buffer
+	var framed []byte
 	tw := tar.NewWriter(&right)
 	for i := range 5 {
 		text := bytes.Repeat([]byte{byte('a' + i)}, 100*i)
+		frame, err := pack.Frame(digest.Of(text), text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		framed = append(framed, frame...)
 		_ = tw.WriteHeader(&tar.Header{Name: digest.Of(text).String(), Size: int64(len(text)), Mode: 0o444, Format: tar.FormatUSTAR})
 		_, _ = tw.Write(text)
 	}
@@ -194,8 +205,11 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 		t.Fatal(err)
 	}
 	taken := 0
-	for range 600 {
-		body := bytes.Clone(right.Bytes())
+	for n := range 900 {
+		body, form := bytes.Clone(right.Bytes()), protocol.TypePack
+		if n%3 == 0 {
+			body, form = append(bytes.Clone(framed), pack.End...), protocol.TypeFrames
+		}
 		for range rnd.IntN(4) {
 			body[rnd.IntN(len(body))] = byte(rnd.Uint32())
 		}
@@ -203,10 +217,10 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 			body = body[:rnd.IntN(len(body))]
 		}
 		encoding := ""
-		switch rnd.IntN(4) {
-		case 0:
-			encoding = "zstd" // which it does not match
-		case 1:
+		switch kind := rnd.IntN(4); {
+		case form == protocol.TypeFrames, kind == 0:
+			encoding = "zstd" // which it may not match
+		case kind == 1:
 			encoding, body = "zstd", enc.EncodeAll(body, nil)
 			if rnd.IntN(2) == 0 {
 				body[rnd.IntN(len(body))] ^= 1 << rnd.IntN(8)
@@ -214,6 +228,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 		}
 		req, _ := http.NewRequest("POST", c.s.URL+"/v1/"+c.s.Repo+"/packs", bytes.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+c.token)
+		req.Header.Set("Content-Type", form)
 		if encoding != "" {
 			req.Header.Set("Content-Encoding", encoding)
 		}
@@ -223,17 +238,17 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 		}
 		answer, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		var pack protocol.PackAnswer
+		var results protocol.PackAnswer
 		switch {
 		case err != nil || resp.StatusCode >= 500:
 			t.Fatalf("%d %s %v", resp.StatusCode, answer, err)
 		case resp.StatusCode != 200:
 			continue
 		}
-		if err := json.Unmarshal(answer, &pack); err != nil {
+		if err := json.Unmarshal(answer, &results); err != nil {
 			t.Fatal(err)
 		}
-		for _, r := range pack.Results {
+		for _, r := range results.Results {
 			if !r.OK {
 				continue
 			}
@@ -243,7 +258,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 			}
 		}
 	}
-	if taken < 500 {
+	if taken < 700 {
 		t.Errorf("only %d members were taken", taken)
 	}
 }

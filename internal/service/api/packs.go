@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"runtime"
 	"slices"
@@ -47,7 +48,9 @@ type incoming struct {
 // arrived is a verified member with the room that is reserved for it.
 type arrived struct {
 	digest digest.Digest
-	text   []byte
+	size   int64
+	text   []byte // nil: only its frame is kept
+	frame  []byte // that can be stored as it is; nil: it has to be made
 	room   *reservation
 }
 
@@ -90,8 +93,11 @@ func (in *incoming) add(fresh []arrived) error {
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range fresh {
 		in.rooms = append(in.rooms, a.room)
-		if len(a.text) > ownObject {
+		if a.size > ownObject {
 			large = append(large, a)
+			continue
+		}
+		if frames[i] = a.frame; a.frame != nil {
 			continue
 		}
 		g.Go(func() (err error) {
@@ -143,7 +149,7 @@ func (in *incoming) append(a arrived, frame []byte) error {
 		return err
 	}
 	in.record(records.Stored{
-		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: int64(len(a.text)),
+		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: a.size,
 		Owner: t.WritesTo,
 	})
 	return nil
@@ -157,7 +163,7 @@ func (in *incoming) addLarge(large []arrived) error {
 	ctx := context.WithoutCancel(in.c.Request.Context())
 	list := make([]records.Stored, len(large))
 	for i, a := range large {
-		list[i] = newObject(in.c, a.digest, int64(len(a.text)))
+		list[i] = newObject(in.c, a.digest, a.size)
 	}
 	if err := in.s.Records.Announce(ctx, token(in.c).RepositoryID, list...); err != nil {
 		return err
@@ -227,11 +233,24 @@ func (in *incoming) keep() error {
 	return err
 }
 
+// members are those of a request's pack: as frames, or as one archive.
+type members struct {
+	pack.Reader
+	frames *pack.Frames // nil: one archive
+	room   []byte       // for what a frame contains
+}
+
 // openPack returns the members of a request's pack. Done ends it.
-func openPack(c *gin.Context) (p *pack.Reader, done func(), err error) {
+func openPack(c *gin.Context) (p *members, done func(), err error) {
 	body := io.Reader(http.MaxBytesReader(c.Writer, c.Request.Body, protocol.MaxPack))
 	done = func() {}
-	if c.GetHeader("Content-Encoding") == "zstd" {
+	p = &members{Reader: pack.Reader{Largest: protocol.PackedBlob, Left: protocol.MaxPack}}
+	compressed := c.GetHeader("Content-Encoding") == "zstd"
+	if _, form, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && form["frames"] == "member" && compressed {
+		p.frames = pack.NewFrames(body)
+		return p, done, nil
+	}
+	if compressed {
 		dec, err := zstd.NewReader(body, zstd.WithDecoderMaxMemory(packMemory), zstd.WithDecoderMaxWindow(packMemory),
 			zstd.WithDecoderConcurrency(1))
 		if err != nil {
@@ -240,8 +259,8 @@ func openPack(c *gin.Context) (p *pack.Reader, done func(), err error) {
 		done, body = dec.Close, dec
 	}
 	// The headers of members take room as well.
-	in := tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4))
-	return &pack.Reader{From: in, Largest: protocol.PackedBlob, Left: protocol.MaxPack}, done, nil
+	p.From = tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4))
+	return p, done, nil
 }
 
 // packMemory is how many bytes decompressing a pack may take.
@@ -291,6 +310,8 @@ func (in *incoming) cutOff(answer protocol.PackAnswer, cause error) {
 		problem(c, http.StatusBadRequest, "a member of the pack is not named by a digest", cause.Error())
 	case errors.Is(cause, pack.ErrForm):
 		problem(c, http.StatusBadRequest, "the pack is refused", cause.Error())
+	case errors.Is(cause, pack.ErrDamaged):
+		problem(c, http.StatusBadRequest, "the pack is damaged", fmt.Sprintf("%d members were stored: %v", len(answer.Results), cause))
 	case errors.Is(cause, pack.ErrLarge), errors.As(cause, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "the pack is too large", cause.Error())
 	default:
@@ -300,27 +321,58 @@ func (in *incoming) cutOff(answer protocol.PackAnswer, cause error) {
 
 // take reads one member, after room for it is reserved. Members are collected and stored
 // together. After the last one the error is [io.EOF].
-func (in *incoming) take(p *pack.Reader) (protocol.PackResult, error) {
-	d, size, err := p.Next()
-	if err != nil {
-		return protocol.PackResult{}, err
+func (in *incoming) take(p *members) (protocol.PackResult, error) {
+	read := in.read
+	if p.frames != nil {
+		read = in.readFrame
 	}
-	room, err := in.s.reserve(in.c, size)
-	if err != nil {
-		return protocol.PackResult{}, err
-	}
-	text, err := io.ReadAll(&checked{r: p, h: digest.New(), want: d, left: size})
+	a, err := read(p)
 	switch {
 	case errors.Is(err, errMismatch), errors.Is(err, errLength):
-		room.end(false)
-		return protocol.PackResult{Digest: d, Error: err.Error()}, nil
+		return protocol.PackResult{Digest: a.digest, Error: err.Error()}, nil
 	case err != nil:
-		room.end(false)
 		return protocol.PackResult{}, err
 	}
-	in.batch = append(in.batch, arrived{d, text, room})
-	if in.bytes += size; len(in.batch) == batchBlobs || in.bytes >= batchBytes {
+	in.batch = append(in.batch, a)
+	if in.bytes += a.size; len(in.batch) == batchBlobs || in.bytes >= batchBytes {
 		in.fault = in.store()
 	}
-	return protocol.PackResult{Digest: d, OK: true}, in.fault
+	return protocol.PackResult{Digest: a.digest, OK: true}, in.fault
+}
+
+// read reads a member of an archive.
+func (in *incoming) read(p *members) (a arrived, err error) {
+	if a.digest, a.size, err = p.Next(); err != nil {
+		return a, err
+	}
+	if a.room, err = in.s.reserve(in.c, a.size); err != nil {
+		return a, err
+	}
+	if a.text, err = io.ReadAll(&checked{r: p, h: digest.New(), want: a.digest, left: a.size}); err != nil {
+		a.room.end(false)
+	}
+	return a, err
+}
+
+// readFrame reads a member that is a frame of its own.
+func (in *incoming) readFrame(p *members) (a arrived, err error) {
+	var text []byte
+	a.digest, text, _, err = p.frames.Next(&p.room, min(p.Largest, p.Left))
+	switch {
+	case errors.Is(err, pack.ErrDamaged) && !a.digest.IsZero():
+		return a, errMismatch
+	case err != nil:
+		return a, err
+	}
+	a.size = int64(len(text))
+	p.Left -= a.size
+	if a.room, err = in.s.reserve(in.c, a.size); err != nil {
+		return a, err
+	}
+	if frame, ok := p.frames.Frame(a.digest, a.size); ok && a.size <= ownObject {
+		a.frame = bytes.Clone(frame)
+	} else {
+		a.text = bytes.Clone(text)
+	}
+	return a, nil
 }
