@@ -59,17 +59,17 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	}
 	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
 		return db.entryRows(ctx, len(part), `
-			SELECT `+entryColumns+` FROM entries
-			WHERE repository_id = $1 AND key = ANY($2) AND shelf LIKE ANY($3)`, t.RepositoryID, digests(part), shelves)
+			SELECT `+entryColumns+` FROM unnest($2::bytea[]) AS w (k) CROSS JOIN LATERAL (
+				SELECT * FROM entries WHERE repository_id = $1 AND key = w.k AND shelf LIKE ANY($3) OFFSET 0) e`, t.RepositoryID, digests(part), shelves)
 	})
 	if err != nil {
 		return nil, err
 	}
 	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
 		return rows, db.SelectContext(ctx, &rows, `
-			SELECT `+entryColumns+` FROM (
-				SELECT *, row_number() OVER (PARTITION BY early_key, shelf ORDER BY filed_at DESC) AS newest
-				FROM entries WHERE repository_id = $1 AND early_key = ANY($2) AND shelf LIKE ANY($3)) e
+			SELECT `+entryColumns+` FROM (SELECT DISTINCT k FROM unnest($2::bytea[]) AS w (k)) w CROSS JOIN LATERAL (
+				SELECT *, row_number() OVER (PARTITION BY shelf ORDER BY filed_at DESC) AS newest
+				FROM entries WHERE repository_id = $1 AND early_key = w.k AND shelf LIKE ANY($3)) e
 			WHERE newest <= $4 ORDER BY newest`, t.RepositoryID, digests(part), shelves, protocol.EarlyAnswers)
 	})
 	if err != nil {

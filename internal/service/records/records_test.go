@@ -218,48 +218,77 @@ func TestArraysAreScannedConcurrently(t *testing.T) {
 	wg.Wait()
 }
 
-// A plan that was made when the table was new must not read all of it later.
-func TestBlobsAreFoundWithoutReadingAllOfARepository(t *testing.T) {
+// A plan that was made when the tables were new must not read all of them later.
+func TestBlobsAndEntriesAreFoundWithoutReadingAllOfARepository(t *testing.T) {
 	db := open(t)
 	tok := token(t, db, "test", "ci", records.Trusted, records.Trusted)
 	db.SetMaxOpenConns(1) // its plans, and its statistics
-	if _, err := db.Exec(`ALTER TABLE blobs SET (autovacuum_enabled = false)`); err != nil {
-		t.Fatal(err)
+	exec := func(q string, args ...any) {
+		t.Helper()
+		if _, err := db.Exec(q, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, table := range []string{"blobs", "entries", "claims"} {
+		exec(`ALTER TABLE ` + table + ` SET (autovacuum_enabled = false)`)
 	}
 	ask := func(n int) {
 		t.Helper()
-		d := digest.Of(fmt.Append(nil, n))
-		stored(t, db, tok, d, fmt.Sprint("object-", n), 1)
+		e := file(t, db, tok, records.Trusted, fmt.Sprint("key ", n), fmt.Sprint("early ", n))
+		d := e.Listing
 		if have, err := db.Blobs(t.Context(), tok.RepositoryID, []digest.Digest{d}); err != nil || len(have) != 1 {
 			t.Fatal(have, err)
 		}
 		if missing, err := db.Missing(t.Context(), tok.RepositoryID, []digest.Digest{d}); err != nil || len(missing) != 0 {
 			t.Fatal(missing, err)
 		}
+		for _, by := range [][2][]digest.Digest{{{e.Key}, nil}, {nil, {e.EarlyKey}}} {
+			if found, err := db.Lookup(t.Context(), tok, by[0], by[1]); err != nil || len(found) != 1 {
+				t.Fatal(found, err)
+			}
+		}
+		answer, err := db.Claim(t.Context(), tok, protocol.Claim{
+			Key: digest.Of(fmt.Append(nil, "claimed ", n)), Shelf: records.Trusted, Run: "r", Task: "build@a", Seconds: 60,
+		}, time.Minute)
+		if err != nil || answer.Granted == 0 {
+			t.Fatal(answer, err)
+		}
+		if err := db.EndClaim(t.Context(), tok, answer.Granted, protocol.ClaimFailed, time.Minute); err != nil {
+			t.Fatal(err)
+		}
 	}
 	for n := range 20 {
 		ask(n)
 	}
-	if _, err := db.Exec(`
-		INSERT INTO blobs (repository_id, digest, object, size, leased_until)
-		SELECT $1, sha256(n::text::bytea), 'many', 1, now() FROM generate_series(1, 5000) AS n`, tok.RepositoryID); err != nil {
-		t.Fatal(err)
-	}
-	read := func() (n int) {
+	exec(`INSERT INTO blobs (repository_id, digest, object, size, leased_until)
+		SELECT $1, sha256(n::text::bytea), 'many', 1, now() FROM generate_series(1, 5000) AS n`, tok.RepositoryID)
+	exec(`INSERT INTO entries SELECT x.* FROM (SELECT * FROM entries LIMIT 1) e, generate_series(1, 5000) AS n,
+		jsonb_populate_record(NULL::entries, to_jsonb(e) || jsonb_build_object('key', '\x' || encode(sha256(n::text::bytea), 'hex'),
+			'early_key', '\x' || encode(sha256((-n)::text::bytea), 'hex'), 'task', 'build@' || n)) AS x`)
+	exec(`INSERT INTO claims (repository_id, key, shelf, token_id, run_id, task, name, host, place, seconds, lease_until)
+		SELECT repository_id, sha256(n::text::bytea), shelf, token_id, run_id, task, name, host, place, seconds, lease_until
+		FROM (SELECT * FROM claims LIMIT 1) c, generate_series(1, 5000) AS n`)
+	read := func(table string) (n int) {
 		t.Helper()
-		if _, err := db.Exec(`SELECT pg_stat_force_next_flush()`); err != nil {
-			t.Fatal(err)
-		}
-		if err := db.Get(&n, `SELECT seq_tup_read + idx_tup_fetch FROM pg_stat_user_tables WHERE relname = 'blobs'`); err != nil {
+		exec(`SELECT pg_stat_force_next_flush()`)
+		if err := db.Get(&n, `
+			SELECT seq_tup_read + greatest(coalesce(idx_tup_fetch, 0), (
+				SELECT coalesce(sum(idx_tup_read), 0) FROM pg_stat_user_indexes i WHERE i.relid = t.relid))
+			FROM pg_stat_user_tables t WHERE relname = $1`, table); err != nil {
 			t.Fatal(err)
 		}
 		return n
 	}
-	before := read()
+	before := map[string]int{}
+	for _, table := range []string{"blobs", "entries", "claims"} {
+		before[table] = read(table)
+	}
 	for n := range 20 {
 		ask(10_000 + n)
 	}
-	if n := read() - before; n > 1000 {
-		t.Errorf("%d rows were read for 20 blobs", n)
+	for table, was := range before {
+		if n := read(table) - was; n == 0 || n > 1000 {
+			t.Errorf("%d rows of %s were read for 20 results", n, table)
+		}
 	}
 }
