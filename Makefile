@@ -34,11 +34,11 @@ test: ## everything: formatting, linters, the console's types, all tests
 	$(GO) test -race -timeout 12m -skip '$(RANDOM_TESTS)' $$($(GO) list ./... | grep -v -e /internal/cli -e /attack)
 	$(GO) test -timeout 12m -parallel 6 ./internal/cli # most of it is waiting
 	@$(MAKE) --no-print-directory attack
-	$(GO) test -timeout 12m -run '$(RANDOM_TESTS)' ./internal/core/...
+	$(GO) test -timeout 12m -run '$(RANDOM_TESTS)' ./internal/core/... ./scale
 
-# These compare thousands of random cases, for which the race detector is slow.
+# These compare thousands of cases, for which the race detector is slow.
 # The tests of internal/cli run the client as processes, which it does not see.
-RANDOM_TESTS := ^(TestReuseIsTrue|TestRandomDecisions|TestSchedulesAreNearTheirBound)$$
+RANDOM_TESTS := ^(TestReuseIsTrue|TestRandomDecisions|TestSchedulesAreNearTheirBound|TestRecordedDaysAreSimulatedAsTheyWere|TestTheSameSeedGivesTheSameWeek)$$
 
 .PHONY: attack
 attack: ## carry out the attacks of docs/security.md, and look at the victims
@@ -69,6 +69,10 @@ cross: ## the client for Linux, macOS and Windows, without cgo, into bin/
 bench: build ## one table of times against the machine's own limits; bench.json has it as JSON
 	@scripts/need.sh bench
 	$(GO) run ./bench $(BENCH)
+
+.PHONY: simulate
+simulate: $(if $(SCALE),build) ## a large company in virtual time: writes docs/scale.md (SCALE=-measure: what requests cost; SCALE=-load: a load test)
+	$(GO) run ./scale $(SCALE)
 
 .PHONY: trials
 trials: ## break things on purpose, many times, and count (30 minutes; TRIALS=10: a tenth of it)

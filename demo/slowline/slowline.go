@@ -6,14 +6,19 @@ import (
 	"context"
 	"io"
 	"net"
+	"sync/atomic"
 	"time"
 )
 
 // Line is a slow connection that is being served.
 type Line struct {
-	Addr string // target address
-	l    net.Listener
+	Addr     string // target address
+	l        net.Listener
+	up, down *meter
 }
+
+// Passed returns how many bytes the line has forwarded in each direction.
+func (l *Line) Passed() (up, down int64) { return l.up.passed.Load(), l.down.passed.Load() }
 
 // Start serves a line to the address until the context ends. Speed is in bytes
 // per second, each way, for all connections together; delay is added each way.
@@ -36,7 +41,7 @@ func Start(ctx context.Context, to string, speed float64, delay time.Duration) (
 			go pass(ctx, c, to, up, down, delay)
 		}
 	}()
-	return &Line{Addr: l.Addr().String(), l: l}, nil
+	return &Line{Addr: l.Addr().String(), l: l, up: up, down: down}, nil
 }
 
 func pass(ctx context.Context, c net.Conn, to string, up, down *meter, delay time.Duration) {
@@ -94,12 +99,13 @@ func copyTo(w io.Writer, r io.Reader, m *meter, delay time.Duration) {
 
 // meter divides the capacity of a line among its connections.
 type meter struct {
-	speed float64
-	next  chan time.Time
+	speed  float64
+	next   chan time.Time
+	passed atomic.Int64
 }
 
 func newMeter(speed float64) *meter {
-	m := &meter{speed, make(chan time.Time, 1)}
+	m := &meter{speed: speed, next: make(chan time.Time, 1)}
 	m.next <- time.Now()
 	return m
 }
@@ -111,5 +117,6 @@ func (m *meter) take(n int) {
 	}
 	free = free.Add(time.Duration(float64(n) / m.speed * float64(time.Second)))
 	m.next <- free
+	m.passed.Add(int64(n))
 	time.Sleep(time.Until(free))
 }

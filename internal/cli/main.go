@@ -77,15 +77,14 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	return code
 }
 
-// collectLate delays the first garbage collection until memory has grown to a
-// moderate size: most calls end before that.
+// collectLate delays the first garbage collection until memory has grown to a moderate size:
+// most calls end before that. After it, memory grows less than usual before the next one.
 func collectLate() {
-	const fair = 96 << 20
+	const fair, growth = 48 << 20, 60
 	limit := debug.SetMemoryLimit(fair)
 	percent := debug.SetGCPercent(-1)
-	// The first collection, at that size, restores the usual settings.
-	runtime.SetFinalizer(new([64]byte), func(*[64]byte) {
-		debug.SetGCPercent(max(percent, 100))
+	runtime.SetFinalizer(new([64]byte), func(*[64]byte) { // it is called after the first collection
+		debug.SetGCPercent(min(percent, growth))
 		debug.SetMemoryLimit(limit)
 	})
 }

@@ -41,6 +41,7 @@ var may = map[string][]string{
 	"cmd/grayloftd":      {"internal/service"},
 	"demo":               {"internal/core", "internal/protocol", "internal/registry/standin", "internal/service"},
 	"bench":              {"demo", "internal/core", "internal/protocol", "internal/service"},
+	"scale":              {"demo", "internal/core", "internal/machine", "internal/protocol", "internal/remote", "internal/service"},
 	"docs":               {"internal/browser"},
 }
 
