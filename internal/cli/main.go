@@ -80,7 +80,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 // collectLate delays the first garbage collection until memory has grown to a moderate size:
 // most calls end before that. After it, memory grows less than usual before the next one.
 func collectLate() {
-	const fair, growth = 48 << 20, 60
+	const fair, growth = 56 << 20, 100
 	limit := debug.SetMemoryLimit(fair)
 	percent := debug.SetGCPercent(-1)
 	runtime.SetFinalizer(new([64]byte), func(*[64]byte) { // it is called after the first collection
