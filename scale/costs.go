@@ -9,7 +9,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -207,19 +206,11 @@ var probes = []probe{
 
 // measure measures what requests cost, and writes it to a file.
 func measure(ctx context.Context, bin, file string) error {
-	dir, err := os.MkdirTemp("", "grayloft-scale-")
+	r, dir, end, err := serveAside(ctx, bin)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
-	}
-	r, err := serve(ctx, bin, dir)
-	if err != nil {
-		return err
-	}
-	defer r.stop()
+	defer end()
 	users := make([]*user, 4)
 	for n := range users {
 		if users[n], err = newUser(ctx, r, filepath.Join(dir, fmt.Sprint("cache-", n)), uint64(n)); err != nil {

@@ -65,19 +65,11 @@ func load(ctx context.Context, bin, peakFile, costsFile, file string) error {
 			return err
 		}
 	}
-	dir, err := os.MkdirTemp("", "grayloft-scale-")
+	r, dir, end, err := serveAside(ctx, bin)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
-	}
-	r, err := serve(ctx, bin, dir)
-	if err != nil {
-		return err
-	}
-	defer r.stop()
+	defer end()
 	users, err := crowd(ctx, r, dir, 0)
 	if err != nil {
 		return err

@@ -64,6 +64,21 @@ func serve(ctx context.Context, bin, dir string) (r *running, err error) {
 	return r, err
 }
 
+// serveAside starts a service in a directory that is removed in the end.
+func serveAside(ctx context.Context, bin string) (r *running, dir string, end func(), err error) {
+	if dir, err = os.MkdirTemp("", "grayloft-scale-"); err != nil {
+		return nil, "", nil, err
+	}
+	if err = os.Chmod(dir, 0o755); err == nil {
+		r, err = serve(ctx, bin, dir)
+	}
+	if err != nil {
+		os.RemoveAll(dir)
+		return nil, "", nil, err
+	}
+	return r, dir, func() { r.stop(); os.RemoveAll(dir) }, nil
+}
+
 func (r *running) stop() {
 	if r.daemon != nil && r.daemon.Process != nil {
 		_ = r.daemon.Process.Signal(os.Interrupt)

@@ -32,7 +32,7 @@ type loop struct {
 // run settles all tasks. When it returns, every task has a result and no worker
 // is left.
 func (l *loop) run(ctx context.Context) {
-	for l.board.open() > 0 || l.settling > 0 || l.running > 0 || l.waiting > 0 {
+	for l.settling > 0 || l.running > 0 || l.waiting > 0 || l.board.open() > 0 { // counting the open ones takes longest
 		if ctx.Err() == nil && (!l.board.failed || l.keepGoing) {
 			l.startWorkers(ctx)
 		}

@@ -60,7 +60,8 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
 		return db.entryRows(ctx, len(part), `
 			SELECT `+entryColumns+` FROM unnest($2::bytea[]) AS w (k) CROSS JOIN LATERAL (
-				SELECT * FROM entries WHERE repository_id = $1 AND key = w.k AND shelf LIKE ANY($3) OFFSET 0) e`, t.RepositoryID, digests(part), shelves)
+				SELECT * FROM entries WHERE repository_id = $1 AND key = w.k AND shelf LIKE ANY($3) OFFSET 0) e`,
+			t.RepositoryID, digests(part), shelves)
 	})
 	if err != nil {
 		return nil, err
