@@ -25,7 +25,7 @@ const (
 
 var (
 	// Without checksums: the digests of members are checked.
-	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false))
+	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false))
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(largest), zstd.WithDecodeAllCapLimit(true))
 
 	// End is the last frame of a pack.

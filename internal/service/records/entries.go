@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"golang.org/x/sync/errgroup"
 
@@ -57,18 +56,18 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	rank := func(name string) int {
 		return slices.IndexFunc(t.ReadsFrom, func(p string) bool { return shelf.Matches(p, name) })
 	}
-	rows, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
-		return db.entryRows(ctx, len(part), `
-			SELECT `+entryColumns+` FROM unnest($2::bytea[]) AS w (k) CROSS JOIN LATERAL (
+	found, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error) {
+		return db.readEntries(ctx, len(part), `
+			SELECT `+readColumns+` FROM unnest($2::bytea[]) AS w (k) CROSS JOIN LATERAL (
 				SELECT * FROM entries WHERE repository_id = $1 AND key = w.k AND shelf LIKE ANY($3) OFFSET 0) e`,
 			t.RepositoryID, digests(part), shelves)
 	})
 	if err != nil {
 		return nil, err
 	}
-	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest) (rows []entryRow, err error) {
-		return rows, db.SelectContext(ctx, &rows, `
-			SELECT `+entryColumns+` FROM (SELECT DISTINCT k FROM unnest($2::bytea[]) AS w (k)) w CROSS JOIN LATERAL (
+	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error) {
+		return db.readEntries(ctx, len(part), `
+			SELECT `+readColumns+` FROM (SELECT DISTINCT k FROM unnest($2::bytea[]) AS w (k)) w CROSS JOIN LATERAL (
 				SELECT *, row_number() OVER (PARTITION BY shelf ORDER BY filed_at DESC) AS newest
 				FROM entries WHERE repository_id = $1 AND early_key = w.k AND shelf LIKE ANY($3)) e
 			WHERE newest <= $4 ORDER BY newest`, t.RepositoryID, digests(part), shelves, protocol.EarlyAnswers)
@@ -76,47 +75,18 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	if err != nil {
 		return nil, err
 	}
-	seen := make(map[digest.Digest]bool, len(rows))
-	out := make([]protocol.Entry, 0, len(rows)+len(more))
-	for _, list := range [][]entryRow{rows, more} {
-		slices.SortStableFunc(list, func(a, b entryRow) int { return rank(a.Shelf) - rank(b.Shelf) })
-		for _, r := range list {
-			if k := asDigest(r.Key); !seen[k] {
-				seen[k] = true
-				out = append(out, r.entry())
+	seen := make(map[digest.Digest]bool, len(found))
+	out := make([]protocol.Entry, 0, len(found)+len(more))
+	for _, list := range [][]protocol.Entry{found, more} {
+		slices.SortStableFunc(list, func(a, b protocol.Entry) int { return rank(a.Shelf) - rank(b.Shelf) })
+		for _, e := range list {
+			if !seen[e.Key] {
+				seen[e.Key] = true
+				out = append(out, e)
 			}
 		}
 	}
 	return out, nil
-}
-
-// entryRows reads rows of entryColumns without database/sql, whose conversions
-// would take most of the time: a lookup reads thousands.
-func (db *DB) entryRows(ctx context.Context, most int, query string, args ...any) (out []entryRow, err error) {
-	conn, err := db.Connx(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close()
-	err = conn.Raw(func(driver any) error {
-		rows, err := driver.(*stdlib.Conn).Conn().Query(ctx, query, args...)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		out = make([]entryRow, 0, most)
-		for rows.Next() {
-			var r entryRow
-			if err := rows.Scan(&r.Shelf, &r.Key, &r.EarlyKey, &r.Task, &r.Listing, &r.Log, &r.Ingredients, &r.Reports, &r.Seconds,
-				&r.Bytes,
-				(*[]string)(&r.CheckoutPaths), &r.MadeName, &r.MadeHost, &r.MadePlace, &r.MadeRun, &r.MadeAt); err != nil {
-				return err
-			}
-			out = append(out, r)
-		}
-		return rows.Err()
-	})
-	return out, err
 }
 
 // lookupPart is how many keys one query asks for; several queries run in
@@ -128,10 +98,10 @@ const lookupPart = 1000
 func inParts(
 	ctx context.Context,
 	list []digest.Digest,
-	ask func(ctx context.Context, part []digest.Digest) ([]entryRow, error),
-) ([]entryRow, error) {
+	ask func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error),
+) ([]protocol.Entry, error) {
 	parts := slices.Collect(slices.Chunk(list, lookupPart))
-	answers := make([][]entryRow, len(parts))
+	answers := make([][]protocol.Entry, len(parts))
 	g, ctx := errgroup.WithContext(ctx)
 	for i, part := range parts {
 		g.Go(func() (err error) {

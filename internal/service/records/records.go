@@ -118,7 +118,10 @@ func optional(d digest.Digest) []byte {
 }
 
 func asDigest(b []byte) digest.Digest {
-	d, _ := digest.FromBytes(b) // an absent digest is stored as null
+	if b == nil { // an absent digest is stored as null
+		return digest.Digest{}
+	}
+	d, _ := digest.FromBytes(b)
 	return d
 }
 
