@@ -117,7 +117,6 @@ var functions = template.FuncMap{
 	"num":     significant,
 	"gb":      func(n int64) string { return significant(float64(n)/1e9) + " GB" },
 	"hours":   func(s float64) string { return significant(s/3600) + " h" },
-	"ms":      func(s float64) string { return significant(1000 * s) },
 	"exp":     math.Exp,
 	"cores":   func(l loaded) float64 { return (l.Service + l.Database) / l.Seconds },
 	"perSecond": func(l loaded) float64 {
@@ -128,7 +127,6 @@ var functions = template.FuncMap{
 		return float64(sum) / l.Seconds
 	},
 	"part":  func(a, b float64) float64 { return a / b },
-	"less":  func(a, b float64) float64 { return a - b },
 	"float": func(n int64) float64 { return float64(n) },
 	"int":   func(n int) float64 { return float64(n) },
 }

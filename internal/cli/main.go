@@ -78,13 +78,14 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 }
 
 // collectLate delays the first garbage collection until memory has grown to a moderate size:
-// most calls end before that. After it, memory grows less than usual before the next one.
+// most calls end before that, or soon after.
 func collectLate() {
-	const fair, growth = 56 << 20, 100
+	const fair = 56 << 20
 	limit := debug.SetMemoryLimit(fair)
 	percent := debug.SetGCPercent(-1)
-	runtime.SetFinalizer(new([64]byte), func(*[64]byte) { // it is called after the first collection
-		debug.SetGCPercent(min(percent, growth))
+	// The first collection, at that size, restores the usual settings.
+	runtime.SetFinalizer(new([64]byte), func(*[64]byte) {
+		debug.SetGCPercent(percent)
 		debug.SetMemoryLimit(limit)
 	})
 }

@@ -3,6 +3,9 @@ package company
 import (
 	"math"
 	"math/rand/v2"
+	"strconv"
+
+	"grayloft.example/grayloft/internal/core/decide"
 )
 
 // Region is where people and runners are.
@@ -100,7 +103,7 @@ func (s *staff) newPerson(n int) *person {
 		part -= s.Regions[at].People
 		at++
 	}
-	name := "person/" + string(rune('a'+n%26)) + string(rune('0'+n/26%10)) + string(rune('a'+n/260%26))
+	name := "person/" + strconv.Itoa(n)
 	rnd := rand.New(rand.NewPCG(s.Seed, uint64(n)+2))
 	p := &person{id: n, rnd: rnd, view: &view{repo: s.repo}, Machine: &Machine{
 		Region: at, Slots: personSlots, Pace: 1, Rate: s.Regions[at].Office.Rate, Delay: s.Regions[at].Office.Delay,
@@ -156,7 +159,7 @@ func (s *staff) try(p *person, project, again int) {
 	p.busy = true
 	s.w.Start(&Run{Machine: p.Machine, Items: p.view.plan(p.view.affected(mostPicked)), Done: func(r *Run) {
 		p.busy = false
-		switch failed := r.Totals.Tasks["failed"] > 0; {
+		switch failed := r.Totals.Tasks[string(decide.Failed)] > 0; {
 		case failed && again > 0:
 			s.w.After(afterFailure, func() {
 				if p.rnd.IntN(2) == 0 { // the others only try again

@@ -16,7 +16,6 @@ type Item struct {
 	Picked  bool
 	Seconds float64 // that it takes if it runs
 	Fails   bool    // if it runs
-	Late    bool    // its key is known only when its dependencies have ended
 }
 
 // Run is a run of some tasks: a plan that contains the dependencies of each, in order.
@@ -95,7 +94,7 @@ func (r *Run) begin() {
 	certain := map[int]bool{}
 	keys := 0
 	for _, x := range r.items {
-		ok := !x.Late
+		ok := true
 		for _, u := range x.task.Dependencies {
 			if r.byTask[u.Index] != nil && !certain[u.Index] {
 				ok = false

@@ -14,7 +14,6 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
@@ -67,22 +66,6 @@ func (r Result) String() string {
 	return fmt.Sprintf("exit %d", r.Exit)
 }
 
-// located are the files of programs, by PATH and name: nearly every task runs the same shell.
-var located sync.Map
-
-// command returns a command that is not started. Its program is looked for once.
-func command(words []string) *exec.Cmd {
-	key := [2]string{os.Getenv("PATH"), words[0]}
-	if file, ok := located.Load(key); ok {
-		return &exec.Cmd{Path: file.(string), Args: words}
-	}
-	cmd := exec.Command(words[0], words[1:]...)
-	if cmd.Err == nil && filepath.IsAbs(cmd.Path) {
-		located.Store(key, cmd.Path)
-	}
-	return cmd
-}
-
 // Run runs a command until it and everything that it started have ended.
 func Run(ctx context.Context, c Command) Result {
 	pr, pw, err := os.Pipe()
@@ -90,7 +73,7 @@ func Run(ctx context.Context, c Command) Result {
 		return Result{Err: err}
 	}
 	defer pr.Close()
-	cmd := command(c.Words)
+	cmd := exec.Command(c.Words[0], c.Words[1:]...)
 	cmd.Dir, cmd.Env = c.Dir, append(c.Env, MarkVar+"="+c.Mark)
 	cmd.Stdout, cmd.Stderr = pw, pw
 	ownSession(cmd)
