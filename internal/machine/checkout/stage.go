@@ -10,7 +10,6 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,7 +18,6 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // Restore writes a listing to the disk; all its blobs must be in the store.
@@ -35,21 +33,16 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 }
 
 // Restoration is a listing that is being written to the disk. Its files are written aside
-// first.
+// first, in the directories in which they will be.
 type Restoration struct {
 	o    *Outputs
 	list listing.List
-	base string
-	dirs []string // several, because making files in one directory is serialised by the file system
-	next atomic.Int64
+	base string // stands for the project's directory
 	of   map[digest.Digest][]listing.Row
 
 	mu     sync.Mutex
-	staged map[string]string // files by path
+	staged map[string]bool // files by path
 }
-
-// fewFiles is how many files are written aside into one directory.
-const fewFiles = 32
 
 // Begin begins to write a listing to the disk. The restoration must be dropped at the end.
 func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
@@ -60,39 +53,40 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Restoration{
-		o:      o,
-		list:   list,
-		base:   base,
-		dirs:   []string{base},
-		staged: map[string]string{},
-		of:     map[digest.Digest][]listing.Row{},
-	}
-	for i := 1; i < atOnce && len(list) > fewFiles; i++ {
-		dir := filepath.Join(base, "d"+strconv.Itoa(i))
-		if err := os.Mkdir(dir, 0o755); err != nil {
-			r.Drop()
-			return nil, err
-		}
-		r.dirs = append(r.dirs, dir)
-	}
-	for _, row := range list {
-		if d, ok := row.Blob(); ok {
-			r.of[d] = append(r.of[d], row)
-		}
+	r := &Restoration{o: o, list: list, base: base, staged: map[string]bool{}, of: map[digest.Digest][]listing.Row{}}
+	if err := r.begin(); err != nil {
+		r.Drop()
+		return nil, err
 	}
 	return r, nil
 }
 
-// setMode sets the mode of a new file, if it is another because of its kind or of the
-// process's mask: asking takes less than setting.
-func setMode(f *os.File, want fs.FileMode) error {
-	info, err := f.Stat()
-	if err != nil || info.Mode().Perm() == want {
-		return err
+// begin makes the directories.
+func (r *Restoration) begin() error {
+	made := map[string]bool{".": true}
+	for _, row := range r.list {
+		if err := listing.CheckPath(row.Path); err != nil {
+			return fmt.Errorf("%w: %w", ErrRefused, err)
+		}
+		dir := path.Dir(row.Path)
+		if row.Kind == listing.EmptyDir {
+			dir = row.Path
+		}
+		if !made[dir] {
+			made[dir] = true
+			if err := os.MkdirAll(r.aside(dir), 0o755); err != nil {
+				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
+			}
+		}
+		if d, ok := row.Blob(); ok {
+			r.of[d] = append(r.of[d], row)
+		}
 	}
-	return f.Chmod(want)
+	return nil
 }
+
+// aside is where a file of the project is staged.
+func (r *Restoration) aside(rel string) string { return filepath.Join(r.base, filepath.FromSlash(rel)) }
 
 func modeOf(row listing.Row) fs.FileMode {
 	if row.Kind == listing.Executable {
@@ -117,10 +111,9 @@ func (r *Restoration) Arrived(d digest.Digest, text []byte) {
 
 // write writes a file aside.
 func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
-	n := r.next.Add(1)
-	f, err := os.OpenFile(filepath.Join(r.dirs[int(n)%len(r.dirs)], strconv.FormatInt(n, 10)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := create(r.aside(row.Path), modeOf(row))
 	if err != nil {
-		return err
+		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 	}
 	written := &counter{w: f}
 	err = fill(written)
@@ -128,17 +121,18 @@ func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
 		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, written.n, row.Size)
 	}
 	if err == nil {
-		err = setMode(f, modeOf(row))
+		err = f.setMode(modeOf(row))
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr
 	}
 	if err != nil {
+		_ = os.Remove(r.aside(row.Path)) // it can be written again
 		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.staged[row.Path] = f.Name()
+	r.staged[row.Path] = true
 	return nil
 }
 
@@ -158,100 +152,49 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 	return o.PutBack()
 }
 
-// put makes directories and links, and moves staged files to their places.
-func (r *Restoration) put() error {
-	top, err := os.OpenRoot(r.o.State.Root)
-	if err != nil {
-		return err
-	}
-	defer top.Close()
-	if err := mkdirs(top, r.o.Task.Project.Dir); err != nil {
-		return err
-	}
-	base, err := files.OpenBeneath(r.o.State.Root, r.o.Task.Project.Dir)
-	if err != nil {
-		return err
-	}
-	defer base.Close()
-	in := map[string]listing.List{} // files by directory
-	for _, row := range r.list {
-		dir := path.Dir(row.Path)
-		if _, made := in[dir]; !made {
-			if err := mkdirs(base, dir); err != nil {
-				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
-			}
-			in[dir] = nil
-		}
-		switch row.Kind {
-		case listing.EmptyDir:
-			err = base.MkdirAll(row.Path, 0o755)
-		case listing.Link:
-			err = base.Symlink(filepath.FromSlash(row.Target), row.Path)
-		default:
-			in[dir] = append(in[dir], row)
-		}
-		if err != nil {
-			return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
-		}
-	}
-	return r.move(base, in)
-}
-
-// move moves staged files to their directories, in several of these at a time.
-func (r *Restoration) move(base *os.Root, in map[string]listing.List) error {
-	from := map[string]*os.File{}
-	for _, dir := range r.dirs {
-		f, err := os.Open(dir)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		from[dir] = f
-	}
-	var g errgroup.Group
-	g.SetLimit(atOnce)
-	for dir, rows := range in {
-		if len(rows) == 0 {
-			continue
-		}
-		g.Go(func() error {
-			to, err := base.Open(dir)
-			if err != nil {
-				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(rows[0].Path), err)
-			}
-			defer to.Close()
-			for _, row := range rows {
-				staged := r.staged[row.Path]
-				if err := moveInto(from[filepath.Dir(staged)], filepath.Base(staged), to, path.Base(row.Path)); err != nil {
-					return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
-				}
-			}
-			return nil
-		})
-	}
-	return g.Wait()
-}
-
 // Drop deletes what is left aside.
 func (r *Restoration) Drop() { os.RemoveAll(r.base) }
 
-// stage copies blobs from the store, verified, into new files.
+// stage copies blobs from the store, verified, into new files, and makes the links.
 func (r *Restoration) stage(ctx context.Context) error {
 	var left listing.List
 	for _, row := range r.list {
-		if _, ok := r.staged[row.Path]; !ok {
+		if !r.staged[row.Path] {
 			left = append(left, row)
 		}
 	}
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(atOnce)
-	for _, row := range r.o.inOrder(left) {
-		d, _ := row.Blob()
-		g.Go(func() error {
-			if err := ctx.Err(); err != nil {
-				return err
+	left = r.o.inOrder(left)
+	if err := inParallel(len(left), func(i int) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		d, _ := left[i].Blob()
+		return r.write(left[i], func(w io.Writer) error { return r.o.Store.WriteTo(d, w) })
+	}); err != nil {
+		return err
+	}
+	for _, row := range r.list {
+		if row.Kind == listing.Link {
+			if err := os.Symlink(filepath.FromSlash(row.Target), r.aside(row.Path)); err != nil {
+				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 			}
-			return r.write(row, func(w io.Writer) error { return r.o.Store.WriteTo(d, w) })
+		}
+	}
+	return nil
+}
+
+// inParallel calls do with the numbers below n, several at a time, until one call fails.
+func inParallel(n int, do func(i int) error) error {
+	var next atomic.Int64
+	g, ctx := errgroup.WithContext(context.Background())
+	for range min(n, atOnce) {
+		g.Go(func() error {
+			for i := next.Add(1) - 1; i < int64(n) && ctx.Err() == nil; i = next.Add(1) - 1 {
+				if err := do(int(i)); err != nil {
+					return err
+				}
+			}
+			return nil
 		})
 	}
 	return g.Wait()

@@ -4,6 +4,7 @@ package checkout
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
 )
 
 func TestFilesAreWrittenWhileTheyArrive(t *testing.T) {
@@ -42,6 +44,52 @@ func TestFilesAreWrittenWhileTheyArrive(t *testing.T) {
 	r.Drop()
 	if left, _ := filepath.Glob(filepath.Join(p.root, Dir, "staged", "*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestDirectoriesThatAreThereStayAndGetWhatIsRestored(t *testing.T) {
+	p := newPlace(t)
+	for name, text := range map[string]string{"p/gen/a": "a", "p/gen/deep/er/b": "b", "p/gen/inner/own": "another project's"} {
+		p.write(name, text)
+	}
+	if err := os.Mkdir(filepath.Join(p.root, "p/gen/empty"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	list := p.keep()
+	for _, last := range []listing.List{list, nil} { // cleared before, and in place
+		if last != nil {
+			if err := p.out.Clear(t.Context(), last); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := p.out.Restore(t.Context(), list, nil); err != nil {
+			t.Fatal(err)
+		}
+		if right, err := p.out.Right(t.Context(), list); err != nil || !right || p.read("p/gen/inner/own") != "another project's" {
+			t.Errorf("what was restored is not right: %v", err)
+		}
+	}
+	// What came into the way after the outputs were cleared is neither overwritten nor followed.
+	r, err := p.out.Begin(list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Drop()
+	if err := r.stage(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.out.Clear(t.Context(), list); err != nil {
+		t.Fatal(err)
+	}
+	outside := t.TempDir()
+	if err := os.Symlink(outside, filepath.Join(p.root, "p/gen/deep")); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.put(); !errors.Is(err, ErrRefused) {
+		t.Errorf("a link in the way of a directory: %v", err)
+	}
+	if left, _ := os.ReadDir(outside); len(left) > 0 {
+		t.Errorf("written through a link: %v", left)
 	}
 }
 

@@ -1,0 +1,18 @@
+//go:build !unix
+
+package checkout
+
+import (
+	"io/fs"
+	"os"
+)
+
+// newFile is a file that is being written.
+type newFile struct{ *os.File }
+
+func create(name string, mode fs.FileMode) (newFile, error) {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	return newFile{f}, err
+}
+
+func (f newFile) setMode(want fs.FileMode) error { return f.Chmod(want) }

@@ -1,0 +1,83 @@
+package checkout
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+
+	"grayloft.example/grayloft/internal/machine/files"
+)
+
+// put moves what is staged to its place.
+func (r *Restoration) put() error {
+	if len(r.list) == 0 {
+		return nil
+	}
+	top, err := os.OpenRoot(r.o.State.Root)
+	if err != nil {
+		return err
+	}
+	defer top.Close()
+	if err := mkdirs(top, r.o.Task.Project.Dir); err != nil {
+		return err
+	}
+	base, err := files.OpenBeneath(r.o.State.Root, r.o.Task.Project.Dir)
+	if err != nil {
+		return err
+	}
+	defer base.Close()
+	return r.merge(base, ".")
+}
+
+// merge moves what is staged in a directory: a directory as a whole, unless there is one in
+// its place already.
+func (r *Restoration) merge(base *os.Root, dir string) error {
+	from, err := os.Open(r.aside(dir))
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := base.Open(dir)
+	if err != nil {
+		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(dir), err)
+	}
+	defer to.Close()
+	list, err := from.ReadDir(-1)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		rel := path.Join(dir, e.Name())
+		there, err := hasDirectory(base, rel, e)
+		switch {
+		case err == nil && there:
+			err = r.merge(base, rel)
+		case err == nil:
+			if err = moveInto(from, e.Name(), to, e.Name()); err != nil {
+				err = fmt.Errorf("restoring %s: %w", r.o.fromRoot(rel), err)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// hasDirectory tells whether a directory is already there. Something else must not be in its
+// place.
+func hasDirectory(base *os.Root, rel string, e fs.DirEntry) (bool, error) {
+	if !e.IsDir() {
+		return false, nil
+	}
+	info, err := base.Lstat(rel)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err == nil && !info.IsDir() {
+		err = fmt.Errorf("%w: %s is in the way and is not a directory", ErrRefused, rel)
+	}
+	return err == nil, err
+}
