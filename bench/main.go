@@ -2,7 +2,6 @@ package main
 
 import (
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -22,24 +21,27 @@ func main() {
 	out := flag.String("json", "bench.json", "file for the table as JSON")
 	rounds := flag.Int("rounds", 5, "number of rounds in which ours and the baseline alternate")
 	only := flag.String("only", "", "measure only rows whose name contains this, or one of several texts with | between them")
+	keep := flag.Bool("keep", false, "do not delete the files of earlier rounds at the end: it makes the next minutes on this disk slow")
 	flag.Parse()
-	if err := run(*dir, *bin, *out, *rounds, *only); err != nil {
+	if err := run(*dir, *bin, *out, *rounds, *only, *keep); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(dir, bin, out string, rounds int, only string) error {
+func run(dir, bin, out string, rounds int, only string, keep bool) error {
 	client, err := filepath.Abs(bin)
 	if err != nil {
 		return err
 	}
 	b := &bench{dir: dir, client: client, rounds: rounds}
 	gone := filepath.Join(dir, "gone")
-	if err := errors.Join(os.RemoveAll(gone), os.MkdirAll(gone, 0o755)); err != nil {
+	if err := os.MkdirAll(gone, 0o755); err != nil {
 		return err
 	}
-	defer os.RemoveAll(gone)
+	if !keep {
+		defer os.RemoveAll(gone)
+	}
 	if err := b.repositories(); err != nil {
 		return err
 	}
@@ -64,7 +66,7 @@ func run(dir, bin, out string, rounds int, only string) error {
 	}
 	defer stop()
 	all = append(all, records...)
-	fmt.Printf("%-76s %10s %10s %7s %7s %8s\n", "name", "ours", "baseline", "ratio", "goal", "noise")
+	fmt.Printf("%-86s %10s %10s %7s %7s %8s\n", "name", "ours", "baseline", "ratio", "goal", "noise")
 	for _, r := range all {
 		if !isWanted(r.name, only) {
 			continue
@@ -81,7 +83,7 @@ func run(dir, bin, out string, rounds int, only string) error {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
 		fmt.Printf(
-			"%-76s %10s %10s %7.2f %7s %6.0f %%\n",
+			"%-86s %10s %10s %7.2f %7s %6.0f %%\n",
 			res.Name,
 			short(res.Ours),
 			short(res.Baseline),
@@ -118,6 +120,9 @@ func short(s float64) string {
 
 func goalText(r result) string {
 	mark := ""
+	if r.Goal == 0 {
+		return "–"
+	}
 	if r.Ratio > r.Goal {
 		mark = " ✕"
 	}

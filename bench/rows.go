@@ -3,9 +3,13 @@ package main
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/schedule"
 )
@@ -84,6 +88,9 @@ func (b *bench) rows() []row {
 				before: b.aside("out"),
 				run:    b.client + " run copy -q",
 			}, baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
+		{name: "no goal, a bound: writing as many bytes from memory, a thread per core, against cp -r", in: "bulky",
+			ours:     side{before: b.aside("../bare"), do: func() error { return bare(filepath.Join(b.dir, "bare"), 10_000, 50<<10) }},
+			baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
 		{name: "keeping the same, which the cache has, less the task's own copying", goal: 0.25, in: "bulky", less: true,
 			once: b.client + " run copy -q",
 			ours: side{
@@ -192,6 +199,30 @@ func (b *bench) measureQuietly(r row) (best result, err error) {
 func median(list []float64) float64 {
 	s := slices.Sorted(slices.Values(list))
 	return (s[(len(s)-1)/2] + s[len(s)/2]) / 2
+}
+
+// bare writes files with the least work that a program can have with them.
+func bare(dir string, files, bytes int) error {
+	var g errgroup.Group
+	text := noise(rand.New(rand.NewPCG(5, 5)), bytes)
+	each := files / runtime.NumCPU()
+	for part := range runtime.NumCPU() {
+		g.Go(func() error {
+			for i := part * each; i < (part+1)*each; i++ {
+				name := filepath.Join(dir, fmt.Sprint(i/100), fmt.Sprint(i))
+				if i%100 == 0 || i == part*each {
+					if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+						return err
+					}
+				}
+				if err := os.WriteFile(name, text, 0o644); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return g.Wait()
 }
 
 // spread writes many files of pseudo-random contents, a hundred per directory.

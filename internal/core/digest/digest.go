@@ -58,14 +58,26 @@ func Parse(s string) (Digest, error) {
 	if len(s) != 2*Size {
 		return d, fmt.Errorf("%.80q is not a digest: it must have 64 hex digits", s)
 	}
-	for _, c := range []byte(s) {
-		if (c < '0' || c > '9') && (c < 'a' || c > 'f') {
-			return d, fmt.Errorf("%q is not a digest: it must contain only 0-9 and a-f", s)
+	for i := range d {
+		high, low := digit[s[2*i]], digit[s[2*i+1]]
+		if high > 15 || low > 15 {
+			return Digest{}, fmt.Errorf("%q is not a digest: it must contain only 0-9 and a-f", s)
 		}
+		d[i] = high<<4 | low
 	}
-	_, err := hex.Decode(d[:], []byte(s))
-	return d, err
+	return d, nil
 }
+
+// digit is the value of each lower-case hex digit; of other bytes it is above 15.
+var digit = func() (of [256]byte) {
+	for c := range of {
+		of[c] = 0xff
+	}
+	for i, c := range []byte("0123456789abcdef") {
+		of[c] = byte(i)
+	}
+	return of
+}()
 
 // IsZero tells whether d means "none".
 func (d Digest) IsZero() bool { return d == Digest{} }

@@ -22,6 +22,18 @@ func (g *Graph) Owner(name string) *Project {
 	}
 }
 
+// HasNested tells whether there are other projects below the project's directory.
+func (p *Project) HasNested() bool { return p.nested }
+
+// findNested notes which projects have others below them.
+func (g *Graph) findNested() {
+	for _, p := range g.Projects {
+		for outer := g.Owner(p.Dir); outer != nil && outer != p && !outer.nested; outer = g.Owner(outer.Dir) {
+			outer.nested = true
+		}
+	}
+}
+
 // Containing returns the innermost project that a directory belongs to, or
 // nil.
 func (g *Graph) Containing(dir string) *Project { return g.Owner(path.Join(dir, "x")) }

@@ -35,6 +35,7 @@ type Project struct {
 	to       []audience
 	writers  []*Task // its tasks that write something
 	offering []*Task // those whose outputs it offers
+	nested   bool    // there are projects below its directory
 }
 
 // audience is one pattern of a project's offers_to.
@@ -97,6 +98,7 @@ func Build(repo *decl.Repo) (*Graph, decl.Problems) {
 		Repo: repo, byName: map[string]*Project{}, byDir: map[string]*Project{}, byAddr: map[string]*Task{},
 	}}
 	b.projects()
+	b.g.findNested()
 	b.edges()
 	b.order()
 	b.audiences()

@@ -3,6 +3,7 @@ package listing
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -13,6 +14,13 @@ import (
 // CheckPath refuses a path that is not relative and clean, is not UTF-8, or
 // leads into .git or .grayloft.
 func CheckPath(p string) error {
+	if isPlain(p) {
+		return nil
+	}
+	return checkPath(p)
+}
+
+func checkPath(p string) error {
 	switch {
 	case p == "":
 		return fmt.Errorf("a path must not be empty")
@@ -34,6 +42,22 @@ func CheckPath(p string) error {
 		}
 	}
 	return nil
+}
+
+// isPlain tells that nothing can be wrong with a path, and that it is already as [foldPath]
+// returns it. It is so for nearly all paths, and takes a fraction of the time of finding it out
+// step by step: a path of visible ASCII characters, without upper case, whose segments neither
+// begin nor end with a dot.
+func isPlain(p string) bool {
+	before := byte('/')
+	for i := 0; i < len(p); i++ {
+		c := p[i]
+		if c <= ' ' || c > '~' || c >= 'A' && c <= 'Z' || c == '\\' || before == '/' && (c == '/' || c == '.') || before == '.' && c == '/' {
+			return false
+		}
+		before = c
+	}
+	return before != '/' && before != '.'
 }
 
 // fold maps names that some file system treats as equal to one name: letter
@@ -67,6 +91,13 @@ func foldPath(p string) string {
 // checkTogether refuses rows that cannot coexist on a disk: something below a
 // file or a link, and names that fold together.
 func checkTogether(rows []Row) error {
+	if !slices.ContainsFunc(rows, func(r Row) bool { return !isPlain(r.Path) }) {
+		return checkPlain(rows)
+	}
+	return checkFolded(rows)
+}
+
+func checkFolded(rows []Row) error {
 	leaf := make(map[string]string, len(rows))
 	dirs := map[string]string{}
 	for _, r := range rows {
@@ -88,6 +119,25 @@ func checkTogether(rows []Row) error {
 	for fd, d := range dirs {
 		if at, ok := leaf[fd]; ok {
 			return fmt.Errorf("%q is not a directory, but %q would be below it", at, d)
+		}
+	}
+	return nil
+}
+
+// checkPlain is [checkTogether] for rows with plain paths, which are in order and so are all
+// different.
+func checkPlain(rows []Row) error {
+	last := "."
+	for _, r := range rows {
+		dir := path.Dir(r.Path)
+		if dir == last {
+			continue
+		}
+		last = dir
+		for d := dir; d != "."; d = path.Dir(d) {
+			if _, there := slices.BinarySearchFunc(rows, d, func(r Row, d string) int { return strings.Compare(r.Path, d) }); there {
+				return fmt.Errorf("%q is not a directory, but %q would be below it", d, r.Path)
+			}
 		}
 	}
 	return nil

@@ -149,24 +149,25 @@ func unescape(s string) (string, error) {
 	return b.String(), nil
 }
 
+// ErrForm is wrapped by errors about a text that is not a listing, or one that could do harm.
+var ErrForm = errors.New("listing")
+
 // Parse reads a listing and refuses everything that could do harm when it is
 // written to disk: see [Row] and the package comment for the form, [CheckPath]
 // for paths. [CheckLinks] checks links.
 func Parse(text []byte) (List, error) {
 	rows, err := decode(listingHead, text)
+	if at := slices.IndexFunc(rows, func(r Row) bool { return r.Kind == Tree }); err == nil && at >= 0 {
+		err = fmt.Errorf("row %d: a tree is allowed only in a manifest", at+1)
+	}
+	if err == nil {
+		err = checkTogether(rows)
+	}
+	if err == nil {
+		err = checkSizes(rows)
+	}
 	if err != nil {
-		return nil, fmt.Errorf("listing: %w", err)
-	}
-	for i, r := range rows {
-		if r.Kind == Tree {
-			return nil, fmt.Errorf("listing: row %d: a tree is allowed only in a manifest", i+1)
-		}
-	}
-	if err := checkTogether(rows); err != nil {
-		return nil, fmt.Errorf("listing: %w", err)
-	}
-	if err := checkSizes(rows); err != nil {
-		return nil, fmt.Errorf("listing: %w", err)
+		return nil, fmt.Errorf("%w: %w", ErrForm, err)
 	}
 	return rows, nil
 }
@@ -176,13 +177,13 @@ func decode(head string, text []byte) ([]Row, error) {
 	if !ok {
 		return nil, fmt.Errorf("the first line is not %q: written by a newer version, or not a listing", strings.TrimSpace(head))
 	}
-	var rows []Row
+	rows := make([]Row, 0, bytes.Count(body, []byte("\n")))
 	for n := 1; len(body) > 0; n++ {
 		line, rest, ok := bytes.Cut(body, []byte("\n"))
 		if !ok {
 			return nil, fmt.Errorf("row %d is incomplete", n)
 		}
-		r, err := decodeRow(string(line))
+		r, err := decodeRow(line)
 		if err != nil {
 			return nil, fmt.Errorf("row %d: %w", n, err)
 		}
@@ -195,18 +196,30 @@ func decode(head string, text []byte) ([]Row, error) {
 	return rows, nil
 }
 
-func decodeRow(line string) (Row, error) {
-	f := strings.Split(line, "\t")
-	if len(f) != 4 || len(f[0]) != 1 {
-		return Row{}, errors.New("a row must have four fields: kind, size, what, path")
+// fields divides a row. The kind has one character.
+func fields(line []byte) (kind Kind, size, what string, name string, err error) {
+	one, rest, _ := bytes.Cut(line, tab)
+	two, rest, _ := bytes.Cut(rest, tab)
+	three, four, ok := bytes.Cut(rest, tab)
+	if !ok || len(one) != 1 || bytes.Contains(four, tab) {
+		return 0, "", "", "", errors.New("a row must have four fields: kind, size, what, path")
 	}
-	r := Row{Kind: Kind(f[0][0])}
-	size, err := strconv.ParseInt(f[1], 10, 64)
-	if err != nil || size < 0 || strconv.FormatInt(size, 10) != f[1] {
-		return Row{}, fmt.Errorf("%q is not a size", f[1])
+	return Kind(one[0]), string(two), string(three), string(four), nil
+}
+
+var tab = []byte("\t")
+
+func decodeRow(line []byte) (r Row, err error) {
+	kind, size, what, name, err := fields(line)
+	if err != nil {
+		return Row{}, err
 	}
-	r.Size = size
-	if r.Path, err = unescape(f[3]); err != nil {
+	r.Kind = kind
+	r.Size, err = strconv.ParseInt(size, 10, 64)
+	if err != nil || r.Size < 0 || len(size) > 1 && (size[0] < '1' || size[0] > '9') {
+		return Row{}, fmt.Errorf("%q is not a size", size)
+	}
+	if r.Path, err = unescape(name); err != nil {
 		return Row{}, err
 	}
 	if err := CheckPath(r.Path); err != nil {
@@ -214,15 +227,15 @@ func decodeRow(line string) (Row, error) {
 	}
 	switch r.Kind {
 	case File, Executable:
-		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Digest.IsZero() {
+		if r.Digest, err = digest.Parse(what); err == nil && r.Digest.IsZero() {
 			err = errors.New("the zero digest is not the digest of anything")
 		}
 	case Tree:
-		if r.Digest, err = digest.Parse(f[2]); err == nil && r.Size != 0 {
+		if r.Digest, err = digest.Parse(what); err == nil && r.Size != 0 {
 			err = errors.New("a tree has no size")
 		}
 	case Link:
-		r.Target, err = unescape(f[2])
+		r.Target, err = unescape(what)
 		switch {
 		case err != nil:
 		case r.Target == "" || strings.ContainsRune(r.Target, 0) || !utf8.ValidString(r.Target):
@@ -231,11 +244,11 @@ func decodeRow(line string) (Row, error) {
 			err = fmt.Errorf("the link %q does not have the declared length", r.Path)
 		}
 	case EmptyDir:
-		if f[2] != "-" || r.Size != 0 {
+		if what != "-" || r.Size != 0 {
 			err = errors.New("an empty directory has neither size nor digest")
 		}
 	default:
-		err = fmt.Errorf("%q is not a kind of row", f[0])
+		err = fmt.Errorf("%q is not a kind of row", string(kind))
 	}
 	return r, err
 }

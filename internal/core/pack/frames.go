@@ -1,7 +1,6 @@
 package pack
 
 import (
-	"archive/tar"
 	"bufio"
 	"bytes"
 	"encoding/binary"
@@ -42,8 +41,7 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 	if len(plain) == trailer && !slices.ContainsFunc(plain, func(b byte) bool { return b != 0 }) {
 		return d, nil, 0, io.EOF
 	}
-	in := &Reader{From: tar.NewReader(bytes.NewReader(plain)), Largest: most, Left: most}
-	d, size, err := in.Next()
+	d, size, err := header(plain, most)
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return d, nil, 0, ErrDamaged // of the frame, not of the pack

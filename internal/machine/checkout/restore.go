@@ -156,8 +156,9 @@ var ErrRefused = errors.New("refused")
 // Check refuses a listing with paths outside the task's writes or links that
 // lead out of the repository.
 func (o *Outputs) Check(list listing.List) error {
+	nested := o.Task.Project.HasNested()
 	for _, r := range list {
-		if !o.matches(r.Path) || o.otherProject(r.Path) {
+		if !o.matches(r.Path) || nested && o.otherProject(r.Path) {
 			return fmt.Errorf("%w: %q does not match the writes of %s", ErrRefused, r.Path, o.Task.Addr())
 		}
 	}

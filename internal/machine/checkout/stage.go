@@ -163,13 +163,18 @@ func (r *Restoration) stage(ctx context.Context) error {
 			left = append(left, row)
 		}
 	}
-	left = r.o.inOrder(left)
-	if err := inParallel(len(left), func(i int) error {
-		if err := ctx.Err(); err != nil {
-			return err
+	dirs := r.o.inOrder(left)
+	if err := inParallel(len(dirs), func(i int) error {
+		for _, row := range dirs[i] {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			d, _ := row.Blob()
+			if err := r.write(row, func(w io.Writer) error { return r.o.Store.WriteTo(d, w) }); err != nil {
+				return err
+			}
 		}
-		d, _ := left[i].Blob()
-		return r.write(left[i], func(w io.Writer) error { return r.o.Store.WriteTo(d, w) })
+		return nil
 	}); err != nil {
 		return err
 	}
@@ -217,8 +222,13 @@ func (o *Outputs) newStage() (string, error) {
 	return os.MkdirTemp(all, "")
 }
 
-// inOrder returns the rows with a blob, in the order in which the cache reads them fastest.
-func (o *Outputs) inOrder(list listing.List) listing.List {
+// together is how many files of a directory are written one after the other.
+const together = 250
+
+// inOrder returns the rows with a blob, in the order in which the cache reads them fastest, and
+// those of a directory together: several writers in one directory wait for each other, which
+// takes longer than the writing.
+func (o *Outputs) inOrder(list listing.List) []listing.List {
 	type placed struct {
 		row     listing.Row
 		segment uint64
@@ -234,9 +244,16 @@ func (o *Outputs) inOrder(list listing.List) listing.List {
 	slices.SortStableFunc(all, func(a, b placed) int {
 		return cmp.Or(cmp.Compare(a.segment, b.segment), cmp.Compare(a.at, b.at))
 	})
-	out := make(listing.List, len(all))
-	for i, p := range all {
-		out[i] = p.row
+	var out []listing.List
+	last := map[string]int{} // of a directory, in out
+	for _, p := range all {
+		dir := path.Dir(p.row.Path)
+		i, ok := last[dir]
+		if !ok || len(out[i]) == together {
+			i = len(out)
+			out, last[dir] = append(out, nil), i
+		}
+		out[i] = append(out[i], p.row)
 	}
 	return out
 }

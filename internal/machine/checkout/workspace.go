@@ -40,10 +40,6 @@ func (w *Workspace) Listing(d digest.Digest) (listing.List, bool) {
 	if d == noOutputs {
 		return nil, true
 	}
-	text, err := w.Store.Read(d)
-	if err != nil {
-		return nil, false
-	}
-	l, err := listing.Parse(text)
+	l, err := w.Store.Listing(d)
 	return l, err == nil
 }

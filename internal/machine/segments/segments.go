@@ -84,6 +84,25 @@ func (s *Set) Find(d digest.Digest) (size int64, ok bool) {
 	return int64(p.size), ok
 }
 
+// Absent returns those blobs that are not there. It asks for what other processes have added
+// once for all of them.
+func (s *Set) Absent(list []digest.Digest) (absent []digest.Digest) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	isNew := false
+	for _, d := range list {
+		_, ok := s.index.places[d]
+		if !ok && !isNew {
+			_, ok = s.find(d)
+			isNew = true
+		}
+		if !ok {
+			absent = append(absent, d)
+		}
+	}
+	return absent
+}
+
 // Order returns where a blob is: reading in the order of these pairs is fastest.
 func (s *Set) Order(d digest.Digest) (segment uint64, position int64) {
 	s.mu.Lock()

@@ -41,15 +41,16 @@ type writer struct {
 	timer   *time.Timer
 }
 
-// Add adds a blob unless there is one. This process can read it at once; others can after
-// [Set.Flush], or a moment later.
+// Add adds a blob unless this process knows that there is one: two processes that add the same
+// one at the same time cost room, and asking the system each time would cost more. This process
+// can read it at once; others can after [Set.Flush], or a moment later.
 func (s *Set) Add(d digest.Digest, text []byte) error {
 	if len(text) > Largest {
 		return fmt.Errorf("a blob of %d bytes is too large for a segment", len(text))
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, ok := s.find(d); ok {
+	if _, ok := s.index.places[d]; ok {
 		return nil
 	}
 	return s.add(d, text, s.Now())

@@ -11,10 +11,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/segments"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -43,6 +45,27 @@ func (s *Store) Has(d digest.Digest) bool {
 	info, err := os.Lstat(s.blob(d))
 	return err == nil && info.Mode().IsRegular()
 }
+
+// Absent returns the blobs of a list that are not in the cache.
+func (s *Store) Absent(list []digest.Digest) (absent []digest.Digest) {
+	left := s.small.Absent(list)
+	if len(left) < fewBlobs {
+		return slices.DeleteFunc(left, s.Has)
+	}
+	files := map[string]bool{}
+	dirs, _ := os.ReadDir(filepath.Join(s.dir, "blobs")) // without it, all are absent
+	for _, dir := range dirs {
+		names, _ := os.ReadDir(filepath.Join(s.dir, "blobs", dir.Name()))
+		for _, f := range names {
+			files[dir.Name()+f.Name()] = f.Type().IsRegular()
+		}
+	}
+	return slices.DeleteFunc(left, func(d digest.Digest) bool { return files[d.String()] })
+}
+
+// fewBlobs is the number of blobs from which on reading the directories takes less time than
+// asking for each of them.
+const fewBlobs = 1000
 
 // Size returns the length of a blob in bytes.
 func (s *Store) Size(d digest.Digest) (int64, error) {
@@ -255,6 +278,26 @@ func (s *Store) Read(d digest.Digest) ([]byte, error) {
 		return nil, fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
 	}
 	return b, nil
+}
+
+// manyRows is the number of rows from which on a listing is remembered.
+const manyRows = 500
+
+// Listing returns a listing, verified. Nobody may change its rows. The error wraps
+// [listing.ErrForm] if it is one that must not be used.
+func (s *Store) Listing(d digest.Digest) (listing.List, error) {
+	if list, ok := s.listings.Get(d); ok {
+		return list, nil
+	}
+	text, err := s.Read(d)
+	if err != nil {
+		return nil, err
+	}
+	list, err := listing.Parse(text)
+	if err == nil && len(list) >= manyRows {
+		s.listings.Add(d, list)
+	}
+	return list, err
 }
 
 // WriteTo writes a blob's contents to w while verifying them. After an error

@@ -14,7 +14,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/lock"
 	"grayloft.example/grayloft/internal/machine/segments"
 	"grayloft.example/grayloft/internal/machine/statefile"
@@ -23,9 +26,14 @@ import (
 
 // Store is a directory with a cache.
 type Store struct {
-	dir   string
-	small *segments.Set
+	dir      string
+	small    *segments.Set
+	listings *lru.Cache[digest.Digest, listing.List]
 }
+
+// remembered is how many large listings are kept in memory: a run needs the one of a task
+// several times in a row.
+const remembered = 4
 
 // smallBlob is the number of bytes up to which a blob is kept in a segment.
 const smallBlob = 256 << 10
@@ -37,7 +45,11 @@ func Open(dir string) (*Store, error) {
 			return nil, fmt.Errorf("this machine's cache: %w: set GRAYLOFT_CACHE to a writable directory", err)
 		}
 	}
-	return &Store{dir, segments.Open(filepath.Join(dir, "segments"))}, nil
+	listings, err := lru.New[digest.Digest, listing.List](remembered)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{dir, segments.Open(filepath.Join(dir, "segments")), listings}, nil
 }
 
 // DefaultDir is the cache's directory unless GRAYLOFT_CACHE names another.

@@ -3,8 +3,10 @@ package store
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -170,5 +172,47 @@ func TestACacheThatCannotBeWrittenSaysWhatToDo(t *testing.T) {
 	}
 	if _, err := Open(filepath.Join(file, "cache")); err == nil || !strings.Contains(err.Error(), "GRAYLOFT_CACHE") {
 		t.Errorf("%v", err)
+	}
+}
+
+func TestManyBlobsAreLookedForAtOnceAndOneByOneAlike(t *testing.T) {
+	s := open(t)
+	other, err := Open(s.dir) // stands for another process
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all, want []digest.Digest
+	for i := range fewBlobs + 200 {
+		all = append(all, digest.Of(fmt.Append(nil, i)))
+		switch {
+		case i%7 == 0:
+			_, err = other.Put(fmt.Append(nil, i))
+		case i%7 == 1:
+			_, err = s.Put(fmt.Append(nil, i))
+		default:
+			want = append(want, all[i])
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 3 {
+		large := make([]byte, 2*smallBlob+len(all))
+		d, err := other.Put(large)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, d)
+	}
+	if err := other.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.Absent(slices.Clone(all)); !slices.Equal(got, want) {
+		t.Errorf("%d of %d are absent, not %d", len(got), len(all), len(want))
+	}
+	for _, d := range all {
+		if got := s.Absent([]digest.Digest{d}); (len(got) == 0) != s.Has(d) {
+			t.Fatalf("%v: %v", d, got)
+		}
 	}
 }

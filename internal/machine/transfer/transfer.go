@@ -5,6 +5,7 @@ package transfer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -58,12 +59,7 @@ func (b *Blobs) Have(ctx context.Context, blobs []protocol.Blob) (int64, error) 
 }
 
 func (b *Blobs) have(ctx context.Context, blobs []protocol.Blob, arrived func(digest.Digest, []byte)) (int64, error) {
-	var missing []protocol.Blob
-	for _, blob := range blobs {
-		if !b.Store.Has(blob.Digest) {
-			missing = append(missing, blob)
-		}
-	}
+	missing := b.absent(blobs)
 	if len(missing) == 0 {
 		return 0, nil
 	}
@@ -98,13 +94,12 @@ func (b *Blobs) Listing(ctx context.Context, d digest.Digest) (listing.List, err
 	if _, err := b.Have(ctx, []protocol.Blob{{Digest: d, Size: -1}}); err != nil {
 		return nil, err
 	}
-	text, err := b.Store.Read(d)
-	if err != nil {
-		return nil, fmt.Errorf("%w: its listing: %w", protocol.ErrGone, err)
-	}
-	list, err := listing.Parse(text)
-	if err != nil {
+	list, err := b.Store.Listing(d)
+	switch {
+	case errors.Is(err, listing.ErrForm):
 		return nil, fmt.Errorf("%w: %w", checkout.ErrRefused, err)
+	case err != nil:
+		return nil, fmt.Errorf("%w: its listing: %w", protocol.ErrGone, err)
 	}
 	return list, nil
 }
@@ -113,12 +108,33 @@ func (b *Blobs) Listing(ctx context.Context, d digest.Digest) (listing.List, err
 // machine; an empty blob counts as one byte.
 func (b *Blobs) Missing(list listing.List) int64 {
 	var sum int64
-	for _, blob := range Of(list) {
-		if !b.Store.Has(blob.Digest) {
-			sum += max(blob.Size, 1)
-		}
+	for _, blob := range b.absent(Of(list)) {
+		sum += max(blob.Size, 1)
 	}
 	return sum
+}
+
+// absent returns those blobs that are not on this machine.
+func (b *Blobs) absent(blobs []protocol.Blob) []protocol.Blob {
+	digests := make([]digest.Digest, len(blobs))
+	for i, blob := range blobs {
+		digests[i] = blob.Digest
+	}
+	list := b.Store.Absent(digests)
+	if len(list) == len(blobs) || len(list) == 0 {
+		return blobs[:len(list)]
+	}
+	absent := make(map[digest.Digest]bool, len(list))
+	for _, d := range list {
+		absent[d] = true
+	}
+	var out []protocol.Blob
+	for _, blob := range blobs {
+		if absent[blob.Digest] {
+			out = append(out, blob)
+		}
+	}
+	return out
 }
 
 // Of returns the blobs of a listing, each once.
