@@ -200,7 +200,10 @@ func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	wanted := map[string]listing.Row{}
+	if len(found) < len(want) {
+		return false, nil
+	}
+	wanted := make(map[string]listing.Row, len(want))
 	for _, r := range want {
 		wanted[r.Path] = r
 	}

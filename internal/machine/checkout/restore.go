@@ -177,8 +177,15 @@ func (o *Outputs) rightNow(list listing.List) listing.List {
 	}
 	defer base.Close()
 	var out listing.List
+	there := map[string]bool{}
 	for _, r := range list {
-		if r.Kind != listing.EmptyDir && reachable(base, r.Path) && o.unchanged(r, r.Kind) {
+		dir := path.Dir(r.Path)
+		isThere, known := there[dir]
+		if !known {
+			isThere = reachable(base, path.Join(dir, "x"))
+			there[dir] = isThere
+		}
+		if r.Kind != listing.EmptyDir && isThere && o.unchanged(r, r.Kind) {
 			out = append(out, r)
 		}
 	}

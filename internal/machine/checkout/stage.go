@@ -35,13 +35,13 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 // Restoration is a listing that is being written to the disk. Its files are written aside
 // first, in the directories in which they will be.
 type Restoration struct {
-	o    *Outputs
-	list listing.List
-	base string // stands for the project's directory
-	of   map[digest.Digest][]listing.Row
+	o      *Outputs
+	list   listing.List
+	base   string // stands for the project's directory
+	staged []bool // by row
 
-	mu     sync.Mutex
-	staged map[string]bool // files by path
+	find sync.Once
+	of   map[digest.Digest][]int // rows
 }
 
 // Begin begins to write a listing to the disk. The restoration must be dropped at the end.
@@ -53,7 +53,7 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Restoration{o: o, list: list, base: base, staged: map[string]bool{}, of: map[digest.Digest][]listing.Row{}}
+	r := &Restoration{o: o, list: list, base: base, staged: make([]bool, len(list))}
 	if err := r.begin(); err != nil {
 		r.Drop()
 		return nil, err
@@ -78,9 +78,6 @@ func (r *Restoration) begin() error {
 				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 			}
 		}
-		if d, ok := row.Blob(); ok {
-			r.of[d] = append(r.of[d], row)
-		}
 	}
 	return nil
 }
@@ -99,9 +96,17 @@ func modeOf(row listing.Row) fs.FileMode {
 // in memory saves reading them again. A file that cannot be written is left to
 // [Restoration.Finish]. It is safe for concurrent use.
 func (r *Restoration) Arrived(d digest.Digest, text []byte) {
-	for _, row := range r.of[d] {
-		if int64(len(text)) == row.Size {
-			_ = r.write(row, func(w io.Writer) error {
+	r.find.Do(func() {
+		r.of = make(map[digest.Digest][]int, len(r.list))
+		for i, row := range r.list {
+			if d, ok := row.Blob(); ok {
+				r.of[d] = append(r.of[d], i)
+			}
+		}
+	})
+	for _, i := range r.of[d] {
+		if int64(len(text)) == r.list[i].Size {
+			_ = r.write(i, func(w io.Writer) error {
 				_, err := w.Write(text)
 				return err
 			})
@@ -109,8 +114,9 @@ func (r *Restoration) Arrived(d digest.Digest, text []byte) {
 	}
 }
 
-// write writes a file aside.
-func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
+// write writes the file of a row aside.
+func (r *Restoration) write(i int, fill func(io.Writer) error) error {
+	row := r.list[i]
 	f, err := create(r.aside(row.Path), modeOf(row))
 	if err != nil {
 		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
@@ -130,9 +136,7 @@ func (r *Restoration) write(row listing.Row, fill func(io.Writer) error) error {
 		_ = os.Remove(r.aside(row.Path)) // it can be written again
 		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.staged[row.Path] = true
+	r.staged[i] = true
 	return nil
 }
 
@@ -157,19 +161,13 @@ func (r *Restoration) Drop() { os.RemoveAll(r.base) }
 
 // stage copies blobs from the store, verified, into new files, and makes the links.
 func (r *Restoration) stage(ctx context.Context) error {
-	var left listing.List
-	for _, row := range r.list {
-		if !r.staged[row.Path] {
-			left = append(left, row)
-		}
-	}
-	dirs := r.o.inOrder(left)
+	dirs := r.inOrder()
 	if err := inParallel(len(dirs), func(i int) error {
 		for _, row := range dirs[i] {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			d, _ := row.Blob()
+			d, _ := r.list[row].Blob()
 			if err := r.write(row, func(w io.Writer) error { return r.o.Store.WriteTo(d, w) }); err != nil {
 				return err
 			}
@@ -225,29 +223,28 @@ func (o *Outputs) newStage() (string, error) {
 // together is how many files of a directory are written one after the other.
 const together = 250
 
-// inOrder returns the rows with a blob, in the order in which the cache reads them fastest, and
-// those of a directory together: several writers in one directory wait for each other, which
-// takes longer than the writing.
-func (o *Outputs) inOrder(list listing.List) []listing.List {
+// inOrder returns the rows whose files are still to be written, in the order in which the cache
+// reads them fastest, and those of a directory together: several writers in one directory wait
+// for each other, which takes longer than the writing.
+func (r *Restoration) inOrder() (out [][]int) {
 	type placed struct {
-		row     listing.Row
 		segment uint64
 		at      int64
+		row     int
 	}
-	all := make([]placed, 0, len(list))
-	for _, r := range list {
-		if d, ok := r.Blob(); ok {
-			segment, at := o.Store.Order(d)
-			all = append(all, placed{r, segment, at})
+	var all []placed
+	for i, row := range r.list {
+		if d, ok := row.Blob(); ok && !r.staged[i] {
+			segment, at := r.o.Store.Order(d)
+			all = append(all, placed{segment, at, i})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b placed) int {
-		return cmp.Or(cmp.Compare(a.segment, b.segment), cmp.Compare(a.at, b.at))
+	slices.SortFunc(all, func(a, b placed) int {
+		return cmp.Or(cmp.Compare(a.segment, b.segment), cmp.Compare(a.at, b.at), cmp.Compare(a.row, b.row))
 	})
-	var out []listing.List
 	last := map[string]int{} // of a directory, in out
 	for _, p := range all {
-		dir := path.Dir(p.row.Path)
+		dir := path.Dir(r.list[p.row].Path)
 		i, ok := last[dir]
 		if !ok || len(out[i]) == together {
 			i = len(out)
