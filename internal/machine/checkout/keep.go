@@ -1,13 +1,12 @@
 package checkout
 
 import (
+	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
-
-	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/listing"
 )
@@ -34,20 +33,15 @@ func (o *Outputs) Keep(secrets []string) (Kept, error) {
 	if err != nil {
 		return Kept{}, err
 	}
-	files := make([]keptFile, len(found))
-	entries := rootEntries(o.root())
-	var g errgroup.Group
-	g.SetLimit(atOnce)
-	for i, f := range found {
+	for _, f := range found {
 		if err := listing.CheckPath(f.Path); err != nil {
 			return Kept{}, err
 		}
-		g.Go(func() (err error) {
-			files[i], err = o.keepFile(base, f, entries, secrets)
-			return err
-		})
 	}
-	if err := g.Wait(); err != nil {
+	files := make([]keptFile, len(found))
+	k := keeping{o, base, rootEntries(o.root()), secrets}
+	dirs := byDirectory(found)
+	if err := inParallel(len(dirs), func(i int) error { return k.directory(found, files, dirs[i]) }); err != nil {
 		return Kept{}, err
 	}
 	kept := Kept{List: make(listing.List, len(found))}
@@ -75,46 +69,75 @@ type keptFile struct {
 	hasSecret bool // it contains the value of a secret
 }
 
-func (o *Outputs) keepFile(base *os.Root, f listing.Row, entries map[string]bool, secrets []string) (keptFile, error) {
+// span is a part of a list: the rows from one number to before another.
+type span struct{ from, to int }
+
+// byDirectory divides sorted rows into neighbours in the same directory.
+func byDirectory(list listing.List) (out []span) {
+	for i, row := range list {
+		n := len(out)
+		if i > 0 && path.Dir(row.Path) == path.Dir(list[i-1].Path) && i-out[n-1].from < together {
+			out[n-1].to = i + 1
+			continue
+		}
+		out = append(out, span{i, i + 1})
+	}
+	return out
+}
+
+// keeping is what all files have in common.
+type keeping struct {
+	o       *Outputs
+	base    *os.Root
+	entries map[string]bool // in the checkout's directory
+	secrets []string
+}
+
+// directory keeps files of one directory, which is opened once.
+func (k keeping) directory(list listing.List, into []keptFile, part span) error {
+	dir := path.Dir(list[part.from].Path)
+	if !reachable(k.base, path.Join(dir, "x")) {
+		return fmt.Errorf("%s was replaced while it was read", dir)
+	}
+	in, err := k.base.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	for i := part.from; i < part.to; i++ {
+		if into[i], err = k.file(in, list[i]); err != nil {
+			return fmt.Errorf("keeping %s: %w", list[i].Path, err)
+		}
+	}
+	return nil
+}
+
+func (k keeping) file(in *os.File, f listing.Row) (keptFile, error) {
 	row := listing.Row{Path: f.Path, Kind: f.Kind}
 	switch f.Kind {
 	case listing.Link:
-		target, err := base.Readlink(f.Path)
+		target, err := k.base.Readlink(f.Path)
 		if err != nil {
 			return keptFile{}, err
 		}
 		row.Target = filepath.ToSlash(target)
 		row.Size = int64(len(row.Target))
 	case listing.File:
-		src, info, err := openFile(base, f.Path)
+		src, mode, err := openSource(in, path.Base(f.Path))
 		if err != nil {
 			return keptFile{}, err
 		}
 		defer src.Close()
-		if info.Mode()&0o100 != 0 {
+		if mode&0o100 != 0 {
 			row.Kind = listing.Executable
 		}
-		paths := &rootScan{root: []byte(o.root() + "/"), entries: entries}
-		hunt := &secretScan{secrets: secrets}
-		row.Digest, row.Size, err = o.Store.Copy(src, io.MultiWriter(paths, hunt))
+		paths := &rootScan{root: []byte(k.o.root() + "/"), entries: k.entries}
+		hunt := &secretScan{secrets: k.secrets}
+		row.Digest, row.Size, err = k.o.Store.Copy(src, io.MultiWriter(paths, hunt))
 		return keptFile{row, paths.found, hunt.found}, err
 	}
 	return keptFile{row: row}, nil
 }
 
-// openFile opens a file, and refuses one that a link has replaced meanwhile.
-func openFile(base *os.Root, rel string) (*os.File, fs.FileInfo, error) {
-	info, err := base.Lstat(rel)
-	if err != nil {
-		return nil, nil, err
-	}
-	f, err := base.Open(rel)
-	if err != nil {
-		return nil, nil, err
-	}
-	if now, err := f.Stat(); err != nil || !now.Mode().IsRegular() || !os.SameFile(info, now) {
-		f.Close()
-		return nil, nil, fmt.Errorf("%s was replaced while it was read", rel)
-	}
-	return f, info, nil
-}
+// errReplaced is for a file that became something else since it was found.
+var errReplaced = errors.New("it was replaced while it was read")

@@ -19,16 +19,11 @@ type newFile struct {
 }
 
 func create(name string, mode fs.FileMode) (newFile, error) {
-	for {
-		fd, err := unix.Open(name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_CLOEXEC|unix.O_NOFOLLOW, uint32(mode.Perm()))
-		if errors.Is(err, unix.EINTR) {
-			continue
-		}
-		if err != nil {
-			return newFile{}, &fs.PathError{Op: "open", Path: name, Err: err}
-		}
-		return newFile{fd, name}, nil
+	fd, err := openat(unix.AT_FDCWD, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_CLOEXEC|unix.O_NOFOLLOW, uint32(mode.Perm()))
+	if err != nil {
+		return newFile{}, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
+	return newFile{fd, name}, nil
 }
 
 func (f newFile) Write(p []byte) (int, error) {

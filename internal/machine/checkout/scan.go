@@ -48,25 +48,36 @@ type rootScan struct {
 	found   bool
 }
 
+// longestName is how many bytes of a file's name after the checkout's path are looked at.
+const longestName = 64
+
 func (r *rootScan) Write(p []byte) (int, error) {
-	if r.found {
-		return len(p), nil
+	edge := len(r.root) + longestName
+	if len(r.tail) > 0 { // what begins in the last piece
+		r.search(append(r.tail, p[:min(edge, len(p))]...))
 	}
-	const name = 64
-	data := append(r.tail, p...)
-	for at := 0; ; {
+	r.search(p)
+	if len(p) >= edge {
+		r.tail = append(r.tail[:0], p[len(p)-edge:]...)
+	} else {
+		r.tail = append(r.tail, p...)
+		r.tail = r.tail[max(0, len(r.tail)-edge):]
+	}
+	return len(p), nil
+}
+
+func (r *rootScan) search(data []byte) {
+	for at := 0; !r.found; {
 		i := bytes.Index(data[at:], r.root)
 		if i < 0 {
-			break
+			return
 		}
 		at += i + len(r.root)
-		rest := data[at:min(at+name, len(data))]
+		rest := data[at:min(at+longestName, len(data))]
 		for end := len(rest); end > 0; end-- {
 			if r.entries[string(rest[:end])] {
 				r.found = true
 			}
 		}
 	}
-	r.tail = bytes.Clone(data[max(0, len(data)-len(r.root)-name):])
-	return len(p), nil
 }

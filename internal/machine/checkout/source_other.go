@@ -1,0 +1,31 @@
+//go:build !unix
+
+package checkout
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// source is a file that is being read.
+type source struct{ *os.File }
+
+// openSource opens a plain file in an open directory, and refuses everything else that took its
+// place meanwhile.
+func openSource(in *os.File, name string) (source, fs.FileMode, error) {
+	full := filepath.Join(in.Name(), name)
+	info, err := os.Lstat(full)
+	if err != nil {
+		return source{}, 0, err
+	}
+	f, err := os.Open(full)
+	if err != nil {
+		return source{}, 0, err
+	}
+	if now, err := f.Stat(); err != nil || !now.Mode().IsRegular() || !os.SameFile(info, now) {
+		f.Close()
+		return source{}, 0, errReplaced
+	}
+	return source{f}, info.Mode().Perm(), nil
+}
