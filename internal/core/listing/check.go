@@ -52,7 +52,10 @@ func isPlain(p string) bool {
 	before := byte('/')
 	for i := 0; i < len(p); i++ {
 		c := p[i]
-		if c <= ' ' || c > '~' || c >= 'A' && c <= 'Z' || c == '\\' || before == '/' && (c == '/' || c == '.') || before == '.' && c == '/' {
+		switch {
+		case c <= ' ', c > '~', c >= 'A' && c <= 'Z', c == '\\':
+			return false
+		case before == '/' && (c == '/' || c == '.'), before == '.' && c == '/':
 			return false
 		}
 		before = c
