@@ -92,9 +92,7 @@ func load(ctx context.Context, bin, peakFile, costsFile, file string) error {
 		return err
 	}
 	t := test{asks, costs, 0, line}
-	if t.pause, err = t.pauseFor(users, asked*narrowMB); err != nil {
-		return err
-	}
+	t.pause = t.pauseFor(users, asked*narrowMB)
 	if out.Behind, err = press(ctx, &behind, users, t); err != nil {
 		return fmt.Errorf("behind a line: %w", err)
 	}
@@ -132,14 +130,13 @@ type test struct {
 }
 
 // pauseFor returns the pause with which users move so many MB a second.
-func (t test) pauseFor(users []*user, megabytes float64) (time.Duration, error) {
-	ratio, err := users[0].ratio()
+func (t test) pauseFor(users []*user, megabytes float64) time.Duration {
 	requests := 0.0
 	for k, a := range t.asks {
 		requests += float64(a.Requests) / float64(counted(company.Kind(k)))
 	}
-	moved := ratio * max(t.asks[company.Fetch].Units, t.asks[company.Share].Units) // by these requests
-	return time.Duration(float64(len(users)) * moved / requests / megabytes * float64(time.Second)), err
+	moved := users[0].ratio() * max(t.asks[company.Fetch].Units, t.asks[company.Share].Units) // by these requests
+	return time.Duration(float64(len(users)) * moved / requests / megabytes * float64(time.Second))
 }
 
 func counted(k company.Kind) int {
@@ -202,10 +199,7 @@ func press(ctx context.Context, r *running, users []*user, t test) (out loaded, 
 		err = uerr
 	}
 	u := after.less(before)
-	ratio, rerr := users[0].ratio()
-	if err == nil {
-		err = rerr
-	}
+	ratio := users[0].ratio()
 	out = loaded{
 		Users: len(
 			users,
@@ -224,10 +218,9 @@ func press(ctx context.Context, r *running, users []*user, t test) (out loaded, 
 }
 
 // ratio returns how much smaller made-up outputs are when they are sent.
-func (u *user) ratio() (float64, error) {
+func (u *user) ratio() float64 {
 	text := u.text(fileBytes)
-	frame, err := pack.Frame(digest.Of(text), text)
-	return float64(len(frame)) / float64(len(text)), err
+	return float64(len(pack.Frame(digest.Of(text), text))) / float64(len(text))
 }
 
 // draw returns a kind of request, as often as it is asked.

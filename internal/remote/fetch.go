@@ -27,7 +27,9 @@ const (
 )
 
 // packs divides blobs into those that travel together and those that travel
-// alone. There are enough packs for all connections, and not more than necessary.
+// alone. There are enough packs for all connections, and not more than necessary. The first ones
+// are smaller, each by a half, so that the first bytes come soon and the connections do not all
+// wait for the service at the same time.
 func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
 	total := int64(0)
 	for _, b := range blobs {
@@ -43,7 +45,8 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 			alone = append(alone, b)
 			continue
 		}
-		if len(now) == packMembers || len(now) > 0 && bytes+b.Size > most {
+		half := max(connections-1-len(together), 0)
+		if len(now) == packMembers>>half || len(now) > 0 && bytes+b.Size > most>>half {
 			together, now, bytes = append(together, now), nil, 0
 		}
 		now = append(now, b)

@@ -229,8 +229,8 @@ func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
 				if err != nil {
 					return ofDisk(err)
 				}
-				frames[i], err = pack.Frame(b.Digest, text)
-				return err
+				frames[i] = pack.Frame(b.Digest, text)
+				return nil
 			})
 		}
 		if err := g.Wait(); err != nil {

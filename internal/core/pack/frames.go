@@ -63,9 +63,9 @@ func (f *Frames) Frame(d digest.Digest, size int64) (frame []byte, ok bool) {
 	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || int64(len(f.read)) > Plain(size)+block {
 		return nil, false
 	}
-	own, err := member(d, nil, size)
+	own := headerOf(d, size, 0)
 	padding := f.plain[block+size:]
-	return f.read, err == nil && bytes.Equal(f.plain[:block], own) && bytes.Equal(padding, make([]byte, len(padding)))
+	return f.read, bytes.Equal(f.plain[:block], own[:]) && bytes.Equal(padding, make([]byte, len(padding)))
 }
 
 // spare is how many bytes of room beyond its result the fast decompression takes.

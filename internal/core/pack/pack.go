@@ -7,10 +7,10 @@ package pack
 
 import (
 	"archive/tar"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -43,27 +43,8 @@ func Plain(size int64) int64 { return block + padded(size) }
 func padded(size int64) int64 { return (size + block - 1) / block * block }
 
 // Frame returns a member as a frame.
-func Frame(d digest.Digest, text []byte) ([]byte, error) {
-	plain, err := member(d, text, int64(len(text)))
-	if err != nil {
-		return nil, err
-	}
-	return encoder.EncodeAll(plain, nil), nil
-}
-
-// member returns a member as it is in an archive; without its text, only its header.
-func member(d digest.Digest, text []byte, size int64) ([]byte, error) {
-	var plain bytes.Buffer
-	plain.Grow(block + int(padded(int64(len(text)))))
-	w := tar.NewWriter(&plain)
-	if err := w.WriteHeader(Header(d, size)); err != nil || text == nil {
-		return plain.Bytes(), err
-	}
-	if _, err := w.Write(text); err != nil {
-		return nil, err
-	}
-	err := w.Flush()
-	return plain.Bytes(), err
+func Frame(d digest.Digest, text []byte) []byte {
+	return encoder.EncodeAll(AppendMember(nil, d, text, time.Time{}), nil)
 }
 
 // ErrDamaged is wrapped by errors about frames that do not contain what they should.

@@ -2,7 +2,6 @@ package segments
 
 import (
 	"archive/tar"
-	"bytes"
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
@@ -72,7 +71,7 @@ func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
 		s.writes = w
 	}
 	before := len(w.pending)
-	w.pending = appendMember(w.pending, d, text, arrived)
+	w.pending = pack.AppendMember(w.pending, d, text, arrived)
 	p := place{w.id, w.written + int64(before) + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32))}
 	w.rows = append(w.rows, row{digest: d, place: p})
 	s.index.places[d] = p
@@ -91,19 +90,6 @@ func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
 		w.timer = time.AfterFunc(soon, func() { _ = s.Flush() }) // an error comes back with the next flush
 	}
 	return nil
-}
-
-// appendMember appends a blob as a member of an archive.
-func appendMember(to []byte, d digest.Digest, text []byte, arrived time.Time) []byte {
-	b := bytes.NewBuffer(to)
-	w := tar.NewWriter(b)
-	h := pack.Header(d, int64(len(text)))
-	h.ModTime = arrived.Truncate(time.Second)
-	// Writing to memory does not fail.
-	_ = w.WriteHeader(h)
-	_, _ = w.Write(text)
-	_ = w.Flush()
-	return b.Bytes()
 }
 
 // Flush writes what was added, so that other processes can see it.

@@ -100,14 +100,12 @@ func (in *incoming) add(fresh []arrived) error {
 		if frames[i] = a.frame; a.frame != nil {
 			continue
 		}
-		g.Go(func() (err error) {
-			frames[i], err = pack.Frame(a.digest, a.text)
-			return err
+		g.Go(func() error {
+			frames[i] = pack.Frame(a.digest, a.text)
+			return nil
 		})
 	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
+	_ = g.Wait() // none fails
 	for i, a := range fresh {
 		if frames[i] == nil {
 			continue
