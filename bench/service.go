@@ -329,7 +329,7 @@ func (f *fleet) lookup() error {
 		}
 		answer, err := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if err != nil || resp.StatusCode != 200 || bytes.Count(answer, []byte("seconds")) != keys {
+		if err != nil || resp.StatusCode != 200 || bytes.Count(answer, []byte("build@p")) != keys {
 			return fmt.Errorf("%s, %d bytes, %v", resp.Status, len(answer), err)
 		}
 	}

@@ -26,12 +26,12 @@ func answer() protocol.LookupAnswer {
 
 func TestCompactAnswersSayTheSameAsJSON(t *testing.T) {
 	want := answer()
-	text, err := protocol.Compact(want)
+	text, err := protocol.CompactLookup(want)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var got protocol.LookupAnswer
-	if err := protocol.ReadCompact(text, &got); err != nil {
+	got, err := protocol.ReadCompactLookup(text)
+	if err != nil {
 		t.Fatal(err)
 	}
 	for i := range got.Entries {
@@ -50,7 +50,7 @@ func TestCompactAnswersSayTheSameAsJSON(t *testing.T) {
 }
 
 func TestHostileCompactAnswersAreRefused(t *testing.T) {
-	text, err := protocol.Compact(answer())
+	text, err := protocol.CompactLookup(answer())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -58,40 +58,40 @@ func TestHostileCompactAnswersAreRefused(t *testing.T) {
 	short := bytes.Replace(text, append([]byte{0x58, 32}, k[:]...), append([]byte{0x58, 31}, k[:31]...), 1)
 	long := bytes.Replace(text, append([]byte{0x58, 32}, k[:]...), append(append([]byte{0x58, 33}, k[:]...), 0), 1)
 	for name, b := range map[string][]byte{
-		"nothing":                 {},
-		"cut off":                 text[:len(text)-1],
-		"more behind it":          append(bytes.Clone(text), 0),
-		"an array of 2^32":        {0xa1, 0x67, 'e', 'n', 't', 'r', 'i', 'e', 's', 0x9b, 0, 0, 0, 1, 0, 0, 0, 0},
-		"deep":                    bytes.Repeat([]byte{0x81}, 1000),
-		"a digest of 31 bytes":    short,
-		"a digest of 33 bytes":    long,
-		"a string of 2^60 bytes":  {0x7b, 0x10, 0, 0, 0, 0, 0, 0, 0, 'x'},
-		"an array without length": {0xa1, 0x67, 'e', 'n', 't', 'r', 'i', 'e', 's', 0x9f, 0xff},
+		"nothing":                   {},
+		"cut off":                   text[:len(text)-1],
+		"more behind it":            append(bytes.Clone(text), 0),
+		"an array of 2^32":          {0xa1, 0x67, 'e', 'n', 't', 'r', 'i', 'e', 's', 0x9b, 0, 0, 0, 1, 0, 0, 0, 0},
+		"deep":                      bytes.Repeat([]byte{0x81}, 1000),
+		"a digest of 31 bytes":      short,
+		"a digest of 33 bytes":      long,
+		"makers that are not there": bytes.Replace(text, append([]byte{0x67}, "made_by\x82"...), append([]byte{0x67}, "made_xy\x82"...), 1),
+		"another version":           bytes.Replace(text, append([]byte{0x67}, "version\x01"...), append([]byte{0x67}, "version\x02"...), 1),
+		"a string of 2^60 bytes":    {0x7b, 0x10, 0, 0, 0, 0, 0, 0, 0, 'x'},
+		"an array without length":   {0xa1, 0x67, 'e', 'n', 't', 'r', 'i', 'e', 's', 0x9f, 0xff},
 	} {
-		var got protocol.LookupAnswer
-		if err := protocol.ReadCompact(b, &got); err == nil {
+		if got, err := protocol.ReadCompactLookup(b); err == nil {
 			t.Errorf("%s: read as %+v", name, got)
 		}
 	}
 }
 
 func FuzzReadCompact(f *testing.F) {
-	text, err := protocol.Compact(answer())
+	text, err := protocol.CompactLookup(answer())
 	if err != nil {
 		f.Fatal(err)
 	}
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		var got protocol.LookupAnswer
-		if protocol.ReadCompact(b, &got) != nil {
+		got, err := protocol.ReadCompactLookup(b)
+		if err != nil {
 			return
 		}
-		again, err := protocol.Compact(got)
+		again, err := protocol.CompactLookup(got)
 		if err != nil {
-			return // a time beyond what can be written
+			t.Fatal(err)
 		}
-		var same protocol.LookupAnswer
-		if err := protocol.ReadCompact(again, &same); err != nil || len(same.Entries) != len(got.Entries) {
+		if same, err := protocol.ReadCompactLookup(again); err != nil || len(same.Entries) != len(got.Entries) {
 			t.Errorf("%v: %d entries, not %d", err, len(same.Entries), len(got.Entries))
 		}
 	})

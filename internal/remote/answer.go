@@ -55,8 +55,12 @@ func decodeAnswer(r io.Reader, out any) error {
 	return nil
 }
 
-// decodeCompact reads a CBOR answer within bounds.
+// decodeCompact reads an answer in CBOR within bounds.
 func decodeCompact(r io.Reader, out any) error {
+	answer, ok := out.(*protocol.LookupAnswer)
+	if !ok {
+		return fmt.Errorf("its answer is in CBOR, which was not asked for")
+	}
 	limit := longestAnswer(out)
 	text, err := io.ReadAll(io.LimitReader(r, int64(limit)+1))
 	switch {
@@ -65,7 +69,8 @@ func decodeCompact(r io.Reader, out any) error {
 	case len(text) > limit:
 		return errAnswer
 	}
-	return protocol.ReadCompact(text, out)
+	*answer, err = protocol.ReadCompactLookup(text)
+	return err
 }
 
 // soundEntries leaves out entries that no service files.

@@ -113,24 +113,3 @@ func (d *Digest) UnmarshalText(b []byte) error {
 	}
 	return err
 }
-
-// MarshalBinary implements [encoding.BinaryMarshaler]: 32 bytes, or none for the zero digest.
-func (d Digest) MarshalBinary() ([]byte, error) {
-	if d.IsZero() {
-		return nil, nil
-	}
-	return d[:], nil
-}
-
-// UnmarshalBinary implements [encoding.BinaryUnmarshaler].
-func (d *Digest) UnmarshalBinary(b []byte) error {
-	if len(b) == 0 {
-		*d = Digest{}
-		return nil
-	}
-	got, err := FromBytes(b)
-	if err == nil {
-		*d = got
-	}
-	return err
-}

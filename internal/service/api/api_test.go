@@ -123,7 +123,8 @@ func (c *caller) call(method, path string, body any) (int, []byte) {
 	c.hold(req, resp, answer)
 	if resp.StatusCode >= 400 && method != http.MethodHead {
 		var p protocol.Problem
-		if json.Unmarshal(answer, &p) != nil || p.Title == "" || p.Status != resp.StatusCode || resp.Header.Get("Content-Type") != protocol.TypeProblem {
+		if json.Unmarshal(answer, &p) != nil || p.Title == "" || p.Status != resp.StatusCode ||
+			resp.Header.Get("Content-Type") != protocol.TypeProblem {
 			c.t.Errorf("%s %s: %d is no problem document: %s", method, path, resp.StatusCode, answer)
 		}
 	}
@@ -181,8 +182,8 @@ func (c *caller) compact(e protocol.Entry) {
 	if err != nil || resp.Header.Get("Content-Type") != protocol.TypeCompact {
 		c.t.Fatalf("%v, %v", resp.Header, err)
 	}
-	var got protocol.LookupAnswer
-	if err := protocol.ReadCompact(text, &got); err != nil || len(got.Entries) != 1 || got.Entries[0].Listing != e.Listing ||
+	got, err := protocol.ReadCompactLookup(text)
+	if err != nil || len(got.Entries) != 1 || got.Entries[0].Listing != e.Listing ||
 		got.Entries[0].MadeBy.At.Sub(e.MadeBy.At).Abs() > time.Millisecond {
 		c.t.Errorf("in CBOR: %+v, %v", got, err)
 	}
@@ -225,7 +226,8 @@ func TestEntriesAreFiledOnceAndFound(t *testing.T) {
 
 	// A blob that it names is missing: refused, with the list.
 	var p protocol.Problem
-	if err := json.Unmarshal(c.want(409, "PUT", path(e, "trusted"), e), &p); err != nil || len(p.Missing) != 1 || p.Missing[0] != digest.Of([]byte("ok")) {
+	if err := json.Unmarshal(c.want(409, "PUT", path(e, "trusted"), e), &p); err != nil || len(p.Missing) != 1 ||
+		p.Missing[0] != digest.Of([]byte("ok")) {
 		t.Fatalf("%+v, %v", p, err)
 	}
 	c.put([]byte("ok"))
@@ -237,21 +239,25 @@ func TestEntriesAreFiledOnceAndFound(t *testing.T) {
 	second := e
 	second.Listing = c.put(listing.List{}.Encode())
 	var filed protocol.Filed
-	if err := json.Unmarshal(c.want(200, "PUT", path(e, "trusted"), second), &filed); err != nil || !filed.Diverged || filed.Created || filed.Listing != e.Listing {
+	if err := json.Unmarshal(c.want(200, "PUT", path(e, "trusted"), second), &filed); err != nil || !filed.Diverged || filed.Created ||
+		filed.Listing != e.Listing {
 		t.Errorf("%+v, %v", filed, err)
 	}
 	var n int
-	if err := c.s.DB.Get(&n, "SELECT count(*) FROM divergences WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil || n != 1 {
+	if err := c.s.DB.Get(&n, "SELECT count(*) FROM divergences WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil ||
+		n != 1 {
 		t.Errorf("%d divergences are on record, %v", n, err)
 	}
 
 	for what, q := range map[string]protocol.Query{"key": {Task: "build@a", Key: e.Key}, "early key": {Task: "build@a", EarlyKey: e.EarlyKey}} {
 		var found protocol.LookupAnswer
-		if err := json.Unmarshal(c.want(200, "POST", "/v1/test/entries/lookup", protocol.Lookup{Tasks: []protocol.Query{q}}), &found); err != nil || len(found.Entries) != 1 {
+		if err := json.Unmarshal(c.want(200, "POST", "/v1/test/entries/lookup", protocol.Lookup{Tasks: []protocol.Query{q}}), &found); err != nil ||
+			len(found.Entries) != 1 {
 			t.Fatalf("by %s: %+v, %v", what, found, err)
 		}
 		got := found.Entries[0]
-		if got.Listing != e.Listing || got.MadeBy.Name != "ci" || got.MadeBy.Run != "r" || got.Shelf != "trusted" || !got.MadeBy.At.Equal(e.MadeBy.At) {
+		if got.Listing != e.Listing || got.MadeBy.Name != "ci" || got.MadeBy.Run != "r" || got.Shelf != "trusted" ||
+			!got.MadeBy.At.Equal(e.MadeBy.At) {
 			t.Errorf("by %s: %+v", what, got)
 		}
 	}
@@ -301,7 +307,8 @@ func TestHostileEntriesAreRefused(t *testing.T) {
 	e = c.entry(good, in)
 	c.want(400, "PUT", "/v1/test/entries/"+digest.Of(nil).String()+"?shelf=trusted", e)
 	var n int
-	if err := c.s.DB.Get(&n, "SELECT count(*) FROM entries WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil || n != 0 {
+	if err := c.s.DB.Get(&n, "SELECT count(*) FROM entries WHERE repository_id = (SELECT id FROM repositories WHERE name = $1)", c.s.Repo); err != nil ||
+		n != 0 {
 		t.Errorf("%d entries were filed, %v", n, err)
 	}
 }
@@ -346,7 +353,9 @@ func TestWrongBodiesAreNotStored(t *testing.T) {
 	cut := b.Bytes()[:300]
 	c.want(400, "POST", "/v1/test/packs", cut)
 	var lack protocol.Digests
-	if err := json.Unmarshal(c.want(200, "POST", "/v1/test/blobs/missing", protocol.Digests{Digests: []digest.Digest{d, digest.Of([]byte("x"))}}), &lack); err != nil || len(lack.Digests) != 1 || lack.Digests[0] == d {
+	if err := json.Unmarshal(c.want(200, "POST", "/v1/test/blobs/missing", protocol.Digests{Digests: []digest.Digest{d, digest.Of([]byte("x"))}}), &lack); err != nil ||
+		len(lack.Digests) != 1 ||
+		lack.Digests[0] == d {
 		t.Errorf("missing: %+v, %v", lack, err)
 	}
 	pack := c.want(200, "POST", "/v1/test/packs/fetch", protocol.Digests{Digests: []digest.Digest{d, digest.Of([]byte("x"))}})
@@ -374,7 +383,10 @@ func TestTokens(t *testing.T) {
 	c.want(403, "PUT", "/v1/test/blobs/"+digest.Of([]byte("x")).String(), []byte("x"))
 	c.want(403, "PUT", path(e, "trusted"), e)
 
-	branch, err := c.s.DB.NewToken(ctx, records.Token{Repository: c.s.Repo, Name: "pr", WritesTo: "branch/*", ReadsFrom: []string{"branch/fix", "trusted"}})
+	branch, err := c.s.DB.NewToken(
+		ctx,
+		records.Token{Repository: c.s.Repo, Name: "pr", WritesTo: "branch/*", ReadsFrom: []string{"branch/fix", "trusted"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -434,7 +446,21 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	for i := range 3 {
 		id := fmt.Sprintf("run-%06d", i)
 		started := time.Now().Add(time.Duration(i-5) * time.Minute)
-		c.want(200, "POST", "/v1/test/runs", protocol.Run{ID: id, Name: "somebody", Host: "h", Place: "harbour-ci", Requested: []string{"build"}, Jobs: 2, Tasks: 2, Started: started})
+		c.want(
+			200,
+			"POST",
+			"/v1/test/runs",
+			protocol.Run{
+				ID:        id,
+				Name:      "somebody",
+				Host:      "h",
+				Place:     "harbour-ci",
+				Requested: []string{"build"},
+				Jobs:      2,
+				Tasks:     2,
+				Started:   started,
+			},
+		)
 	}
 	id := "run-000001"
 	rec := protocol.TaskRecord{Task: "build@a", Project: "a", Outcome: "ran", Reason: "new", Seconds: 2, SavedSeconds: 5, Slot: 1}
@@ -452,11 +478,13 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	}
 	for range 2 { // sending them again is harmless
 		var through protocol.EventsAnswer
-		if err := json.Unmarshal(c.want(200, "POST", at+"/events", protocol.Events{Events: events}), &through); err != nil || through.Through != 3 {
+		if err := json.Unmarshal(c.want(200, "POST", at+"/events", protocol.Events{Events: events}), &through); err != nil ||
+			through.Through != 3 {
 			t.Errorf("%+v, %v", through, err)
 		}
 	}
-	if err := json.Unmarshal(c.want(200, "GET", at, nil), &d); err != nil || d.Running || !d.OK || d.Name != "ci" || d.SavedSeconds != 7 || len(d.Records) != 1 {
+	if err := json.Unmarshal(c.want(200, "GET", at, nil), &d); err != nil || d.Running || !d.OK || d.Name != "ci" || d.SavedSeconds != 7 ||
+		len(d.Records) != 1 {
 		t.Errorf("afterwards: %+v, %v", d, err)
 	}
 	for follow.Scan() {
@@ -469,10 +497,13 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 	}
 
 	var page protocol.RunPage
-	if err := json.Unmarshal(c.want(200, "GET", "/v1/test/runs?limit=2", nil), &page); err != nil || len(page.Runs) != 2 || page.Runs[0].ID != "run-000002" || page.Next == "" {
+	if err := json.Unmarshal(c.want(200, "GET", "/v1/test/runs?limit=2", nil), &page); err != nil || len(page.Runs) != 2 ||
+		page.Runs[0].ID != "run-000002" ||
+		page.Next == "" {
 		t.Fatalf("%+v, %v", page, err)
 	}
-	if err := json.Unmarshal(c.want(200, "GET", "/v1/test/runs?limit=2&after="+page.Next, nil), &page); err != nil || len(page.Runs) != 1 || page.Runs[0].ID != "run-000000" {
+	if err := json.Unmarshal(c.want(200, "GET", "/v1/test/runs?limit=2&after="+page.Next, nil), &page); err != nil || len(page.Runs) != 1 ||
+		page.Runs[0].ID != "run-000000" {
 		t.Errorf("%+v, %v", page, err)
 	}
 	var b protocol.Balance
@@ -489,7 +520,12 @@ func TestRunsAreRecordedAndFollowedLive(t *testing.T) {
 
 	other := c.s.Token(t, "other", "person/other", "trusted")
 	c.token = other
-	c.want(403, "POST", at+"/events", protocol.Events{Events: []protocol.Event{{Seq: 4, Finish: &protocol.RunFinish{Totals: map[string]int{}}}}})
+	c.want(
+		403,
+		"POST",
+		at+"/events",
+		protocol.Events{Events: []protocol.Event{{Seq: 4, Finish: &protocol.RunFinish{Totals: map[string]int{}}}}},
+	)
 }
 
 func TestLimits(t *testing.T) {

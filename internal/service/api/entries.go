@@ -51,11 +51,14 @@ func (s *Server) lookup(c *gin.Context) {
 	s.uses.note(token(c).RepositoryID, entries)
 	s.metrics.cache.lookups.Add(float64(len(in.Tasks)))
 	s.metrics.cache.answers.Add(float64(len(entries)))
-	encode, form := gojson.Marshal, "application/json; charset=utf-8"
-	if c.NegotiateFormat(gin.MIMEJSON, protocol.TypeCompact) == protocol.TypeCompact {
-		encode, form = protocol.Compact, protocol.TypeCompact
+	answer, form := protocol.LookupAnswer{Entries: entries}, c.NegotiateFormat(gin.MIMEJSON, protocol.TypeCompact)
+	var text []byte
+	if form == protocol.TypeCompact {
+		text, err = protocol.CompactLookup(answer)
+	} else {
+		form = "application/json; charset=utf-8"
+		text, err = gojson.Marshal(answer)
 	}
-	text, err := encode(protocol.LookupAnswer{Entries: entries})
 	if err != nil {
 		s.fault(c, err)
 		return
