@@ -71,6 +71,9 @@ var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept
 // Found returns what matches the task's writes on the disk, relative to its
 // project: files, links and empty directories, without size and digest.
 func (o *Outputs) Found() (listing.List, error) {
+	if len(o.Task.Writes) == 0 {
+		return nil, nil
+	}
 	base, err := o.open()
 	if base == nil || err != nil {
 		return nil, err

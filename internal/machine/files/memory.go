@@ -76,6 +76,9 @@ func NewMemory(root string) *Memory {
 	}
 }
 
+// usualRow is about how many bytes a row with a path takes.
+const usualRow = 110
+
 // digestsFormat has, for each path, the path and the fields of [remembered] in
 // order.
 var digestsFormat = statefile.Register(statefile.Format[map[string]remembered]{
@@ -89,7 +92,7 @@ var digestsFormat = statefile.Register(statefile.Format[map[string]remembered]{
 		}
 	},
 	Decode: func(r *statefile.Reader) map[string]remembered {
-		known := map[string]remembered{}
+		known := make(map[string]remembered, r.Left()/usualRow)
 		for r.More() {
 			name := r.Text()
 			known[name] = remembered{readStamp(r), int64(r.Fixed()), r.Digest()}

@@ -44,6 +44,9 @@ func (r *Reader) Done() bool { return !r.failed && r.text == "" }
 // More tells whether there is more to read.
 func (r *Reader) More() bool { return !r.failed && r.text != "" }
 
+// Left returns how many bytes are still to be read.
+func (r *Reader) Left() int { return len(r.text) }
+
 // Fail marks the contents as wrong.
 func (r *Reader) Fail() { r.failed, r.text = true, "" }
 
