@@ -33,7 +33,7 @@ func New(g *graph.Graph, paths []string) *Tree {
 	var owner *graph.Project
 	dir := "\x00"
 	for _, p := range paths {
-		if d := path.Dir(p); d != dir { // files of one directory are adjacent
+		if d := p[:strings.LastIndexByte(p, '/')+1]; d != dir { // files of one directory are adjacent
 			dir, owner = d, g.Owner(p)
 		}
 		if owner != nil {
