@@ -9,9 +9,10 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 )
 
-// TypeCompact is the media type of CBOR (RFC 8949). A client asks for it. Answers to lookups
-// then have the form that [CompactLookup] describes.
-const TypeCompact = "application/cbor"
+// TypeCompact is the media type of answers to lookups in CBOR (RFC 8949), in the form that
+// [CompactLookup] describes. A client asks for it; a service that does not know it answers in
+// JSON.
+const TypeCompact = "application/vnd.grayloft.lookup+cbor"
 
 // Bounds of what is decoded: each value takes more memory than its encoding.
 const (

@@ -21,8 +21,7 @@ import (
 )
 
 // Restore writes a listing to the disk; all its blobs must be in the store.
-// Files that are already right are left alone; others are written next to their
-// place first, so that no reader sees a partial file.
+// Files are written aside first, so that no reader sees a partial file.
 func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 	r, err := o.Begin(list)
 	if err != nil {
