@@ -219,7 +219,9 @@ func (s *Server) endJob(c *gin.Context) {
 	if !ok || !s.decode(c, 2*protocol.MaxPlan, &in) || !accept(c, bounds.JobEnd(in)) {
 		return
 	}
-	s.answer(c, nil, s.Fleet.End(c.Request.Context(), token(c), id, in))
+	err := s.Fleet.End(c.Request.Context(), token(c), id, in)
+	s.tokensKnown.clear() // the job's own has ended: this replica need not wait to be told
+	s.answer(c, nil, err)
 }
 
 // protect changes what is protected.

@@ -162,14 +162,19 @@ func TestARequestIsCarriedOutOnce(t *testing.T) {
 		!slices.Equal(self.ReadsFrom, []string{"person/kari", "trusted"}) {
 		t.Errorf("%+v, %v", self, err)
 	}
+	// The token ends at once where the job ended, even if the database tells nobody.
+	if _, err := x.DB.ExecContext(t.Context(), `
+		SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND query ILIKE 'listen %'`); err != nil {
+		t.Fatal(err)
+	}
 	if err := r.end(w, fleet.Passed); err != nil {
 		t.Fatal(err)
 	}
-	if q := x.state(id); q.State != fleet.Passed || q.Ended == nil || q.Jobs[0].Commit != commit {
-		t.Errorf("%+v", q)
-	}
 	if _, err := own.Self(t.Context()); err == nil {
 		t.Error("the token of a job outlives it")
+	}
+	if q := x.state(id); q.State != fleet.Passed || q.Ended == nil || q.Jobs[0].Commit != commit {
+		t.Errorf("%+v", q)
 	}
 	if list, err := x.DB.Tokens(t.Context(), x.Repo); err != nil || len(list) != 2 {
 		t.Errorf("tokens of jobs are listed: %+v, %v", list, err)
