@@ -46,7 +46,7 @@ func checkPath(p string) error {
 
 // isPlain tells that nothing can be wrong with a path, and that it is already as [foldPath]
 // returns it. It is so for nearly all paths, and takes a fraction of the time of finding it out
-// step by step: a path of visible ASCII characters, without upper case, whose segments neither
+// step by step: a path of visible ASCII characters, no upper case or backslash, whose segments neither
 // begin nor end with a dot.
 func isPlain(p string) bool {
 	before := byte('/')
