@@ -242,7 +242,7 @@ func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
 			}
 		}
 	}
-	_, err := w.Write(pack.End)
+	_, err := w.Write(pack.End())
 	return err
 }
 

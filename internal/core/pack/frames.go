@@ -84,7 +84,7 @@ func unpack(frame []byte, room *[]byte, most int64) ([]byte, error) {
 	if cap(*room) < need {
 		*room = make([]byte, 0, need)
 	}
-	plain, err := decoder.DecodeAll(frame, (*room)[:0:need])
+	plain, err := decoder().DecodeAll(frame, (*room)[:0:need])
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -23,14 +24,21 @@ const (
 	largest = 64 << 20 // bytes of a frame's contents
 )
 
+// Both are made when they are needed: with the frame of [End] they would take a twentieth of a
+// run with nothing to do. Without checksums: the digests of members are checked.
 var (
-	// Without checksums: the digests of members are checked.
-	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false))
-	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(largest), zstd.WithDecodeAllCapLimit(true))
-
-	// End is the last frame of a pack.
-	End = encoder.EncodeAll(make([]byte, trailer), nil)
+	encoder = sync.OnceValue(func() *zstd.Encoder {
+		e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false))
+		return e
+	})
+	decoder = sync.OnceValue(func() *zstd.Decoder {
+		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(largest), zstd.WithDecodeAllCapLimit(true))
+		return d
+	})
 )
+
+// End returns the last frame of a pack.
+var End = sync.OnceValue(func() []byte { return encoder().EncodeAll(make([]byte, trailer), nil) })
 
 // Header returns the header of a member.
 func Header(d digest.Digest, size int64) *tar.Header {
@@ -44,7 +52,7 @@ func padded(size int64) int64 { return (size + block - 1) / block * block }
 
 // Frame returns a member as a frame.
 func Frame(d digest.Digest, text []byte) []byte {
-	return encoder.EncodeAll(AppendMember(nil, d, text, time.Time{}), nil)
+	return encoder().EncodeAll(AppendMember(nil, d, text, time.Time{}), nil)
 }
 
 // ErrDamaged is wrapped by errors about frames that do not contain what they should.
@@ -55,7 +63,7 @@ func Unframe(frame []byte, d digest.Digest, size int64) ([]byte, error) {
 	if size < 0 || size > largest-2*block {
 		return nil, fmt.Errorf("blob %s in a pack: %d bytes: %w", d.Short(), size, ErrDamaged)
 	}
-	plain, err := decoder.DecodeAll(frame, make([]byte, 0, Plain(size)))
+	plain, err := decoder().DecodeAll(frame, make([]byte, 0, Plain(size)))
 	if err != nil {
 		return nil, fmt.Errorf("blob %s in a pack: %w: %w", d.Short(), ErrDamaged, err)
 	}

@@ -23,7 +23,7 @@ func made(t *testing.T, texts ...[]byte) (whole []byte, frames [][]byte) {
 		frames = append(frames, f)
 		whole = append(whole, f...)
 	}
-	return append(whole, pack.End...), frames
+	return append(whole, pack.End()...), frames
 }
 
 func texts() [][]byte {
@@ -43,7 +43,7 @@ func TestAPackIsACompressedArchive(t *testing.T) {
 	for _, i := range []int{3, 0, 2} {
 		some = append(some, frames[i]...)
 	}
-	z, err := zstd.NewReader(bytes.NewReader(append(some, pack.End...)))
+	z, err := zstd.NewReader(bytes.NewReader(append(some, pack.End()...)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +110,7 @@ func TestWhatIsDamagedInAPackIsNotReturned(t *testing.T) {
 		if got, err := pack.Unframe(bad, d, int64(len(text))); err == nil && !bytes.Equal(got, text) {
 			t.Errorf("with byte %d changed, other contents were returned", i)
 		}
-		if list, err := pack.Index(bytes.NewReader(append(bad, pack.End...))); err == nil && len(list) == 1 && list[0].Digest != d {
+		if list, err := pack.Index(bytes.NewReader(append(bad, pack.End()...))); err == nil && len(list) == 1 && list[0].Digest != d {
 			t.Errorf("with byte %d changed, another member was found", i)
 		}
 	}
@@ -190,7 +190,7 @@ func TestOnlyFramesLikeOursAreStoredAsTheyCome(t *testing.T) {
 		"barely compressed":         {raw.EncodeAll(same, nil), true},
 		"padded with empty blocks":  {withEmptyBlocks(raw.EncodeAll(same, nil), 4000), false},
 	} {
-		frames := pack.NewFrames(bytes.NewReader(append(bytes.Clone(c.frame), pack.End...)))
+		frames := pack.NewFrames(bytes.NewReader(append(bytes.Clone(c.frame), pack.End()...)))
 		var room []byte
 		got, contents, _, err := frames.Next(&room, 1<<20)
 		if err != nil || got != d || !bytes.Equal(contents, text) {
@@ -222,7 +222,7 @@ func FuzzIndex(f *testing.F) {
 		frame := pack.Frame(digest.Of(text), text)
 		seed = append(seed, frame...)
 	}
-	f.Add(append(seed, pack.End...))
+	f.Add(append(seed, pack.End()...))
 	f.Add([]byte{0x28, 0xb5, 0x2f, 0xfd, 0x20, 0x00, 0x01, 0x00, 0x00})
 	f.Fuzz(func(t *testing.T, data []byte) {
 		list, _ := pack.Index(bytes.NewReader(data))

@@ -97,7 +97,7 @@ func (o *outgoing) send(ranges []packs.Range) error {
 			o.s.metrics.cache.sent.Add(float64(b.Size))
 		}
 	}
-	end := pack.End
+	end := pack.End()
 	if !o.frames {
 		end = make([]byte, 1024) // two blocks of zeros
 	}

@@ -204,7 +204,7 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 	for n := range 900 {
 		body, form := bytes.Clone(right.Bytes()), protocol.TypePack
 		if n%3 == 0 {
-			body, form = append(bytes.Clone(framed), pack.End...), protocol.TypeFrames
+			body, form = append(bytes.Clone(framed), pack.End()...), protocol.TypeFrames
 		}
 		for range rnd.IntN(4) {
 			body[rnd.IntN(len(body))] = byte(rnd.Uint32())

@@ -63,7 +63,7 @@ func (o *Object) Bytes() int64 { return o.bytes }
 
 // Close ends the object. When it returns nil, all of it is on durable storage.
 func (o *Object) Close() error {
-	_, err := o.to.Write(pack.End)
+	_, err := o.to.Write(pack.End())
 	o.to.CloseWithError(err) // the end, if there is none
 	return errors.Join(err, <-o.stored)
 }
