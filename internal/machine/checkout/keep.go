@@ -29,7 +29,7 @@ func (o *Outputs) Keep(secrets []string) (Kept, error) {
 		return Kept{}, nil
 	}
 	defer base.Close()
-	found, err := o.found(base)
+	found, err := o.Found()
 	if err != nil {
 		return Kept{}, err
 	}

@@ -1,19 +1,14 @@
 package checkout
 
 import (
-	"cmp"
 	"context"
 	"errors"
-	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/files"
@@ -65,49 +60,6 @@ func (o *Outputs) root() string {
 
 func (o *Outputs) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
 
-// errSpecial is for files that cannot be kept: devices, pipes, sockets.
-var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
-
-// Found returns what matches the task's writes on the disk, relative to its
-// project: files, links and empty directories, without size and digest.
-func (o *Outputs) Found() (listing.List, error) {
-	if len(o.Task.Writes) == 0 {
-		return nil, nil
-	}
-	base, err := o.open()
-	if base == nil || err != nil {
-		return nil, err
-	}
-	defer base.Close()
-	return o.found(base)
-}
-
-func (o *Outputs) found(base *os.Root) (listing.List, error) {
-	rows := map[string]listing.Kind{}
-	if err := o.search(base, o.Task.Writes, rows); err != nil {
-		return nil, err
-	}
-	var out listing.List
-	for p, k := range rows {
-		out = append(out, listing.Row{Path: p, Kind: k})
-	}
-	out.Sort()
-	return out, nil
-}
-
-// search adds what matches any of the patterns to rows.
-func (o *Outputs) search(base *os.Root, patterns []glob.Pattern, rows map[string]listing.Kind) error {
-	w := walk{o, base, patterns, rows}
-	for _, p := range patterns {
-		if start := cmp.Or(p.LiteralStart(), "."); reachable(base, start) {
-			if err := w.from(start); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // reachable tells whether the path to a file in the project has only
 // directories: patterns never go through links.
 func reachable(base *os.Root, rel string) bool {
@@ -118,79 +70,6 @@ func reachable(base *os.Root, rel string) bool {
 		}
 	}
 	return true
-}
-
-// walk is a search for files that match patterns.
-type walk struct {
-	*Outputs
-	base     *os.Root
-	patterns []glob.Pattern
-	rows     map[string]listing.Kind
-}
-
-func (w walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
-
-func (w walk) from(start string) error {
-	if info, err := w.base.Lstat(start); err != nil || info.Mode()&fs.ModeSymlink != 0 {
-		if err == nil && w.matches(start) {
-			w.rows[start] = listing.Link
-		}
-		return nil
-	}
-	return fs.WalkDir(w.base.FS(), start, func(rel string, d fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if d.IsDir() {
-			return w.dir(rel)
-		}
-		if !w.matches(rel) {
-			return nil
-		}
-		switch {
-		case d.Type()&fs.ModeSymlink != 0:
-			w.rows[rel] = listing.Link
-		case d.Type().IsRegular():
-			w.rows[rel] = listing.File
-		default:
-			return fmt.Errorf("%s %w", w.fromRoot(rel), errSpecial)
-		}
-		return nil
-	})
-}
-
-func (w walk) dir(rel string) error {
-	if rel != "." {
-		name := path.Base(rel)
-		if name == ".git" || name == Dir || w.otherProject(rel) {
-			return filepath.SkipDir
-		}
-		if w.matches(rel) {
-			if empty, err := emptyDir(w.base, rel); err == nil && empty {
-				w.rows[rel] = listing.EmptyDir
-			}
-		}
-	}
-	return nil
-}
-
-func (o *Outputs) otherProject(rel string) bool {
-	return o.Files.Graph.Containing(o.fromRoot(rel)) != o.Task.Project
-}
-
-func (o *Outputs) matches(rel string) bool { return matchesAny(o.Task.Writes, rel) }
-
-func emptyDir(base *os.Root, rel string) (bool, error) {
-	f, err := base.Open(rel)
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	_, err = f.Readdirnames(1)
-	return errors.Is(err, io.EOF), nil
 }
 
 // Right tells whether the disk contains exactly what a listing says. Files that

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 
-	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/core/listing"
 )
@@ -78,30 +78,6 @@ func (o *Outputs) ClearReports(ctx context.Context) error {
 
 // reports lists the files that match the task's reports.
 func (o *Outputs) reports() (listing.List, error) {
-	base, err := o.open()
-	if base == nil || err != nil {
-		return nil, err
-	}
-	defer base.Close()
-	rows := map[string]listing.Kind{}
-	if err := o.search(base, o.Task.Reports, rows); err != nil {
-		return nil, err
-	}
-	var out listing.List
-	for p, k := range rows {
-		if k == listing.File {
-			out = append(out, listing.Row{Path: p, Kind: k})
-		}
-	}
-	out.Sort()
-	return out, nil
-}
-
-func matchesAny(list []glob.Pattern, rel string) bool {
-	for _, p := range list {
-		if p.Match(rel) {
-			return true
-		}
-	}
-	return false
+	all, err := o.search(o.Task.Reports)
+	return slices.DeleteFunc(all, func(r listing.Row) bool { return r.Kind != listing.File }), err
 }

@@ -34,7 +34,7 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 		return err
 	}
 	defer base.Close()
-	found, err := o.found(base)
+	found, err := o.Found()
 	if err != nil || len(found) == 0 {
 		return err
 	}

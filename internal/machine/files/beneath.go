@@ -51,3 +51,30 @@ func openStep(at *os.Root, seg string) (*os.Root, error) {
 	}
 	return next, nil
 }
+
+// OpenFolder opens a directory, given with slashes, beneath a root, to look for names in it. As
+// for [OpenBeneath], no part of the way may be a link.
+func OpenFolder(root, dir string) (*Folder, error) {
+	at, err := openRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	return at.Descend(dir)
+}
+
+// Descend opens a directory beneath this one, which it closes.
+func (f *Folder) Descend(dir string) (*Folder, error) {
+	at := f
+	if dir = path.Clean(dir); dir == "." {
+		return at, nil
+	}
+	for seg := range strings.SplitSeq(dir, "/") {
+		next, err := at.Open(seg)
+		at.Close()
+		if err != nil {
+			return nil, err
+		}
+		at = next
+	}
+	return at, nil
+}

@@ -1,0 +1,119 @@
+package checkout
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+
+	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
+)
+
+// errSpecial is for files that cannot be kept: devices, pipes, sockets.
+var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
+
+// Found returns what matches the task's writes on the disk, relative to its
+// project: files, links and empty directories, without size and digest.
+func (o *Outputs) Found() (listing.List, error) { return o.search(o.Task.Writes) }
+
+// search returns what matches any of the patterns. They never go through links.
+func (o *Outputs) search(patterns []glob.Pattern) (listing.List, error) {
+	w := walk{o, patterns, map[string]listing.Kind{}}
+	for _, p := range patterns {
+		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	var out listing.List
+	for p, k := range w.rows {
+		out = append(out, listing.Row{Path: p, Kind: k})
+	}
+	out.Sort()
+	return out, nil
+}
+
+// walk is a search for files that match patterns.
+type walk struct {
+	*Outputs
+	patterns []glob.Pattern
+	rows     map[string]listing.Kind
+}
+
+func (w walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
+
+// from searches a path of the project, and what it contains if it is a directory.
+func (w walk) from(start string) error {
+	in, err := files.OpenFolder(w.root(), path.Join(w.Task.Project.Dir, path.Dir(start)))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	kind, err := in.Type(path.Base(start))
+	if err != nil {
+		return err
+	}
+	return w.name(in, start, kind)
+}
+
+// name looks at a name in an open directory.
+func (w walk) name(in *files.Folder, rel string, kind fs.FileMode) error {
+	switch {
+	case kind.IsDir():
+		return w.dir(in, rel)
+	case !w.matches(rel):
+	case kind&fs.ModeSymlink != 0:
+		w.rows[rel] = listing.Link
+	case kind.IsRegular():
+		w.rows[rel] = listing.File
+	default:
+		return fmt.Errorf("%s %w", w.fromRoot(rel), errSpecial)
+	}
+	return nil
+}
+
+// dir looks at everything in a directory.
+func (w walk) dir(in *files.Folder, rel string) error {
+	name := path.Base(rel)
+	if rel != "." && (name == ".git" || name == Dir || w.otherProject(rel)) {
+		return nil
+	}
+	at, err := in.Open(name)
+	if errors.Is(err, fs.ErrNotExist) { // since it was seen
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer at.Close()
+	entries, err := at.Entries()
+	if err != nil {
+		return err
+	}
+	if len(entries) == 0 && rel != "." && w.matches(rel) {
+		w.rows[rel] = listing.EmptyDir
+	}
+	for _, e := range entries {
+		if err := w.name(at, path.Join(rel, e.Name()), e.Type()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (o *Outputs) otherProject(rel string) bool {
+	return o.Files.Graph.Containing(o.fromRoot(rel)) != o.Task.Project
+}
+
+func (o *Outputs) matches(rel string) bool { return matchesAny(o.Task.Writes, rel) }
+
+func matchesAny(list []glob.Pattern, rel string) bool {
+	for _, p := range list {
+		if p.Match(rel) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,45 @@
+//go:build !unix
+
+package files
+
+import (
+	"io/fs"
+	"os"
+)
+
+// Folder is an open directory in which names are looked for.
+type Folder struct{ root *os.Root }
+
+// openRoot opens a directory by its path.
+func openRoot(root string) (*Folder, error) {
+	at, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	return &Folder{at}, nil
+}
+
+// Open opens a directory in this one. The error wraps [fs.ErrNotExist] if the name is missing, a
+// link, or not a directory.
+func (f *Folder) Open(name string) (*Folder, error) {
+	next, err := openStep(f.root, name)
+	if err != nil {
+		return nil, err
+	}
+	return &Folder{next}, nil
+}
+
+// Type returns the type bits of what a name is; links are not followed.
+func (f *Folder) Type(name string) (fs.FileMode, error) {
+	info, err := f.root.Lstat(name)
+	if err != nil {
+		return 0, err
+	}
+	return info.Mode().Type(), nil
+}
+
+// Entries returns what is in the directory.
+func (f *Folder) Entries() ([]fs.DirEntry, error) { return fs.ReadDir(f.root.FS(), ".") }
+
+// Close closes the directory.
+func (f *Folder) Close() { f.root.Close() }
