@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	gojson "github.com/goccy/go-json" // faster than encoding/json: a journal has thousands of lines
+	// faster than encoding/json: a journal has thousands of lines
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/lock"
@@ -105,7 +105,11 @@ func (s *State) Reload() error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	maps.Copy(s.records, records)
+	if len(s.records) == 0 {
+		s.records = records
+	} else {
+		maps.Copy(s.records, records)
+	}
 	s.lines = lines
 	return nil
 }
@@ -118,12 +122,22 @@ func readJournal(file string) (records map[string]Record, lines int, err error) 
 		return nil, 0, fmt.Errorf("reading the journal of earlier runs: %w", err)
 	}
 	records = map[string]Record{}
-	for line := range bytes.Lines(data) {
+	for rest := bytes.TrimRight(data, "\n"); len(rest) > 0; rest = bytes.TrimRight(rest, "\n") {
+		from := bytes.LastIndexByte(rest, '\n') + 1
+		line := rest[from:]
+		rest = rest[:from]
 		lines++
+		if _, ok := records[string(taskOf(line))]; ok {
+			continue // a later line replaces it
+		}
 		text, whole := statefile.OpenLine(line)
-		var r Record
-		if whole && gojson.Unmarshal(text, &r) == nil && r.Version == recordVersion && r.Task != "" {
-			records[r.Task] = r
+		if !whole {
+			continue
+		}
+		if r, ok := readRecord(text); ok {
+			if _, later := records[r.Task]; !later {
+				records[r.Task] = r
+			}
 		}
 	}
 	return records, lines, nil
@@ -205,7 +219,7 @@ func (s *State) Close() error {
 		err = s.journal.Close()
 		s.journal = nil
 	}
-	if s.lines < 4*len(s.records)+1000 {
+	if s.lines < 2*len(s.records)+1000 {
 		return err
 	}
 	return errors.Join(err, lock.Hold(s.journalLock(), s.compact))

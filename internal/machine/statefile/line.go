@@ -2,6 +2,7 @@ package statefile
 
 import (
 	"bytes"
+	"encoding/hex"
 
 	"grayloft.example/grayloft/internal/core/digest"
 )
@@ -13,7 +14,8 @@ const sumLength = 16
 // SealLine returns a line followed by a tab and the start of its digest, so that
 // [OpenLine] can detect changes.
 func SealLine(line []byte) []byte {
-	return append(append(bytes.Clone(line), '\t'), digest.Of(line).String()[:sumLength]...)
+	sum := digest.Of(line)
+	return hex.AppendEncode(append(bytes.Clone(line), '\t'), sum[:sumLength/2])
 }
 
 // OpenLine returns the line that [SealLine] was given, unless it has changed
@@ -21,7 +23,12 @@ func SealLine(line []byte) []byte {
 func OpenLine(line []byte) ([]byte, bool) {
 	line = bytes.TrimRight(line, "\n")
 	i := bytes.LastIndexByte(line, '\t')
-	if i < 0 || string(line[i+1:]) != digest.Of(line[:i]).String()[:sumLength] {
+	if i < 0 {
+		return nil, false
+	}
+	var room [sumLength]byte
+	sum := digest.Of(line[:i])
+	if !bytes.Equal(line[i+1:], hex.AppendEncode(room[:0], sum[:sumLength/2])) {
 		return nil, false
 	}
 	return line[:i], true
