@@ -36,7 +36,7 @@ type Reader struct {
 }
 
 // NewReader returns a reader of a body.
-func NewReader(body []byte) *Reader { return &Reader{text: string(body)} }
+func NewReader(body string) *Reader { return &Reader{text: body} }
 
 // Done tells whether everything was read without an error.
 func (r *Reader) Done() bool { return !r.failed && r.text == "" }

@@ -13,6 +13,7 @@ package statefile
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,19 +44,37 @@ func (f Format[T]) Save(file string, v T) error {
 // Load reads the file; ok is false if it is missing, damaged or of another
 // version.
 func (f Format[T]) Load(file string) (v T, ok bool) {
-	data, err := os.ReadFile(file)
-	head := f.head()
-	if err != nil || len(data) < len(head)+digest.Size || string(data[:len(head)]) != head {
-		return v, false
-	}
-	body := data[len(head)+digest.Size:]
-	if digest.Of(body) != digest.Digest(data[len(head):len(head)+digest.Size]) {
+	body, ok := f.body(file)
+	if !ok {
 		return v, false
 	}
 	return f.decode(body)
 }
 
-func (f Format[T]) decode(body []byte) (v T, ok bool) {
+// body reads a file and returns what follows its head, if that has the digest that the head says.
+// It is in memory once: these files are most of what a run with nothing to do reads.
+func (f Format[T]) body(file string) (string, bool) {
+	in, err := os.Open(file)
+	if err != nil {
+		return "", false
+	}
+	defer in.Close()
+	head := make([]byte, len(f.head())+digest.Size)
+	if _, err := io.ReadFull(in, head); err != nil || !strings.HasPrefix(string(head), f.head()) {
+		return "", false
+	}
+	var body strings.Builder
+	if info, err := in.Stat(); err == nil && info.Mode().IsRegular() {
+		body.Grow(max(0, int(info.Size())-len(head)))
+	}
+	sum := digest.New()
+	if _, err := io.Copy(io.MultiWriter(&body, sum), in); err != nil || digest.From(sum) != digest.Digest(head[len(f.head()):]) {
+		return "", false
+	}
+	return body.String(), true
+}
+
+func (f Format[T]) decode(body string) (v T, ok bool) {
 	r := NewReader(body)
 	out := f.Decode(r)
 	if !r.Done() {
@@ -67,13 +86,13 @@ func (f Format[T]) decode(body []byte) (v T, ok bool) {
 // roundTrip checks that whatever the format accepts can be written and read
 // again.
 func (f Format[T]) roundTrip(body []byte) error {
-	v, ok := f.decode(body)
+	v, ok := f.decode(string(body))
 	if !ok {
 		return nil
 	}
 	first := NewWriter(0)
 	f.Encode(first, v)
-	again, ok := f.decode(first.b)
+	again, ok := f.decode(string(first.b))
 	if !ok {
 		return fmt.Errorf("%s: %v was written and cannot be read", f.Name, v)
 	}
