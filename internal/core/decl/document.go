@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
@@ -90,8 +91,10 @@ func parse(file string, data []byte) (*document, *Problem) {
 		}
 		return doc, doc.problem(p)
 	}
-	b := builder{doc: doc, data: data}
-	b.p.Reset(data)
+	p := parsers.Get().(*unstable.Parser)
+	defer parsers.Put(p)
+	p.Reset(data)
+	b := builder{doc: doc, data: data, p: p}
 	at := doc.root
 	for b.p.NextExpression() {
 		e := b.p.Expression()
@@ -105,6 +108,9 @@ func parse(file string, data []byte) (*document, *Problem) {
 	return doc, nil
 }
 
+// parsers are used again: each keeps room for the nodes of a document.
+var parsers = sync.Pool{New: func() any { return new(unstable.Parser) }}
+
 func (d *document) problem(p Problem) *Problem {
 	p.File = d.file
 	if p.Line > 0 && p.Line <= len(d.lines) {
@@ -117,7 +123,7 @@ type builder struct {
 	starts []int // of the lines
 	doc    *document
 	data   []byte
-	p      unstable.Parser
+	p      *unstable.Parser
 	kind   string // whose table is being read
 }
 

@@ -309,7 +309,7 @@ func (l *loader) projectFiles(r *reader) error {
 			r.fail(it.Pos, "patterns are relative to the root", "%s", err)
 			continue
 		}
-		files, err := doublestar.Glob(l.fsys, pat.String()+"/"+ProjectFile, doublestar.WithFilesOnly(), doublestar.WithNoFollow())
+		files, err := l.declared(pat)
 		if err != nil {
 			return fmt.Errorf("searching %s for projects: %w", pat, err)
 		}
@@ -339,6 +339,22 @@ func (l *loader) projectFiles(r *reader) error {
 		l.projectFile(f, parsed[i])
 	}
 	return nil
+}
+
+// declared returns the declarations of projects whose directories match a pattern.
+func (l *loader) declared(pat glob.Pattern) ([]string, error) {
+	if strings.Contains(pat.String(), "**") {
+		return doublestar.Glob(l.fsys, pat.String()+"/"+ProjectFile, doublestar.WithFilesOnly(), doublestar.WithNoFollow())
+	}
+	// A name without wildcards is asked for, instead of searched in a list of all names.
+	dirs, err := doublestar.Glob(l.fsys, pat.String(), doublestar.WithNoFollow())
+	var out []string
+	for _, d := range dirs {
+		if info, err := fs.Lstat(l.fsys, path.Join(d, ProjectFile)); err == nil && !info.IsDir() {
+			out = append(out, path.Join(d, ProjectFile))
+		}
+	}
+	return out, err
 }
 
 type parsedFile struct {

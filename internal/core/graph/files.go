@@ -10,16 +10,17 @@ import (
 )
 
 // Owner returns the innermost project whose directory contains a path (from the
-// root), or nil.
+// root), or nil. The path must be clean; no project contains an absolute one.
 func (g *Graph) Owner(name string) *Project {
-	for d := path.Dir(name); ; d = path.Dir(d) {
-		if p, ok := g.byDir[d]; ok {
+	if strings.HasPrefix(name, "/") {
+		return nil
+	}
+	for i := strings.LastIndexByte(name, '/'); i > 0; i = strings.LastIndexByte(name[:i], '/') {
+		if p, ok := g.byDir[name[:i]]; ok {
 			return p
 		}
-		if d == "." || d == "/" {
-			return nil
-		}
 	}
+	return g.byDir["."]
 }
 
 // HasNested tells whether there are other projects below the project's directory.

@@ -208,7 +208,10 @@ after = ["loose"]
 	if u := g.Task("end@test").WithoutWrites(); u == nil || u.Name != "loose" {
 		t.Errorf("end always runs because of %v", u)
 	}
-	if got := addrs(g.Dependents([]*Task{g.Task("check@test")})); !reflect.DeepEqual(got, []string{"check@test", "pack@test", "loose@test", "end@test"}) {
+	if got := addrs(g.Dependents([]*Task{g.Task("check@test")})); !reflect.DeepEqual(
+		got,
+		[]string{"check@test", "pack@test", "loose@test", "end@test"},
+	) {
 		t.Errorf("after check come %v", got)
 	}
 }
@@ -221,5 +224,50 @@ func TestTheDemoIsValid(t *testing.T) {
 	}
 	if n := len(g.Projects); n < 18 || n > 22 {
 		t.Errorf("%d projects", n)
+	}
+}
+
+func TestWhatMatchesAPatternIsAProjectIfItHasADeclaration(t *testing.T) {
+	task := "[task.x]\nrun = \"true\"\n"
+	for pattern, want := range map[string]string{
+		"libs/*":       "libs/a libs/b",
+		"libs/**":      "libs/a libs/b libs/b/deep",
+		"libs/b":       "libs/b",
+		"*/b":          "libs/b other/b",
+		"libs/[ab]":    "libs/a libs/b",
+		"{libs,other}": "",
+		"libs/*/deep":  "libs/b/deep",
+	} {
+		g := load(t, map[string]string{
+			"grayloft.toml":    "schema = 1\n[repo]\nprojects = [\"" + pattern + "\"]\n",
+			"libs/a/loft.toml": task, "libs/b/loft.toml": task, "libs/b/deep/loft.toml": task, "other/b/loft.toml": task,
+			"libs/README":           "a file, no directory",
+			"libs/none/x.txt":       "a directory without a declaration",
+			"libs/odd/loft.toml/x":  "a directory in place of a declaration",
+			".git/libs/a/loft.toml": task,
+		})
+		var have []string
+		for _, p := range g.Projects {
+			have = append(have, p.Dir)
+		}
+		slices.Sort(have)
+		if got := strings.Join(have, " "); got != want {
+			t.Errorf("%s: the projects are %q, not %q", pattern, got, want)
+		}
+	}
+}
+
+func TestAnAbsolutePathBelongsToNoProject(t *testing.T) {
+	g := load(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\".\", \"a\"]\n", "loft.toml": "[task.x]\nrun = \"true\"\n",
+		"a/loft.toml": "[task.x]\nrun = \"true\"\n",
+	})
+	for name, want := range map[string]string{"x.txt": ".", "a/x": "a", "a/b/c": "a", "ab/x": ".", "a": "."} {
+		if p := g.Owner(name); p == nil || p.Dir != want {
+			t.Errorf("%s belongs to %v, not to %s", name, p, want)
+		}
+	}
+	if p := g.Owner("/a/x"); p != nil {
+		t.Errorf("/a/x belongs to %s", p.Dir)
 	}
 }
