@@ -80,7 +80,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 // collectLate delays the first garbage collection until memory has grown to a moderate size:
 // most calls end before that, or soon after.
 func collectLate() {
-	const fair = 56 << 20
+	const fair = 64 << 20
 	limit := debug.SetMemoryLimit(fair)
 	percent := debug.SetGCPercent(-1)
 	// The first collection, at that size, restores the usual settings.

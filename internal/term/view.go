@@ -132,7 +132,10 @@ func (v *plainView) Done(r *engine.Result) {
 	text := v.describe(r)
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.shown = v.shown || text != ""
+	if text == "" { // of most tasks, if nothing has to be done
+		return
+	}
+	v.shown = true
 	fmt.Fprint(v.out, text)
 }
 

@@ -6,7 +6,9 @@ import (
 	"testing/fstest"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/engine"
 )
 
 func load(t *testing.T) *graph.Graph {
@@ -90,4 +92,22 @@ func TestProgressShowsATaskThatRunsElsewhereUntilItRunsHereOrIsDone(t *testing.T
 	is("the other has its result", "▷test@fares")
 	p.Update(waitingMsg{"test@fares", runningOn("ci-4", 9)})
 	is("it waits again", "…test@fares")
+}
+
+// counting counts how often it is written to.
+type counting struct{ times int }
+
+func (c *counting) Write(p []byte) (int, error) { c.times++; return len(p), nil }
+
+// Of thousands of tasks that need no work nothing is written, not even nothing.
+func TestATaskThatNeedsNoWorkWritesNothing(t *testing.T) {
+	out := &counting{}
+	sc, _ := screen()
+	sc.Out = Clean(out)
+	v, g := sc.NewView(ViewOptions{}), load(t)
+	v.Done(&engine.Result{Task: g.Task("test@notices"), Outcome: decide.Current})
+	v.Close()
+	if out.times > 0 {
+		t.Errorf("written to %d times", out.times)
+	}
 }
