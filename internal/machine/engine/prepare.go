@@ -9,6 +9,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/find"
 	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/probe"
@@ -87,20 +88,29 @@ func (s *Session) earlyQueries() []protocol.Query {
 // lookAtFiles surveys the files, settles unchanged tasks, and runs the probes of
 // the others.
 func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
-	survey, err := s.engine.Files.Survey(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("looking at the repository's files: %w", err)
-	}
 	prober := &probe.Prober{
 		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
 		Kill: s.opt.Kill,
 	}
 	questions := probe.Questions(s.engine.Graph, s.Tasks)
+	recorded := fingerprint.Load(s.engine.State)
+	survey, err := s.engine.Files.Survey(ctx) // begun before: what comes first takes no time
+	if err != nil {
+		return nil, fmt.Errorf("looking at the repository's files: %w", err)
+	}
+	shot := sync.OnceValues(func() (*files.Snapshot, error) { return s.engine.Files.SnapshotOf(survey) })
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	begin := func() { _, _ = shot() } // whoever needs it gets the error again
 	var prints *fingerprint.Fingerprints
 	if settleUnchanged != nil {
 		// An error of a probe is reported below, where its answer is required.
 		if answers, err := prober.Fingerprints(ctx, questions); err == nil {
-			prints = fingerprint.Take(s.Tasks, fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers})
+			from := fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers}
+			prints = fingerprint.Take(s.Tasks, recorded, from)
+			if !prints.AreAllUnchanged() {
+				wg.Go(begin)
+			}
 			if !s.opt.NoReuse {
 				settleUnchanged(prints)
 			}
@@ -110,7 +120,7 @@ func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerp
 	if len(open) == 0 && len(s.Tasks) > 0 && prints != nil {
 		return prints, nil
 	}
-	snap, err := s.engine.Files.SnapshotOf(survey)
+	snap, err := shot()
 	if err != nil {
 		return nil, fmt.Errorf("looking at the repository's files: %w", err)
 	}

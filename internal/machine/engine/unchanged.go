@@ -4,7 +4,6 @@ import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/fingerprint"
 )
 
@@ -14,10 +13,10 @@ func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
 	if prints.IsEmpty() {
 		return
 	}
-	current := map[*graph.Task]checkout.Record{}
+	current := make(map[*graph.Task]bool, len(s.Tasks))
 	for _, t := range s.Tasks {
 		if last, ok := s.engine.State.Last(t.Addr()); ok && !last.Failed && t.WritesGiven() && prints.IsUnchanged(t) && areIn(current, t) {
-			current[t] = last
+			current[t] = true
 		}
 	}
 	lists, ok := s.listingsFor(current)
@@ -25,10 +24,10 @@ func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
 		return // a listing is lost: settle everything in the usual way
 	}
 	for _, n := range b.nodes {
-		last, ok := current[n.task]
-		if !ok {
+		if !current[n.task] {
 			continue
 		}
+		last, _ := s.engine.State.Last(n.task.Addr())
 		s.Outputs.set(n.task, &Output{List: lists[n.task], Digest: last.Listing, OnDisk: true})
 		r := &Result{Task: n.task, Picked: s.rules.picked[n.task], Outcome: decide.Current}
 		r.Timing = Timing{At: s.clock.since(s.clock.began), Made: last.Took}
@@ -38,9 +37,9 @@ func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
 	}
 }
 
-func areIn(current map[*graph.Task]checkout.Record, t *graph.Task) bool {
+func areIn(current map[*graph.Task]bool, t *graph.Task) bool {
 	for _, u := range t.Dependencies {
-		if _, ok := current[u]; !ok {
+		if !current[u] {
 			return false
 		}
 	}
@@ -48,17 +47,17 @@ func areIn(current map[*graph.Task]checkout.Record, t *graph.Task) bool {
 }
 
 // listingsFor reads the listings of current tasks that other tasks depend on.
-func (s *Session) listingsFor(current map[*graph.Task]checkout.Record) (map[*graph.Task]listing.List, bool) {
+func (s *Session) listingsFor(current map[*graph.Task]bool) (map[*graph.Task]listing.List, bool) {
 	lists := map[*graph.Task]listing.List{}
 	for _, t := range s.Tasks {
-		if _, ok := current[t]; ok {
+		if current[t] {
 			continue
 		}
 		for _, u := range t.KeyDependencies() {
-			last, ok := current[u]
-			if _, have := lists[u]; !ok || have {
+			if _, have := lists[u]; !current[u] || have {
 				continue
 			}
+			last, _ := s.engine.State.Last(u.Addr())
 			list, ok := s.Delivery.Work.Listing(last.Listing)
 			if !ok {
 				return nil, false

@@ -20,13 +20,14 @@ import (
 // everything returns the files that tasks may read, sorted, with their status
 // if it was taken.
 func (c *Checkout) everything(ctx context.Context) ([]found, error) {
+	all := c.Graph.IgnoredStarts() // before the list, which is made meanwhile
 	list, err := c.surveyed(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var starts []string
 	ignored := c.ignoredPaths()
-	for _, s := range c.Graph.IgnoredStarts() {
+	for _, s := range all {
 		if ignored.meets(s) && c.exists(s) {
 			starts = append(starts, s)
 		}
@@ -93,15 +94,14 @@ func (c *Checkout) ignoredPaths() sortedPaths {
 
 // meets tells whether one of the paths is p, is inside it, or contains it.
 func (l sortedPaths) meets(p string) bool {
-	i, ok := slices.BinarySearch(l, p)
-	if ok || (i < len(l) && inside(l[i], p)) {
+	if i, ok := slices.BinarySearch(l, p); ok || (i < len(l) && inside(l[i], p)) {
 		return true
 	}
-	for i, _ = slices.BinarySearch(l, p+"/"); i < len(l) && inside(l[i], p); {
+	if i, _ := slices.BinarySearch(l, p+"/"); i < len(l) && inside(l[i], p) {
 		return true
 	}
-	for d := path.Dir(p); d != "."; d = path.Dir(d) {
-		if _, ok := slices.BinarySearch(l, d); ok {
+	for i := strings.LastIndexByte(p, '/'); i > 0; i = strings.LastIndexByte(p[:i], '/') {
+		if _, ok := slices.BinarySearch(l, p[:i]); ok {
 			return true
 		}
 	}

@@ -183,6 +183,7 @@ func inChunks(ctx context.Context, n int, do func(i int)) {
 				for i := from; i < min(from+chunk, n); i++ {
 					do(i)
 				}
+				runtime.Gosched()
 			}
 		})
 	}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -59,26 +60,19 @@ type partSum struct {
 // targets of its links exist or not as before.
 func (v *Survey) Sums() *Sums {
 	s := &Sums{v: v, of: map[*graph.Project]partSum{}, starts: map[string]partSum{}}
-	// Consecutive files of one directory belong to one project.
-	runs := map[*graph.Project][][2]int{}
-	for from := 0; from < len(v.list); {
-		dir, to := path.Dir(v.list[from].path), from+1
-		for to < len(v.list) && inDirectory(v.list[to].path, dir) {
-			to++
+	runs := map[*graph.Project][]run{}
+	var projects []*graph.Project
+	for _, r := range v.runs() {
+		if _, ok := runs[r.of]; !ok {
+			projects = append(projects, r.of)
 		}
-		p := v.c.Graph.Owner(v.list[from].path)
-		runs[p] = append(runs[p], [2]int{from, to})
-		from = to
-	}
-	projects := make([]*graph.Project, 0, len(runs))
-	for p := range runs {
-		projects = append(projects, p)
+		runs[r.of] = append(runs[r.of], r)
 	}
 	sums := make([]partSum, len(projects))
 	inChunks(context.Background(), len(projects), func(i int) {
 		sum := v.begin()
-		for _, run := range runs[projects[i]] {
-			sum.add(v.list[run[0]:run[1]])
+		for _, r := range runs[projects[i]] {
+			sum.add(v.list[r.from:r.to])
 		}
 		sums[i] = sum.end()
 	})
@@ -86,6 +80,42 @@ func (v *Survey) Sums() *Sums {
 		s.of[p] = sums[i]
 	}
 	return s
+}
+
+// run is a part of the list with files of one project: from one number to before another.
+type run struct {
+	of       *graph.Project
+	from, to int
+}
+
+// runs divides the list by projects, in its order.
+func (v *Survey) runs() []run {
+	const piece = 2000 // files that are looked at together
+	pieces := make([][]run, (len(v.list)+piece-1)/piece)
+	var wg sync.WaitGroup
+	workers := min(len(pieces), runtime.GOMAXPROCS(0))
+	for w := range workers {
+		wg.Go(func() {
+			for i := w; i < len(pieces); i += workers {
+				pieces[i] = v.runsOf(i*piece, min((i+1)*piece, len(v.list)))
+			}
+		})
+	}
+	wg.Wait()
+	return slices.Concat(pieces...)
+}
+
+// runsOf divides a part of the list. Neighbours in one directory belong to one project.
+func (v *Survey) runsOf(from, end int) (out []run) {
+	for from < end {
+		dir, to := path.Dir(v.list[from].path), from+1
+		for to < end && inDirectory(v.list[to].path, dir) {
+			to++
+		}
+		out = append(out, run{v.c.Graph.Owner(v.list[from].path), from, to})
+		from = to
+	}
+	return out
 }
 
 // inDirectory tells whether a file is directly in a directory.

@@ -12,6 +12,7 @@
 package fingerprint
 
 import (
+	"encoding/binary"
 	"fmt"
 	"os"
 	"runtime"
@@ -31,7 +32,7 @@ import (
 
 // format has, for each task, its address and the digest.
 var format = statefile.Register(statefile.Format[map[string]digest.Digest]{
-	Name: "current", Version: 3,
+	Name: "current", Version: 4,
 	Encode: func(w *statefile.Writer, recorded map[string]digest.Digest) {
 		for addr, d := range recorded {
 			w.Text(addr)
@@ -69,13 +70,24 @@ type Source struct {
 	Answers map[probe.Question]string
 }
 
-// Take takes the fingerprints of tasks, and reads those of earlier runs.
-func Take(tasks []*graph.Task, s Source) *Fingerprints {
-	f := &Fingerprints{file: s.Work.State.CurrentFile(), taken: make(map[*graph.Task]fingerprint, len(tasks))}
-	f.recorded, _ = format.Load(f.file)
-	if f.recorded == nil {
-		f.recorded = map[string]digest.Digest{}
+// Recorded are the fingerprints of earlier runs.
+type Recorded struct {
+	file string
+	of   map[string]digest.Digest // by the address of the task
+}
+
+// Load reads the fingerprints of earlier runs.
+func Load(state *checkout.State) Recorded {
+	r := Recorded{file: state.CurrentFile()}
+	if r.of, _ = format.Load(r.file); r.of == nil {
+		r.of = map[string]digest.Digest{}
 	}
+	return r
+}
+
+// Take takes the fingerprints of tasks.
+func Take(tasks []*graph.Task, earlier Recorded, s Source) *Fingerprints {
+	f := &Fingerprints{file: earlier.file, recorded: earlier.of, taken: make(map[*graph.Task]fingerprint, len(tasks))}
 	sums, common := s.Survey.Sums(), s.common()
 	list := make([]fingerprint, len(tasks))
 	inParallel(len(tasks), func(i int) { list[i] = s.withOutputs(tasks[i], s.inputs(tasks[i], common, sums)) })
@@ -92,6 +104,16 @@ func (f *Fingerprints) IsEmpty() bool { return f == nil || len(f.recorded) == 0 
 func (f *Fingerprints) IsUnchanged(t *graph.Task) bool {
 	have, ok := f.recorded[t.Addr()]
 	return ok && have == f.taken[t].digest
+}
+
+// AreAllUnchanged tells whether that is so for every task.
+func (f *Fingerprints) AreAllUnchanged() bool {
+	for t := range f.taken {
+		if !f.IsUnchanged(t) {
+			return false
+		}
+	}
+	return true
 }
 
 // Save records the fingerprints of the tasks that were found current. Failing to
@@ -154,6 +176,21 @@ type material struct {
 	settled bool
 }
 
+// addTexts adds texts, each behind its length, so that none can look like two.
+func (m *material) addTexts(texts ...string) {
+	for _, s := range texts {
+		m.b = append(binary.AppendUvarint(m.b, uint64(len(s))), s...)
+	}
+}
+
+func (m *material) addFlag(set bool) {
+	if set {
+		m.b = append(m.b, 1)
+	} else {
+		m.b = append(m.b, 0)
+	}
+}
+
 func (m *material) add(d digest.Digest, settled bool) {
 	m.b = append(m.b, d[:]...)
 	m.settled = m.settled && settled
@@ -168,28 +205,42 @@ func (m *material) addReads(reads []decl.Read, sums *files.Sums) {
 	}
 }
 
+var rooms = sync.Pool{New: func() any { return new([]byte) }}
+
 // inputs returns the fingerprint of everything but the outputs.
 func (s Source) inputs(t *graph.Task, common string, sums *files.Sums) fingerprint {
-	m := &material{b: append(make([]byte, 0, 1024), common...), settled: true}
-	m.b = fmt.Appendf(m.b, "%s %v\n", t.Addr(), s.Look.Picked[t])
-	for _, v := range slices.Concat(t.Env, t.EnvUnkeyed, t.Secrets) {
-		val, ok := s.Look.Env.Value(v)
-		m.b = fmt.Appendf(m.b, "env %q %q %v\n", v.Name, val, ok)
+	room := rooms.Get().(*[]byte)
+	m := &material{b: append((*room)[:0], common...), settled: true}
+	defer func() {
+		*room = m.b
+		rooms.Put(room)
+	}()
+	m.addTexts(t.Addr())
+	m.addFlag(s.Look.Picked[t])
+	for _, list := range [][]decl.EnvVar{t.Env, t.EnvUnkeyed, t.Secrets} {
+		m.b = binary.AppendUvarint(m.b, uint64(len(list)))
+		for _, v := range list {
+			val, ok := s.Look.Env.Value(v)
+			m.addTexts(v.Name, val)
+			m.addFlag(ok)
+		}
 	}
+	m.b = binary.AppendUvarint(m.b, uint64(len(t.Decl.Probes.Items)))
 	for _, p := range t.Decl.Probes.Items {
-		m.b = fmt.Appendf(m.b, "probe %q %q\n", p.Text, s.Answers[probe.Of(s.Look.Graph, p.Text, t.Project)])
+		m.addTexts(p.Text, s.Answers[probe.Of(s.Look.Graph, p.Text, t.Project)])
 		m.addReads(s.Look.Graph.Repo.Probes[p.Text].Reads, sums)
 	}
 	m.addReads(t.Reads, sums)
 	m.add(sums.Project(t.Project))
 	if t.NeedsRead() {
 		for _, p := range t.Project.NeedsAll {
-			m.b = append(append(m.b, p.Name...), '\n')
+			m.addTexts(p.Name)
 			m.add(sums.Project(p))
 		}
 	}
 	last, ok := s.Work.State.Last(t.Addr())
-	m.b = fmt.Appendf(m.b, "last %v %v\n", ok, last.Failed)
+	m.addFlag(ok)
+	m.addFlag(last.Failed)
 	m.b = append(append(m.b, last.Key[:]...), last.Listing[:]...)
 	return fingerprint{digest.Of(m.b), m.settled}
 }
