@@ -67,9 +67,10 @@ func (f *fleet) stop() {
 func newFleet(b *bench) (f *fleet, err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	f = &fleet{b: b, ctx: ctx, stopped: []func(){cancel}}
+	begun := f // an error sets f to nil
 	defer func() {
 		if err != nil {
-			f.stop()
+			begun.stop()
 		}
 	}()
 	dir := filepath.Join(b.dir, "service")
