@@ -57,11 +57,12 @@ func Guard(run string) {
 	defer current.Unlock()
 	if current.group = newGroup(run); current.group != nil {
 		_, _ = fmt.Fprintln(pw, "group", current.group.dir)
+		guardOut.Store(nil) // the group has the processes of all sessions
 	}
 }
 
-// tellGuard tells the guard about the session of a task: that it has started, or
-// that it is over, so that its number may become another's.
+// tellGuard tells the guard about the session of a task, if the run has no control group: that it
+// has started, or that it is over, so that its number may become another's.
 func tellGuard(word string, session int) {
 	if out := guardOut.Load(); out != nil {
 		_, _ = fmt.Fprintln(out, word, session)

@@ -68,14 +68,14 @@ func (r Result) String() string {
 
 // Run runs a command until it and everything that it started have ended.
 func Run(ctx context.Context, c Command) Result {
-	pr, pw, err := os.Pipe()
+	pipe, pw, err := newPipe(c.Output)
 	if err != nil {
 		return Result{Err: err}
 	}
-	defer pr.Close()
-	cmd := exec.Command(c.Words[0], c.Words[1:]...)
+	defer pipe.close()
+	cmd := exec.Command(program(c.Words[0]), c.Words[1:]...)
 	cmd.Dir, cmd.Env = c.Dir, append(c.Env, MarkVar+"="+c.Mark)
-	cmd.Stdout, cmd.Stderr = pw, pw
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = nothing(), pw, pw
 	ownSession(cmd)
 	joinRun(cmd)
 	began, ended := func() error { return nil }, func(*Result) error { return nil }
@@ -90,6 +90,7 @@ func Run(ctx context.Context, c Command) Result {
 		busy(-1)
 		endStrays()
 	}()
+	pipe.watch(cmd)
 	err = startLeader(cmd)
 	pw.Close()
 	fault := began()
@@ -100,12 +101,7 @@ func Run(ctx context.Context, c Command) Result {
 		}
 		return Result{Err: err}
 	}
-	copied := make(chan struct{})
-	go func() {
-		defer close(copied)
-		_, _ = io.Copy(c.Output, pr)
-	}()
-	res := wait(ctx, cmd, c)
+	res := wait(ctx, cmd, c, pipe)
 	forgetLeader(cmd)
 	endRest(c.Mark)
 	tellGuard("over", cmd.Process.Pid)
@@ -115,13 +111,34 @@ func Run(ctx context.Context, c Command) Result {
 	if fault != nil {
 		res.Err = fault
 	}
-	select {
-	case <-copied:
-	case <-time.After(2 * time.Second): // a process out of reach still has the pipe open
-		pr.Close()
-		<-copied
-	}
+	pipe.rest(2 * time.Second) // not longer: a process out of reach may still have it open
 	return res
+}
+
+// nothing is the standard input of commands: the empty one of the system, opened once.
+var nothing = sync.OnceValue(func() io.Reader {
+	f, err := os.Open(os.DevNull)
+	if err != nil {
+		return nil // the command gets one of its own
+	}
+	return f
+})
+
+// shell is where the shell of tasks is; it is looked for once, because that asks the system for
+// each directory of PATH.
+var shell = sync.OnceValue(func() string {
+	full, err := exec.LookPath("sh")
+	if err != nil {
+		return "sh"
+	}
+	return full
+})
+
+func program(name string) string {
+	if name == "sh" {
+		return shell()
+	}
+	return name
 }
 
 // leaders are the processes that their own [Run] waits for.
@@ -154,51 +171,17 @@ func forgetLeader(cmd *exec.Cmd) {
 	delete(leaders.pids, cmd.Process.Pid)
 }
 
-func wait(ctx context.Context, cmd *exec.Cmd, c Command) Result {
-	ended := make(chan struct{})
-	var err error
-	go func() {
-		defer close(ended)
-		if awaitExit(cmd.Process.Pid) { // not reaped: the group number is still its own
-			signalGroup(cmd, syscall.SIGKILL)
-			err = cmd.Wait()
-			return
-		}
-		err = cmd.Wait()
-		signalGroup(cmd, syscall.SIGKILL)
-	}()
-	var limit <-chan time.Time
+// wait passes on what the command prints until it has ended by itself, or because the context was
+// cancelled or its time is over.
+func wait(ctx context.Context, cmd *exec.Cmd, c Command, pipe *pipe) Result {
+	e := &ending{cmd: cmd, c: c, over: make(chan struct{})}
+	defer context.AfterFunc(ctx, func() { e.begin(func(r *Result) { r.Stopped = true }) })()
 	if c.Timeout > 0 {
-		t := time.NewTimer(c.Timeout)
-		defer t.Stop()
-		limit = t.C
+		defer time.AfterFunc(c.Timeout, func() { e.begin(func(r *Result) { r.TimedOut = c.Timeout }) }).Stop()
 	}
-	res := Result{}
-	select {
-	case <-ended:
-	case <-ctx.Done():
-		res.Stopped = true
-	case <-limit:
-		res.TimedOut = c.Timeout
-	}
-	if res.Stopped || res.TimedOut > 0 {
-		signalGroup(cmd, syscall.SIGTERM)
-		grace := time.NewTimer(c.Grace)
-		defer grace.Stop()
-		select {
-		case <-ended:
-		case <-grace.C:
-		case <-c.Kill:
-		}
-	}
-	if res.Stopped || res.TimedOut > 0 {
-		select {
-		case <-ended:
-		default:
-			signalGroup(cmd, syscall.SIGKILL)
-			<-ended
-		}
-	}
+	held := pipe.untilExit(cmd) // not reaped: the group number is still its own
+	err := e.reap(held)
+	res := e.res
 	var exit *exec.ExitError
 	switch {
 	case err == nil:
@@ -212,4 +195,59 @@ func wait(ctx context.Context, cmd *exec.Cmd, c Command) Result {
 		res.Signal = ""
 	}
 	return res
+}
+
+// ending ends a command before its time.
+type ending struct {
+	cmd *exec.Cmd
+	c   Command
+
+	mu   sync.Mutex
+	res  Result        // why it is ended
+	done bool          // it has ended, and its number may become another's
+	over chan struct{} // closed with that
+}
+
+// begin asks the command to end, and ends it after the grace period.
+func (e *ending) begin(why func(*Result)) {
+	e.mu.Lock()
+	first := !e.done && !e.res.Stopped && e.res.TimedOut == 0
+	if first {
+		why(&e.res)
+		signalGroup(e.cmd, syscall.SIGTERM)
+	}
+	e.mu.Unlock()
+	if !first {
+		return
+	}
+	grace := time.NewTimer(e.c.Grace)
+	defer grace.Stop()
+	select {
+	case <-e.over:
+		return
+	case <-grace.C:
+	case <-e.c.Kill:
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if !e.done {
+		signalGroup(e.cmd, syscall.SIGKILL)
+	}
+}
+
+// reap ends the rest of the group and returns how the command ended. Held tells that it has ended
+// and was not reaped.
+func (e *ending) reap(held bool) (err error) {
+	if !held {
+		err = e.cmd.Wait()
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	signalGroup(e.cmd, syscall.SIGKILL)
+	if held {
+		err = e.cmd.Wait()
+	}
+	e.done = true
+	close(e.over)
+	return err
 }
