@@ -52,7 +52,9 @@ type State struct {
 	mu      sync.Mutex
 	records map[string]Record
 	lines   int
-	journal *os.File // nil until something is appended
+	journal *os.File    // nil until something is appended
+	opened  os.FileInfo // of the journal
+	writing lock.Kept
 	closed  bool
 }
 
@@ -64,6 +66,7 @@ func Open(root string) (*State, error) {
 			"if it is there", Dir)
 	}
 	s := &State{Root: root, dir: filepath.Join(root, Dir), records: map[string]Record{}}
+	s.writing.File = filepath.Join(s.dir, "locks", journalLock)
 	for _, d := range []string{"locks", "aside", "displaced"} {
 		if err := os.MkdirAll(filepath.Join(s.dir, d), 0o755); err != nil {
 			return nil, fmt.Errorf("opening .grayloft in the checkout: %w", err)
@@ -168,7 +171,7 @@ func (s *State) Note(r Record) error {
 	s.records[r.Task] = r
 	s.lines++
 	line = append(append([]byte("\n"), statefile.SealLine(line)...), '\n')
-	err = lock.Hold(s.journalLock(), func() error { return s.append(line) })
+	err = s.writing.Hold(func() error { return s.append(line) })
 	if err != nil {
 		return fmt.Errorf("recording the outcome of %s: %w", r.Task, err)
 	}
@@ -177,11 +180,11 @@ func (s *State) Note(r Record) error {
 
 // journalLock is the file whose lock protects the journal: a compaction replaces
 // the file, so whoever appends must not have the old one open.
-func (s *State) journalLock() string { return filepath.Join(s.dir, "locks", "journal") }
+const journalLock = "journal"
 
 // append writes to the journal, while its lock is held.
 func (s *State) append(line []byte) error {
-	if s.journal != nil && !s.isCurrent(s.journal) {
+	if s.journal != nil && !s.isCurrent() {
 		s.journal.Close()
 		s.journal = nil
 	}
@@ -190,20 +193,20 @@ func (s *State) append(line []byte) error {
 		if err != nil {
 			return err
 		}
+		if s.opened, err = f.Stat(); err != nil {
+			f.Close()
+			return err
+		}
 		s.journal = f
 	}
 	_, err := s.journal.Write(line)
 	return err
 }
 
-// isCurrent tells whether an open file is still the journal.
-func (s *State) isCurrent(f *os.File) bool {
-	open, err := f.Stat()
-	if err != nil {
-		return false
-	}
+// isCurrent tells whether the open file is still the journal.
+func (s *State) isCurrent() bool {
 	now, err := os.Stat(s.file())
-	return err == nil && os.SameFile(open, now)
+	return err == nil && os.SameFile(s.opened, now)
 }
 
 // Close closes the journal, after compacting it if it has grown long.
@@ -214,6 +217,7 @@ func (s *State) Close() error {
 		return nil
 	}
 	s.closed = true
+	defer s.writing.Close()
 	var err error
 	if s.journal != nil {
 		err = s.journal.Close()
@@ -222,7 +226,7 @@ func (s *State) Close() error {
 	if s.lines < 2*len(s.records)+1000 {
 		return err
 	}
-	return errors.Join(err, lock.Hold(s.journalLock(), s.compact))
+	return errors.Join(err, s.writing.Hold(s.compact))
 }
 
 // compact rewrites the journal with the last record of each task, while its lock

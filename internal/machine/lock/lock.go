@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -54,4 +55,39 @@ func Hold(file string, do func() error) error {
 	}
 	defer l.Close()
 	return do()
+}
+
+// Kept is a lock that is taken again and again: its file stays open. It is safe for concurrent
+// use.
+type Kept struct {
+	File string
+
+	mu   sync.Mutex
+	open *os.File
+}
+
+// Hold runs do while it holds the lock, for which it waits.
+func (k *Kept) Hold(do func() error) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.open == nil {
+		f, err := os.OpenFile(k.File, os.O_CREATE|os.O_RDWR, 0o644)
+		if err != nil {
+			return err
+		}
+		k.open = f
+	}
+	return holding(k.open, do)
+}
+
+// Close closes the file.
+func (k *Kept) Close() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.open == nil {
+		return nil
+	}
+	f := k.open
+	k.open = nil
+	return f.Close()
 }
