@@ -99,7 +99,7 @@ func (b *bench) rows() []row {
 			}, baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
 		{name: "keeping the same, which is new to the cache, less the task's own copying", goal: 1.5, in: "bulky", less: true,
 			ours: side{
-				before: b.aside("out") + "; rm -rf " + filepath.Join(b.dir, "cache"),
+				before: b.aside("out") + "; " + b.aside(filepath.Join(b.dir, "cache")),
 				run:    b.client + " run copy -q --no-reuse",
 			}, baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
 		{name: "ten times the projects, nothing to do", goal: 9, in: "large", once: all,

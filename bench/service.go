@@ -340,11 +340,11 @@ func (f *fleet) lookup() error {
 // rows are the rows that need a service.
 func (f *fleet) rows() []row {
 	b := f.b
-	cache := filepath.Join(b.dir, "fetched") // its own, because it is deleted before each run
+	cache := filepath.Join(b.dir, "fetched") // its own, because each run begins without it
 	share := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
 	slow := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
 	pack := func(name string) string {
-		return "rm -rf " + cache + "; " + share + b.client + " run copy -q --no-reuse; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(
+		return b.aside(cache) + "; " + share + b.client + " run copy -q --no-reuse; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(
 			b.dir,
 			name+"-source",
 		) + " --zstd -cf " + b.dir + "/" + name + ".tar.zst ."
@@ -354,13 +354,13 @@ func (f *fleet) rows() []row {
 	}
 	rows := []row{
 		{name: "fetching 10,000 files, 500 MB, empty cache, against curl and tar", goal: 1, in: "bulky", once: pack("bulky"),
-			ours:     side{before: b.aside("out") + "; rm -rf " + cache, run: share + b.client + " run copy -q --fetch all"},
+			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: share + b.client + " run copy -q --fetch all"},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.files, "bulky")}},
 		{name: "fetching 100,000 files, 200 MB, empty cache, against the same", goal: 1, in: "tiny", once: pack("tiny"),
-			ours:     side{before: b.aside("out") + "; rm -rf " + cache, run: share + b.client + " run copy -q --fetch all"},
+			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: share + b.client + " run copy -q --fetch all"},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.files, "tiny")}},
 		{name: "500 files, 25 MB, through 10 Mbit/s and 40 ms, against the same", goal: 1.05, in: "small", once: pack("small"), rounds: 1,
-			ours:     side{before: b.aside("out") + "; rm -rf " + cache, run: slow + b.client + " run copy -q --fetch all"},
+			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: slow + b.client + " run copy -q --fetch all"},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.slowly, "small")}},
 		{name: "service: 3,000 GETs of 1 MB blobs, 32 connections, against nginx", goal: 1.1,
 			ours:     side{do: func() error { return f.get(func(d string) string { return f.url + "/v1/bulky/blobs/" + d }) }},
