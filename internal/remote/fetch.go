@@ -29,7 +29,7 @@ const (
 // packs divides blobs into those that travel together and those that travel
 // alone. There are enough packs for all connections, and not more than necessary. The first ones
 // are smaller, each by a half, so that the first bytes come soon and the connections do not all
-// wait for the service at the same time.
+// wait for the service at the same time; the last ones, so that they end at the same time.
 func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
 	total := int64(0)
 	for _, b := range blobs {
@@ -37,9 +37,10 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 			total += max(b.Size, 0)
 		}
 	}
-	most := min(max(smallestPack, total/(2*connections)+1), largestPack)
+	least := max(smallestPack, total/(6*connections)+1)
 	var now []protocol.Blob
-	bytes := int64(0)
+	bytes, left := int64(0), total
+	most := min(max(least, left/connections), largestPack)
 	for _, b := range blobs {
 		if b.Size > protocol.PackedBlob {
 			alone = append(alone, b)
@@ -47,7 +48,9 @@ func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.
 		}
 		half := max(connections-1-len(together), 0)
 		if len(now) == packMembers>>half || len(now) > 0 && bytes+b.Size > most>>half {
+			left -= bytes
 			together, now, bytes = append(together, now), nil, 0
+			most = min(max(least, left/connections), largestPack)
 		}
 		now = append(now, b)
 		bytes += max(b.Size, 0)

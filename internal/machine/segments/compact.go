@@ -97,6 +97,11 @@ func (s *Set) save(ctx context.Context, worn map[uint64]func(), dropped map[dige
 		if err := s.add(d, text, time.Unix(int64(p.time), 0)); err != nil {
 			return err
 		}
+		if len(s.writes.pending) >= much {
+			if err := s.flush(); err != nil {
+				return err
+			}
+		}
 	}
 	return s.flush()
 }

@@ -30,6 +30,7 @@ type Set struct {
 	index  *index
 	reads  map[uint64]*os.File // segments that are open for reading
 	writes *writer             // nil: nothing was added yet
+	landed *sync.Cond          // what was being written is
 
 	rebuilt bool
 }
@@ -37,7 +38,9 @@ type Set struct {
 // Open returns the segments in a directory, which exists or is created when something is
 // added.
 func Open(dir string) *Set {
-	return &Set{Now: time.Now, dir: dir, index: newIndex(filepath.Join(dir, "index")), reads: map[uint64]*os.File{}}
+	s := &Set{Now: time.Now, dir: dir, index: newIndex(filepath.Join(dir, "index")), reads: map[uint64]*os.File{}}
+	s.landed = sync.NewCond(&s.mu)
+	return s
 }
 
 // ErrDamaged is wrapped by errors about a blob whose contents do not match its digest. It is
@@ -148,7 +151,7 @@ func (s *Set) read(d digest.Digest, buf []byte) ([]byte, place, error) {
 	}
 	buf = buf[:p.size]
 	if w := s.writes; w != nil && p.segment == w.id && p.at >= w.written {
-		copy(buf, w.pending[p.at-w.written:])
+		copy(buf, w.unwritten(p.at))
 		s.mu.Unlock()
 		return buf, p, nil
 	}

@@ -35,61 +35,103 @@ type writer struct {
 	f       *os.File
 	unlock  func()
 	written int64  // bytes of the segment that are in its file
-	pending []byte // what follows
+	flying  []byte // what follows and is being written, while the set's lock is free
+	pending []byte // what follows that
+	spare   []byte // room for the next pending ones
 	rows    []row  // of blobs that other processes cannot see yet
 	timer   *time.Timer
 }
 
+// size returns the bytes of the segment, with those that are not written yet.
+func (w *writer) size() int64 { return w.written + int64(len(w.flying)+len(w.pending)) }
+
+// unwritten returns what follows a position that is not in the file yet.
+func (w *writer) unwritten(at int64) []byte {
+	if at -= w.written; at < int64(len(w.flying)) {
+		return w.flying[at:]
+	}
+	return w.pending[at-int64(len(w.flying)):]
+}
+
 // Add adds a blob unless this process knows that there is one: two processes that add the same
 // one at the same time cost room, and asking the system each time would cost more. This process
-// can read it at once; others can after [Set.Flush], or a moment later.
+// can read it at once; others can after [Set.Flush], or a moment later. After an error, what was
+// added is written with what follows, if that can be written.
 func (s *Set) Add(d digest.Digest, text []byte) error {
 	if len(text) > Largest {
 		return fmt.Errorf("a blob of %d bytes is too large for a segment", len(text))
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for w := s.writes; w != nil && w.flying != nil && len(w.pending) >= much; w = s.writes {
+		s.landed.Wait() // memory is not filled faster than the disk
+	}
 	if _, ok := s.index.places[d]; ok {
 		return nil
 	}
-	return s.add(d, text, s.Now())
-}
-
-func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
+	if err := s.add(d, text, s.Now()); err != nil {
+		return err
+	}
 	w := s.writes
-	if w != nil && w.written+int64(len(w.pending)) >= full {
-		if err := s.closeWriter(); err != nil {
-			return err
-		}
-		w = nil
-	}
-	if w == nil {
-		var err error
-		if w, err = s.newWriter(); err != nil {
-			return err
-		}
-		s.writes = w
-	}
-	before := len(w.pending)
-	w.pending = pack.AppendMember(w.pending, d, text, arrived)
-	p := place{w.id, w.written + int64(before) + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32))}
-	w.rows = append(w.rows, row{digest: d, place: p})
-	s.index.places[d] = p
-	if len(w.pending) >= much {
-		if err := s.flush(); err != nil {
-			delete(s.index.places, d)
-			w.rows = w.rows[:len(w.rows)-1]
-			if len(w.pending) > 0 {
-				w.pending = w.pending[:before]
-			}
-			return err
-		}
-		return nil
+	if len(w.pending) >= much && w.flying == nil {
+		return s.fly(w)
 	}
 	if w.timer == nil {
 		w.timer = time.AfterFunc(soon, func() { _ = s.Flush() }) // an error comes back with the next flush
 	}
 	return nil
+}
+
+// add appends a blob to what is to be written.
+func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
+	for w := s.writes; w != nil && w.size() >= full; w = s.writes {
+		if err := s.closeWriter(); err != nil {
+			return err
+		}
+	}
+	if s.writes == nil {
+		w, err := s.newWriter()
+		if err != nil {
+			return err
+		}
+		s.writes = w
+	}
+	w := s.writes
+	p := place{w.id, w.size() + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32))}
+	w.pending = pack.AppendMember(w.pending, d, text, arrived)
+	w.rows = append(w.rows, row{digest: d, place: p})
+	s.index.places[d] = p
+	return nil
+}
+
+// fly writes what is pending while the lock is free, so that others can add more meanwhile.
+func (s *Set) fly(w *writer) error {
+	w.flying, w.pending, w.spare = w.pending, w.spare[:0], nil
+	at, rows := w.written, w.rows[:len(w.rows):len(w.rows)]
+	w.stopTimer()
+	s.mu.Unlock()
+	_, err := w.f.WriteAt(w.flying, at)
+	if err == nil {
+		err = s.index.append(rows)
+	}
+	s.mu.Lock()
+	s.landed.Broadcast()
+	if err != nil {
+		// The same bytes are written again to the same place.
+		w.flying, w.pending = nil, append(w.flying, w.pending...)
+		return err
+	}
+	w.written += int64(len(w.flying))
+	w.flying, w.spare = nil, w.flying
+	w.rows = append(w.rows[:0:0], w.rows[len(rows):]...)
+	return nil
+}
+
+func (w *writer) stopTimer() {
+	if w.timer != nil {
+		w.timer.Stop()
+		w.timer = nil
+	}
 }
 
 // Flush writes what was added, so that other processes can see it.
@@ -99,15 +141,17 @@ func (s *Set) Flush() error {
 	return s.flush()
 }
 
+// flush writes everything that was added. The lock is free while it waits for somebody who is
+// writing, and only then.
 func (s *Set) flush() error {
+	for s.writes != nil && s.writes.flying != nil {
+		s.landed.Wait()
+	}
 	w := s.writes
 	if w == nil || len(w.rows) == 0 {
 		return nil
 	}
-	if w.timer != nil {
-		w.timer.Stop()
-		w.timer = nil
-	}
+	w.stopTimer()
 	if len(w.pending) > 0 {
 		// After an error the same bytes are written again to the same place.
 		if _, err := w.f.WriteAt(w.pending, w.written); err != nil {
@@ -128,6 +172,9 @@ func (s *Set) closeWriter() error {
 		return err
 	}
 	w := s.writes
+	if w == nil { // somebody else closed it meanwhile
+		return nil
+	}
 	s.writes = nil
 	err := w.f.Close()
 	w.unlock()
