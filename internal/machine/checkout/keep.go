@@ -14,6 +14,7 @@ import (
 // Kept is what was found when the outputs of a task were copied to the cache.
 type Kept struct {
 	List          listing.List
+	Text          []byte   // the list, encoded
 	CheckoutPaths []string // files that contain the path of the checkout
 	Secret        string   // a file, from the root, that contains a secret; "" if there is none
 }
@@ -58,7 +59,8 @@ func (o *Outputs) Keep(secrets []string) (Kept, error) {
 		return Kept{}, err
 	}
 	// The listing must be one that [listing.Parse] accepts.
-	_, err = listing.Parse(kept.List.Encode())
+	kept.Text = kept.List.Encode()
+	_, err = listing.Parse(kept.Text)
 	return kept, err
 }
 

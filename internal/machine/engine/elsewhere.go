@@ -78,7 +78,7 @@ func (r *runner) endedElsewhere(j runJob, a claim.Answer) event {
 	}
 	res.Outcome, res.Reason = decide.Cached, ""
 	res.MadeBy = &protocol.Maker{Name: a.Done.Name, Host: a.Done.Host, Place: a.Done.Place, Run: a.Done.Run}
-	return haveResult{source: from, result: res, output: NewOutput(nil, true)}
+	return haveResult{source: from, result: res, output: NewOutput(nil, digest.Digest{}, true)}
 }
 
 // follow passes on what a task printed elsewhere since the last time.

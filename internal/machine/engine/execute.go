@@ -137,7 +137,7 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 	if kept.Outcome != decide.Ran {
 		return haveResult{source: from, result: res}
 	}
-	have := haveResult{source: from, result: res, output: NewOutput(kept.List, true)}
+	have := haveResult{source: from, result: res, output: NewOutput(kept.List, kept.Record.Listing, true)}
 	if r.share(j.task, kept) {
 		have.shared = kept.Record.Key
 	}

@@ -15,8 +15,13 @@ type Output struct {
 	OnDisk bool
 }
 
-// NewOutput returns the output with a listing.
-func NewOutput(list listing.List, onDisk bool) *Output { return &Output{list, list.Digest(), onDisk} }
+// NewOutput returns the output with a listing. Its digest is computed if it is not known: zero.
+func NewOutput(list listing.List, known digest.Digest, onDisk bool) *Output {
+	if known.IsZero() {
+		known = list.Digest()
+	}
+	return &Output{list, known, onDisk}
+}
 
 // Outputs has the output of every task that has a result. The loop sets them;
 // workers read them without waiting.

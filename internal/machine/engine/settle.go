@@ -128,7 +128,7 @@ func (s *settler) use(ctx context.Context, search *find.Search, d decide.Decisio
 		last, list, _ := search.Last()
 		res.Digests.Listing, res.Digests.Log, res.Digests.Ingredients = last.Listing, last.Log, last.Ingredients
 		res.Timing.Made = last.Took
-		return NewOutput(list, true), nil
+		return NewOutput(list, last.Listing, true), nil
 	}
 	e, list := search.Entry(*d.Offer)
 	onDisk, err := s.place(ctx, d, list, res)
@@ -143,7 +143,7 @@ func (s *settler) use(ctx context.Context, search *find.Search, d decide.Decisio
 	if d.Offer.Shared {
 		s.remember(e)
 	}
-	return NewOutput(list, onDisk), nil
+	return NewOutput(list, e.Listing, onDisk), nil
 }
 
 // place does what the decision requires on the disk, and tells whether the disk

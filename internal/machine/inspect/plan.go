@@ -161,7 +161,7 @@ func (p *planner) describe(x *Expected, d decide.Decision, search *find.Search) 
 	case d.Offer == nil:
 		last, list, _ := search.Last()
 		x.Digests.Listing, x.Digests.Ingredients, x.Timing.Made = last.Listing, last.Ingredients, last.Took
-		p.session.SetOutput(x.Task, engine.NewOutput(list, true))
+		p.session.SetOutput(x.Task, engine.NewOutput(list, last.Listing, true))
 	default:
 		p.describeEntry(x, d, search)
 	}
@@ -179,7 +179,7 @@ func (p *planner) describeEntry(x *Expected, d decide.Decision, search *find.Sea
 	}
 	x.Digests.Listing, x.Digests.Ingredients = e.Listing, e.Ingredients
 	x.Timing.Made, x.MadeBy, x.Seconds = e.Seconds, &e.MadeBy, 0
-	p.session.SetOutput(x.Task, engine.NewOutput(list, onDisk))
+	p.session.SetOutput(x.Task, engine.NewOutput(list, e.Listing, onDisk))
 }
 
 // predictDeliveries predicts which outputs are put on the disk because a task

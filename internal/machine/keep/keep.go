@@ -80,7 +80,10 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 		if found, keepErr = k.outputs(ctx, m); keepErr == nil {
 			keepErr = writtenByOthers(t, found.List)
 		}
-		out.Record.Listing = k.bytes(found.List.Encode())
+		if found.Text == nil {
+			found.Text = found.List.Encode()
+		}
+		out.Record.Listing = k.bytes(found.Text)
 	}
 	out.Cases = k.reports(m)
 	if err := k.Work.Outputs(t).PutBack(); err != nil && keepErr == nil {

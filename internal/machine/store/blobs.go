@@ -60,6 +60,9 @@ func (s *Store) Absent(list []digest.Digest) (absent []digest.Digest) {
 			files[dir.Name()+f.Name()] = f.Type().IsRegular()
 		}
 	}
+	if len(files) == 0 {
+		return left
+	}
 	return slices.DeleteFunc(left, func(d digest.Digest) bool { return files[d.String()] })
 }
 
