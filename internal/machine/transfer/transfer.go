@@ -139,8 +139,8 @@ func (b *Blobs) absent(blobs []protocol.Blob) []protocol.Blob {
 
 // Of returns the blobs of a listing, each once.
 func Of(list listing.List) []protocol.Blob {
-	var out []protocol.Blob
-	seen := map[digest.Digest]bool{}
+	out := make([]protocol.Blob, 0, len(list))
+	seen := make(map[digest.Digest]bool, len(list))
 	for _, row := range list {
 		if d, ok := row.Blob(); ok && !seen[d] {
 			seen[d] = true
