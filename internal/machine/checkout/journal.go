@@ -16,8 +16,6 @@ import (
 	"sync"
 	"time"
 
-	// faster than encoding/json: a journal has thousands of lines
-
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/lock"
 	"grayloft.example/grayloft/internal/machine/statefile"

@@ -35,7 +35,9 @@ func (p *pipe) close() {
 	if p.pid >= 0 {
 		unix.Close(p.pid)
 	}
-	if p.fd >= 0 {
+	if p.copied != nil {
+		p.copied.from.Close()
+	} else {
 		unix.Close(p.fd)
 	}
 }
@@ -45,20 +47,15 @@ func (p *pipe) watch(cmd *exec.Cmd) { cmd.SysProcAttr.PidFD = &p.pid }
 
 // untilExit passes on what the command prints until it has ended, and leaves it to be reaped.
 func (p *pipe) untilExit(cmd *exec.Cmd) bool {
-	if p.pid < 0 {
-		p.copied = copyFrom(os.NewFile(uintptr(p.fd), "output"), p.to)
-		p.fd = -1 // it is the file's
-		return awaitExit(cmd.Process.Pid)
-	}
-	for {
+	for p.pid >= 0 {
 		set := []unix.PollFd{{Fd: int32(p.pid), Events: unix.POLLIN}, {Fd: int32(p.fd), Events: unix.POLLIN}}
 		if p.end {
 			set = set[:1]
 		}
-		if _, err := unix.Poll(set, -1); err != nil && !errors.Is(err, unix.EINTR) {
-			return awaitExit(cmd.Process.Pid)
-		} else if err != nil {
+		if _, err := unix.Poll(set, -1); errors.Is(err, unix.EINTR) {
 			continue
+		} else if err != nil {
+			break
 		}
 		if len(set) > 1 && set[1].Revents != 0 {
 			p.pass()
@@ -67,6 +64,9 @@ func (p *pipe) untilExit(cmd *exec.Cmd) bool {
 			return true
 		}
 	}
+	p.copied = copyFrom(os.NewFile(uintptr(p.fd), "output"), p.to)
+	p.fd = -1 // it is the file's
+	return awaitExit(cmd.Process.Pid)
 }
 
 // pass passes on what there is to be read.
