@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
-	"runtime/debug"
 
 	"github.com/muesli/termenv"
 	"github.com/spf13/cobra"
@@ -75,19 +73,6 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 		fmt.Fprintln(a.Err, message)
 	}
 	return code
-}
-
-// collectLate delays the first garbage collection until memory has grown to a moderate size:
-// most calls end before that, or soon after.
-func collectLate() {
-	const fair = 64 << 20
-	limit := debug.SetMemoryLimit(fair)
-	percent := debug.SetGCPercent(-1)
-	// The first collection, at that size, restores the usual settings.
-	runtime.SetFinalizer(new([64]byte), func(*[64]byte) {
-		debug.SetGCPercent(percent)
-		debug.SetMemoryLimit(limit)
-	})
 }
 
 func (a *app) command() *cobra.Command {
