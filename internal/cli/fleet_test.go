@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -409,6 +410,20 @@ echo done
 	y.await("what it left behind ended", func() bool { return len(processesIn(t, r.dir)) == 0 })
 }
 
+// someoneElse is a person without rights.
+func someoneElse(t *testing.T) *syscall.Credential {
+	u, err := user.Lookup("nobody")
+	if err != nil {
+		t.Skip(err)
+	}
+	uid, err := strconv.ParseUint(u.Uid, 10, 32)
+	gid, gerr := strconv.ParseUint(u.Gid, 10, 32)
+	if err != nil || gerr != nil {
+		t.Fatal(err, gerr)
+	}
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+}
+
 // On a runner of an ordinary user, a sealed task is as sealed as elsewhere, so its result is
 // shared; and the job sees nothing but its own.
 func TestASealedTaskOnARunnerIsShared(t *testing.T) {
@@ -423,7 +438,7 @@ func TestASealedTaskOnARunnerIsShared(t *testing.T) {
 			if out, err := exec.Command("chown", "-R", "nobody", y.dir).CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", err, out)
 			}
-			c.Path, c.Args = "/usr/sbin/runuser", append([]string{"runuser", "-u", "nobody", "--", c.Path}, c.Args[1:]...)
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: someoneElse(t)}
 			c.Env = append(c.Env, "HOME="+y.dir)
 		}
 	}
