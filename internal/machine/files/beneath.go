@@ -56,17 +56,8 @@ func openStep(at *os.Root, seg string) (*os.Root, error) {
 // for [OpenBeneath], no part of the way may be a link.
 func OpenFolder(root, dir string) (*Folder, error) {
 	at, err := openRoot(root)
-	if err != nil {
-		return nil, err
-	}
-	return at.Descend(dir)
-}
-
-// Descend opens a directory beneath this one, which it closes.
-func (f *Folder) Descend(dir string) (*Folder, error) {
-	at := f
-	if dir = path.Clean(dir); dir == "." {
-		return at, nil
+	if dir = path.Clean(dir); err != nil || dir == "." {
+		return at, err
 	}
 	for seg := range strings.SplitSeq(dir, "/") {
 		next, err := at.Open(seg)

@@ -5,7 +5,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -90,18 +89,11 @@ type run struct {
 
 // runs divides the list by projects, in its order.
 func (v *Survey) runs() []run {
-	const piece = 2000 // files that are looked at together
+	const piece = 200 // files that are looked at together
 	pieces := make([][]run, (len(v.list)+piece-1)/piece)
-	var wg sync.WaitGroup
-	workers := min(len(pieces), runtime.GOMAXPROCS(0))
-	for w := range workers {
-		wg.Go(func() {
-			for i := w; i < len(pieces); i += workers {
-				pieces[i] = v.runsOf(i*piece, min((i+1)*piece, len(v.list)))
-			}
-		})
-	}
-	wg.Wait()
+	inChunks(context.Background(), len(pieces), func(i int) {
+		pieces[i] = v.runsOf(i*piece, min((i+1)*piece, len(v.list)))
+	})
 	return slices.Concat(pieces...)
 }
 

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// copied passes on, in a goroutine of its own, what comes out of a pipe.
+// copied copies the output of a command from a pipe to a writer, in its own goroutine.
 type copied struct {
 	from *os.File
 	end  chan struct{}

@@ -64,6 +64,7 @@ func (p *pipe) untilExit(cmd *exec.Cmd) bool {
 			return true
 		}
 	}
+	_ = unix.SetNonblock(p.fd, true) // otherwise closing the file would not end a read that waits
 	p.copied = copyFrom(os.NewFile(uintptr(p.fd), "output"), p.to)
 	p.fd = -1 // it is the file's
 	return awaitExit(cmd.Process.Pid)

@@ -62,3 +62,23 @@ func TestTheRestOfTheOutputIsLimited(t *testing.T) {
 		write.Close()
 	}
 }
+
+// The same without a descriptor of the process, where a goroutine reads the output.
+func TestAReaderThatWaitsForTheOutputIsEnded(t *testing.T) {
+	p, write, err := newPipe(&buffer{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer write.Close() // after everything else: somebody still has the pipe open
+	cmd := exec.Command("true")
+	ownSession(cmd)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	p.untilExit(cmd)
+	if err := cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	p.rest(20 * time.Millisecond)
+	p.close()
+}

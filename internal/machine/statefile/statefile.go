@@ -59,8 +59,9 @@ func (f Format[T]) body(file string) (string, bool) {
 		return "", false
 	}
 	defer in.Close()
-	head := make([]byte, len(f.head())+digest.Size)
-	if _, err := io.ReadFull(in, head); err != nil || !strings.HasPrefix(string(head), f.head()) {
+	want := f.head()
+	head := make([]byte, len(want)+digest.Size)
+	if _, err := io.ReadFull(in, head); err != nil || string(head[:len(want)]) != want {
 		return "", false
 	}
 	var body strings.Builder
@@ -68,7 +69,7 @@ func (f Format[T]) body(file string) (string, bool) {
 		body.Grow(max(0, int(info.Size())-len(head)))
 	}
 	sum := digest.New()
-	if _, err := io.Copy(io.MultiWriter(&body, sum), in); err != nil || digest.From(sum) != digest.Digest(head[len(f.head()):]) {
+	if _, err := io.Copy(io.MultiWriter(&body, sum), in); err != nil || digest.From(sum) != digest.Digest(head[len(want):]) {
 		return "", false
 	}
 	return body.String(), true
