@@ -210,10 +210,11 @@ func (r *Repo) GrayloftIn(dir string, args ...string) Answer {
 	return Answer{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
 }
 
-// Wait waits until ok returns true; it asks repeatedly for at most ten seconds.
+// Wait waits until ok returns true; it asks repeatedly for at most a
+// minute, since a machine that runs other tests may be slow.
 func Wait(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		if ok() {
 			return
 		}

@@ -76,7 +76,7 @@ func (w *watched) next() string {
 	select {
 	case p := <-w.Changes:
 		return p
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute):
 		w.t.Fatal("no change was reported")
 		return ""
 	}

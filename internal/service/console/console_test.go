@@ -50,7 +50,7 @@ type page struct {
 
 func (p *page) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 15*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, time.Minute)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
@@ -71,7 +71,7 @@ func (p *page) eval(expr string) string {
 func (p *page) says(selector, text string) {
 	p.t.Helper()
 	got := ""
-	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		if got = p.eval("document.querySelector('" + selector + "')?.innerText"); strings.Contains(got, text) {
 			return
 		}
@@ -123,7 +123,7 @@ func TestTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	ctx, cancel := context.WithTimeout(ctx, 90*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 4*time.Minute)
 	defer cancel()
 	p := &page{t, ctx, s.URL}
 	token := browser.CSS("#token")

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"grayloft.example/grayloft/internal/service/daemon"
@@ -50,12 +51,20 @@ func serve(t *testing.T, data string) (url string, stop func() int) {
 		}
 		ended <- code
 	}()
+	stop = sync.OnceValue(func() int { cancel(); return <-ended })
+	t.Cleanup(func() { stop() }) // before its directory is removed
 	trial.Wait(t, "the service to answer", func() bool {
+		select {
+		case code := <-ended:
+			ended <- code
+			t.Fatalf("it ended with %d", code)
+		default:
+		}
 		b, err := os.ReadFile(ready)
 		url = strings.TrimSpace(string(b))
 		return err == nil && url != ""
 	})
-	return url, func() int { cancel(); return <-ended }
+	return url, stop
 }
 
 func self(t *testing.T, url, token string) int {
@@ -95,8 +104,7 @@ func TestOneCommandForATeamOfOne(t *testing.T) {
 		t.Errorf("it ended with %d", code)
 	}
 	second := newToken()
-	url, stop = serve(t, data)
-	defer stop()
+	url, _ = serve(t, data)
 	for what, tok := range map[string]string{"before": token, "while it was down": second} {
 		if got := self(t, url, tok); got != 200 {
 			t.Errorf("a token made %s: %d", what, got)
