@@ -269,8 +269,8 @@ func TestDamagedCacheFilesAreNeverRestored(t *testing.T) {
 	for at := int64(512); at < info.Size(); at += 1024 { // the contents of every small blob
 		damage(segments[0], int(at))
 	}
-	for at := 64; at < 64*8; at += 64 {
-		damage(filepath.Join(dir, "segments", "index"), at)
+	for at := 72; at < 72*8; at += 72 { // rows of the index
+		damage(filepath.Join(dir, "segments", "index-2"), at)
 	}
 	entries, _ := filepath.Glob(filepath.Join(dir, "entries", "*", "*"))
 	for _, e := range entries {

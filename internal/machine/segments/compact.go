@@ -94,7 +94,7 @@ func (s *Set) save(ctx context.Context, worn map[uint64]func(), dropped map[dige
 		if _, err := f.ReadAt(text, p.at); err != nil || digest.Of(text) != d {
 			continue
 		}
-		if err := s.add(d, text, time.Unix(int64(p.time), 0)); err != nil {
+		if err := s.add(d, text, sum(text), time.Unix(int64(p.time), 0)); err != nil {
 			return err
 		}
 		if len(s.writes.pending) >= much {
@@ -121,15 +121,22 @@ func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place)
 	return rows, nil
 }
 
-// Check reads every blob. Those that are damaged are taken out of the index and returned.
+// Check reads every blob and compares it with its digest. Those that are damaged are taken out
+// of the index and returned.
 func (s *Set) Check(ctx context.Context, seen func()) (damaged []digest.Digest, err error) {
+	buf := make([]byte, Largest)
 	for _, b := range s.All() {
 		if err := ctx.Err(); err != nil {
 			return damaged, err
 		}
-		if _, err := s.Read(b.Digest, nil); errors.Is(err, ErrDamaged) {
+		text, err := s.Read(b.Digest, buf)
+		switch {
+		case err == nil && digest.Of(text) != b.Digest:
+			s.Drop(b.Digest)
 			damaged = append(damaged, b.Digest)
-		} else if err != nil && !errors.Is(err, os.ErrNotExist) {
+		case errors.Is(err, ErrDamaged):
+			damaged = append(damaged, b.Digest)
+		case err != nil && !errors.Is(err, os.ErrNotExist):
 			return damaged, err
 		}
 		seen()

@@ -10,11 +10,13 @@ import (
 	"io/fs"
 	"os"
 
+	"github.com/zeebo/xxh3"
+
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/lock"
 )
 
-// The index is a file of rows of 64 bytes, of which the first names the format. Numbers are
+// The index is a file of rows of 72 bytes, of which the first names the format. Numbers are
 // little-endian. A row says that a blob is somewhere, or that it is not any more:
 //
 //	 0  digest, 32 bytes
@@ -22,14 +24,17 @@ import (
 //	40  position of the contents in the segment, 8 bytes
 //	48  size, 4 bytes
 //	52  arrival, seconds since 1970, 4 bytes
-//	56  1: it is not there any more; otherwise 0
-//	60  CRC-32C of the bytes before
+//	56  XXH3 of the contents, 8 bytes, computed when they were compared with the digest
+//	64  1: it is not there any more; otherwise 0
+//	68  CRC-32C of the bytes before
 //
 // Later rows count. A row whose sum is wrong is as good as absent. The first row ends with a
 // random number: a file that replaces another may get its inode.
 const (
-	rowBytes = 64
-	format   = "grayloft segment index 1\n"
+	rowBytes  = 72
+	format    = "grayloft segment index 2\n"
+	indexName = "index-2"
+	oldName   = "index" // of the index of format 1, whose rows were shorter
 )
 
 var table = crc32.MakeTable(crc32.Castagnoli)
@@ -48,7 +53,13 @@ type place struct {
 	at      int64 // of its contents
 	size    uint32
 	time    uint32 // of its arrival, in seconds since 1970
+	sum     uint64 // of its contents: see [sum]
 }
+
+// sum returns the checksum by which damage is noticed when a blob is read: XXH3 with 64 bits,
+// as the xxHash project specifies it. Whoever could choose contents with the same sum could
+// write an index as well; for what comes from elsewhere, digests are compared.
+func sum(text []byte) uint64 { return xxh3.Hash(text) }
 
 type row struct {
 	digest digest.Digest
@@ -63,10 +74,11 @@ func (r row) encode(to []byte) []byte {
 	binary.LittleEndian.PutUint64(b[40:], uint64(r.at))
 	binary.LittleEndian.PutUint32(b[48:], r.size)
 	binary.LittleEndian.PutUint32(b[52:], r.time)
+	binary.LittleEndian.PutUint64(b[56:], r.sum)
 	if r.gone {
-		b[56] = 1
+		b[64] = 1
 	}
-	binary.LittleEndian.PutUint32(b[60:], crc32.Checksum(b[:60], table))
+	binary.LittleEndian.PutUint32(b[68:], crc32.Checksum(b[:68], table))
 	return append(to, b[:]...)
 }
 
@@ -76,8 +88,9 @@ func decode(b []byte) (r row, ok bool) {
 	r.at = int64(binary.LittleEndian.Uint64(b[40:]))
 	r.size = binary.LittleEndian.Uint32(b[48:])
 	r.time = binary.LittleEndian.Uint32(b[52:])
-	r.gone = b[56] == 1
-	return r, crc32.Checksum(b[:60], table) == binary.LittleEndian.Uint32(b[60:]) && r.at >= 0 && r.size <= Largest
+	r.sum = binary.LittleEndian.Uint64(b[56:])
+	r.gone = b[64] == 1
+	return r, crc32.Checksum(b[:68], table) == binary.LittleEndian.Uint32(b[68:]) && r.at >= 0 && r.size <= Largest
 }
 
 // index is what this process knows of the index. The set's lock protects it.

@@ -3,7 +3,7 @@
 // named by digest, with the time of their arrival. An index next to the segments says where
 // each blob is; it can be made again from them. Several processes may read and append at the
 // same time, each to a segment of its own. A blob is in the index only once it is whole in
-// its segment, and is verified whenever it is read.
+// its segment. Whenever it is read, it is compared with the checksum that the index has of it.
 package segments
 
 import (
@@ -38,7 +38,7 @@ type Set struct {
 // Open returns the segments in a directory, which exists or is created when something is
 // added.
 func Open(dir string) *Set {
-	s := &Set{Now: time.Now, dir: dir, index: newIndex(filepath.Join(dir, "index")), reads: map[uint64]*os.File{}}
+	s := &Set{Now: time.Now, dir: dir, index: newIndex(filepath.Join(dir, indexName)), reads: map[uint64]*os.File{}}
 	s.landed = sync.NewCond(&s.mu)
 	return s
 }
@@ -114,7 +114,7 @@ func (s *Set) Order(d digest.Digest) (segment uint64, position int64) {
 	return p.segment, p.at
 }
 
-// Read returns a blob, verified. It uses the given buffer if that is large enough. The error
+// Read returns a blob, compared with its checksum. It uses the given buffer if that is large enough. The error
 // wraps [fs.ErrNotExist] if there is no such blob.
 func (s *Set) Read(d digest.Digest, buf []byte) ([]byte, error) {
 	for try := 0; ; try++ {
@@ -126,7 +126,7 @@ func (s *Set) Read(d digest.Digest, buf []byte) ([]byte, error) {
 			s.index.forget()
 			s.mu.Unlock()
 			continue
-		case err == nil && digest.Of(text) == d:
+		case err == nil && sum(text) == p.sum:
 			return text, nil
 		case errors.Is(err, fs.ErrNotExist):
 			s.drop(d, p)
@@ -274,6 +274,7 @@ func (s *Set) rebuild(ctx context.Context) error {
 			more, err = s.scan(f.id)
 			rows = append(rows, more...)
 		}
+		_ = os.Remove(filepath.Join(s.dir, oldName))
 		return rows, err
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -142,7 +143,7 @@ func TestWhatAKilledProcessLeftIsNotSeen(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	segment, index := files(t, dir)[0], filepath.Join(dir, "index")
+	segment, index := files(t, dir)[0], filepath.Join(dir, "index-2")
 	whole, err := os.ReadFile(segment)
 	if err != nil {
 		t.Fatal(err)
@@ -155,7 +156,7 @@ func TestWhatAKilledProcessLeftIsNotSeen(t *testing.T) {
 		if err := os.WriteFile(segment, append(bytes.Clone(whole), whole[:cut]...), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(index, append(bytes.Clone(rows), rows[64:64+min(cut, 63)]...), 0o644); err != nil {
+		if err := os.WriteFile(index, append(bytes.Clone(rows), rows[72:72+min(cut, 71)]...), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		next := segments.Open(dir)
@@ -178,7 +179,10 @@ func TestWhatAKilledProcessLeftIsNotSeen(t *testing.T) {
 func TestTheIndexIsMadeAgain(t *testing.T) {
 	for name, spoil := range map[string]func(file string) error{
 		"missing":        os.Remove,
-		"another format": func(file string) error { return os.WriteFile(file, make([]byte, 64*100), 0o644) },
+		"another format": func(file string) error { return os.WriteFile(file, make([]byte, 72*100), 0o644) },
+		"of format 1": func(file string) error {
+			return errors.Join(os.Remove(file), os.WriteFile(filepath.Join(filepath.Dir(file), "index"), make([]byte, 64*100), 0o644))
+		},
 	} {
 		dir := t.TempDir()
 		s := segments.Open(dir)
@@ -187,7 +191,7 @@ func TestTheIndexIsMadeAgain(t *testing.T) {
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
-		if err := spoil(filepath.Join(dir, "index")); err != nil {
+		if err := spoil(filepath.Join(dir, "index-2")); err != nil {
 			t.Fatal(err)
 		}
 		if n := readable(t, segments.Open(dir), 300); n != 300 {
@@ -196,6 +200,26 @@ func TestTheIndexIsMadeAgain(t *testing.T) {
 		if n := readable(t, s, 300); n != 300 {
 			t.Errorf("%s: %d blobs are left for a process that knows the old one", name, n)
 		}
+		if _, err := os.Stat(filepath.Join(dir, "index")); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("%s: an index that nobody reads is left: %v", name, err)
+		}
+	}
+}
+
+// Reading compares a blob with a checksum; only a check compares it with its digest.
+func TestACheckComparesDigests(t *testing.T) {
+	s := segments.Open(t.TempDir())
+	add(t, s, 0, 3)
+	wrong := digest.Of([]byte("signal"))
+	if err := errors.Join(s.Add(wrong, []byte("fog horn")), s.Flush()); err != nil {
+		t.Fatal(err)
+	}
+	damaged, err := s.Check(t.Context(), func() {})
+	if err != nil || !slices.Equal(damaged, []digest.Digest{wrong}) {
+		t.Errorf("%v, %v", damaged, err)
+	}
+	if _, ok := s.Find(wrong); ok || readable(t, s, 3) != 3 {
+		t.Error("it is still there, or others are gone")
 	}
 }
 
@@ -211,7 +235,7 @@ func TestFlippedBitsAreNeverRead(t *testing.T) {
 		}
 		file := files(t, dir)[0]
 		if round%2 == 1 {
-			file = filepath.Join(dir, "index")
+			file = filepath.Join(dir, "index-2")
 		}
 		b, err := os.ReadFile(file)
 		if err != nil {

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"math"
 	"os"
+	"slices"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -53,7 +54,8 @@ func (w *writer) unwritten(at int64) []byte {
 	return w.pending[at-int64(len(w.flying)):]
 }
 
-// Add adds a blob unless this process knows that there is one: two processes that add the same
+// Add adds a blob, whose digest the caller has verified, unless this process knows that there is
+// one: two processes that add the same
 // one at the same time cost room, and asking the system each time would cost more. This process
 // can read it at once; others can after [Set.Flush], or a moment later. After an error, what was
 // added is written with what follows, if that can be written.
@@ -63,13 +65,19 @@ func (s *Set) Add(d digest.Digest, text []byte) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if _, ok := s.index.places[d]; ok {
+		return nil
+	}
+	s.mu.Unlock()
+	check := sum(text)
+	s.mu.Lock()
 	for w := s.writes; w != nil && w.flying != nil && len(w.pending) >= much; w = s.writes {
 		s.landed.Wait() // memory is not filled faster than the disk
 	}
 	if _, ok := s.index.places[d]; ok {
 		return nil
 	}
-	if err := s.add(d, text, s.Now()); err != nil {
+	if err := s.add(d, text, check, s.Now()); err != nil {
 		return err
 	}
 	w := s.writes
@@ -83,7 +91,7 @@ func (s *Set) Add(d digest.Digest, text []byte) error {
 }
 
 // add appends a blob to what is to be written.
-func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
+func (s *Set) add(d digest.Digest, text []byte, check uint64, arrived time.Time) error {
 	for w := s.writes; w != nil && w.size() >= full; w = s.writes {
 		if err := s.closeWriter(); err != nil {
 			return err
@@ -97,7 +105,7 @@ func (s *Set) add(d digest.Digest, text []byte, arrived time.Time) error {
 		s.writes = w
 	}
 	w := s.writes
-	p := place{w.id, w.size() + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32))}
+	p := place{w.id, w.size() + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32)), check}
 	w.pending = pack.AppendMember(w.pending, d, text, arrived)
 	w.rows = append(w.rows, row{digest: d, place: p})
 	s.index.places[d] = p
@@ -272,6 +280,7 @@ func (s *Set) scan(id uint64) (rows []row, err error) {
 	defer f.Close()
 	count := &counter{r: f}
 	members := tar.NewReader(count)
+	var text []byte
 	for {
 		h, err := members.Next()
 		if err != nil { // the end, or what somebody left unfinished
@@ -279,15 +288,16 @@ func (s *Set) scan(id uint64) (rows []row, err error) {
 		}
 		at := count.n
 		d, err := digest.Parse(h.Name)
-		if err != nil || h.Size > Largest {
+		if err != nil || h.Size < 0 || h.Size > Largest {
 			return rows, nil
 		}
-		sum := digest.New()
-		if n, err := io.Copy(sum, members); err != nil || n != h.Size {
+		text = slices.Grow(text[:0], int(h.Size))[:h.Size]
+		if _, err := io.ReadFull(members, text); err != nil {
 			return rows, nil
 		}
-		if digest.From(sum) == d {
-			rows = append(rows, row{digest: d, place: place{id, at, uint32(h.Size), uint32(max(0, h.ModTime.Unix()))}})
+		if digest.Of(text) == d {
+			p := place{id, at, uint32(h.Size), uint32(max(0, h.ModTime.Unix())), sum(text)}
+			rows = append(rows, row{digest: d, place: p})
 		}
 	}
 }
