@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/heap"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
@@ -46,7 +47,7 @@ func Enter() {
 
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
-	collectLate()
+	heap.CollectLate(64<<20, 48<<20) // most calls end before the first time, or soon after
 	token := environment.Hide(tokenVar)
 	a := &app{
 		Screen: &term.Screen{

@@ -21,13 +21,10 @@ const (
 	mostLevels   = 8
 )
 
-var (
-	compactly = must(cbor.EncOptions{}.EncMode())
-	strictly  = must(cbor.DecOptions{
-		DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxArrayElements: mostElements, MaxMapPairs: mostFields, MaxNestedLevels: mostLevels,
-		IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
-	}.DecMode())
-)
+var strictly = must(cbor.DecOptions{
+	DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxArrayElements: mostElements, MaxMapPairs: mostFields, MaxNestedLevels: mostLevels,
+	IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
+}.DecMode())
 
 func must[T any](mode T, err error) T {
 	if err != nil {
@@ -44,7 +41,11 @@ type compactLookup struct {
 	Entries []compactEntry `cbor:"entries"`
 }
 
-const compactVersion = 1
+const (
+	compactVersion = 1
+	compactFields  = 14  // of an entry
+	entryRoom      = 256 // bytes of an entry without its texts and refs
+)
 
 // compactMaker is an array: name, host, place, run.
 type compactMaker struct {
@@ -74,35 +75,45 @@ type compactEntry struct {
 // these is an array of shelf, task, key, early key, listing, log, ingredients, reports, seconds,
 // bytes, the number of its maker in the table, the time at which it was made in microseconds
 // since 1970, checkout paths, and refs. Digests are byte strings.
-func CompactLookup(answer LookupAnswer) ([]byte, error) {
-	out := compactLookup{Version: compactVersion, Entries: make([]compactEntry, len(answer.Entries))}
-	numbers := map[compactMaker]int{}
+func CompactLookup(answer LookupAnswer) []byte {
+	makers, numbers := makersOf(answer.Entries)
+	room := entryRoom
 	for i := range answer.Entries {
 		e := &answer.Entries[i]
-		maker := compactMaker{Name: e.MadeBy.Name, Host: e.MadeBy.Host, Place: e.MadeBy.Place, Run: e.MadeBy.Run}
-		n, known := numbers[maker]
-		if !known {
-			n = len(out.Makers)
-			out.Makers, numbers[maker] = append(out.Makers, maker), n
-		}
-		out.Entries[i] = compactEntry{
-			Shelf: e.Shelf, Task: e.Task, Key: short(&e.Key), EarlyKey: short(&e.EarlyKey), Listing: short(&e.Listing), Log: short(&e.Log),
-			Ingredients: short(&e.Ingredients), Reports: short(&e.Reports), Seconds: e.Seconds, Bytes: e.Bytes,
-			Maker: n, MadeAt: e.MadeBy.At.UnixMicro(), CheckoutPaths: e.CheckoutPaths,
-		}
-		for j := range e.Refs {
-			out.Entries[i].Refs = append(out.Entries[i].Refs, short(&e.Refs[j]))
-		}
+		room += entryRoom + len(e.Shelf) + len(e.Task) + len(e.Refs)*(digest.Size+2)
 	}
-	return compactly.Marshal(out)
+	c := make(cborItems, 0, room)
+	c = c.head(cborMap, 3).text("version").integer(compactVersion)
+	c = c.text("made_by").list(len(makers))
+	for _, m := range makers {
+		c = c.list(4).text(m.Name).text(m.Host).text(m.Place).text(m.Run)
+	}
+	c = c.text("entries").head(cborArray, uint64(len(answer.Entries)))
+	for i := range answer.Entries {
+		c = c.entry(&answer.Entries[i], numbers[i])
+	}
+	return c
 }
 
-// short returns the bytes of a digest without copying them.
-func short(d *digest.Digest) []byte {
-	if d.IsZero() {
-		return nil
+// makersOf returns the table of makers, and the number in it of each entry's.
+func makersOf(entries []Entry) (makers []compactMaker, numbers []int) {
+	known := map[compactMaker]int{}
+	numbers = make([]int, len(entries))
+	for i := range entries {
+		by := &entries[i].MadeBy
+		m := compactMaker{Name: by.Name, Host: by.Host, Place: by.Place, Run: by.Run}
+		if i > 0 && m == makers[numbers[i-1]] {
+			numbers[i] = numbers[i-1]
+			continue
+		}
+		n, ok := known[m]
+		if !ok {
+			n = len(makers)
+			makers, known[m] = append(makers, m), n
+		}
+		numbers[i] = n
 	}
-	return d[:]
+	return makers, numbers
 }
 
 // ReadCompactLookup decodes an answer from elsewhere.

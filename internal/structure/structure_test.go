@@ -23,10 +23,12 @@ var may = map[string][]string{
 	"internal/machine":  {"internal/core", "internal/protocol"},
 	"internal/remote":   {"internal/core", "internal/protocol"},
 	"internal/registry": {"internal/core"},
-	"internal/service":  {"internal/core", "internal/protocol"},
+	"internal/heap":     {},
+	"internal/service":  {"internal/core", "internal/heap", "internal/protocol"},
 	"internal/term":     {"internal/core", "internal/machine"},
 	"internal/cli": {
 		"internal/core",
+		"internal/heap",
 		"internal/machine",
 		"internal/protocol",
 		"internal/registry",

@@ -53,7 +53,9 @@ func FromBytes(b []byte) (Digest, error) {
 }
 
 // Parse reads a digest from its text form: 64 lower-case hex digits.
-func Parse(s string) (Digest, error) {
+func Parse(s string) (Digest, error) { return parse(s) }
+
+func parse[T string | []byte](s T) (Digest, error) {
 	var d Digest
 	if len(s) != 2*Size {
 		return d, fmt.Errorf("%.80q is not a digest: it must have 64 hex digits", s)
@@ -107,7 +109,7 @@ func (d *Digest) UnmarshalText(b []byte) error {
 		*d = Digest{}
 		return nil
 	}
-	p, err := Parse(string(b))
+	p, err := parse(b)
 	if err == nil {
 		*d = p
 	}

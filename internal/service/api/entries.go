@@ -54,7 +54,7 @@ func (s *Server) lookup(c *gin.Context) {
 	answer, form := protocol.LookupAnswer{Entries: entries}, c.NegotiateFormat(gin.MIMEJSON, protocol.TypeCompact)
 	var text []byte
 	if form == protocol.TypeCompact {
-		text, err = protocol.CompactLookup(answer)
+		text = protocol.CompactLookup(answer)
 	} else {
 		form = "application/json; charset=utf-8"
 		text, err = gojson.Marshal(answer)

@@ -28,7 +28,8 @@ func newUses() *uses {
 func (u *uses) note(repository int64, entries []protocol.Entry) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	for _, e := range entries {
+	for i := range entries {
+		e := &entries[i]
 		if k := (records.Used{Repository: repository, Shelf: e.Shelf, Key: e.Key}); !u.known[k] {
 			u.fresh[k] = true
 		}

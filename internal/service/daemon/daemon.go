@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/heap"
 	"grayloft.example/grayloft/internal/service"
 )
 
@@ -62,6 +63,7 @@ func serve(cfg *service.Config) *cobra.Command {
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			heap.CollectLate(128<<20, 128<<20)
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return errors.New("--cert and --key must be given together")
 			}

@@ -53,11 +53,17 @@ const entryColumns = `shelf, key, early_key, task, listing, log, ingredients, re
 // of each shelf.
 func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) ([]protocol.Entry, error) {
 	shelves := matchesPattern(t.ReadsFrom)
+	ranks := map[string]int{}
 	rank := func(name string) int {
-		return slices.IndexFunc(t.ReadsFrom, func(p string) bool { return shelf.Matches(p, name) })
+		n, known := ranks[name]
+		if !known {
+			n = slices.IndexFunc(t.ReadsFrom, func(p string) bool { return shelf.Matches(p, name) })
+			ranks[name] = n
+		}
+		return n
 	}
-	found, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error) {
-		return db.readEntries(ctx, len(part), `
+	found, err := inParts(ctx, keys, func(ctx context.Context, part []digest.Digest, room []protocol.Entry) ([]protocol.Entry, error) {
+		return db.readEntries(ctx, room, `
 			SELECT `+readColumns+` FROM unnest($2::bytea[]) AS w (k) CROSS JOIN LATERAL (
 				SELECT * FROM entries WHERE repository_id = $1 AND key = w.k AND shelf LIKE ANY($3) OFFSET 0) e`,
 			t.RepositoryID, digests(part), shelves)
@@ -65,8 +71,8 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 	if err != nil {
 		return nil, err
 	}
-	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error) {
-		return db.readEntries(ctx, len(part), `
+	more, err := inParts(ctx, early, func(ctx context.Context, part []digest.Digest, room []protocol.Entry) ([]protocol.Entry, error) {
+		return db.readEntries(ctx, room, `
 			SELECT `+readColumns+` FROM (SELECT DISTINCT k FROM unnest($2::bytea[]) AS w (k)) w CROSS JOIN LATERAL (
 				SELECT *, row_number() OVER (PARTITION BY shelf ORDER BY filed_at DESC) AS newest
 				FROM entries WHERE repository_id = $1 AND early_key = w.k AND shelf LIKE ANY($3)) e
@@ -76,14 +82,21 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 		return nil, err
 	}
 	seen := make(map[digest.Digest]bool, len(found))
-	out := make([]protocol.Entry, 0, len(found)+len(more))
+	out := []protocol.Entry{}
 	for _, list := range [][]protocol.Entry{found, more} {
-		slices.SortStableFunc(list, func(a, b protocol.Entry) int { return rank(a.Shelf) - rank(b.Shelf) })
-		for _, e := range list {
-			if !seen[e.Key] {
-				seen[e.Key] = true
-				out = append(out, e)
-			}
+		later := func(a, b protocol.Entry) int { return rank(a.Shelf) - rank(b.Shelf) }
+		if !slices.IsSortedFunc(list, later) { // they usually are all from one shelf
+			slices.SortStableFunc(list, later)
+		}
+		list = slices.DeleteFunc(list, func(e protocol.Entry) bool {
+			had := seen[e.Key]
+			seen[e.Key] = true
+			return had
+		})
+		if len(out) == 0 && len(list) > 0 {
+			out = list
+		} else {
+			out = append(out, list...)
 		}
 	}
 	return out, nil
@@ -94,23 +107,29 @@ func (db *DB) Lookup(ctx context.Context, t Token, keys, early []digest.Digest) 
 const lookupPart = 1000
 
 // inParts asks for digests in several parallel queries, and joins the answers
-// in the order of the digests.
+// in the order of the digests. Each query has room for as many entries as it has digests.
 func inParts(
 	ctx context.Context,
 	list []digest.Digest,
-	ask func(ctx context.Context, part []digest.Digest) ([]protocol.Entry, error),
+	ask func(ctx context.Context, part []digest.Digest, room []protocol.Entry) ([]protocol.Entry, error),
 ) ([]protocol.Entry, error) {
-	parts := slices.Collect(slices.Chunk(list, lookupPart))
-	answers := make([][]protocol.Entry, len(parts))
+	all := make([]protocol.Entry, len(list))
+	answers := make([][]protocol.Entry, (len(list)+lookupPart-1)/lookupPart)
 	g, ctx := errgroup.WithContext(ctx)
-	for i, part := range parts {
+	for i := range answers {
+		from, to := i*lookupPart, min(len(list), (i+1)*lookupPart)
 		g.Go(func() (err error) {
-			answers[i], err = ask(ctx, part)
+			answers[i], err = ask(ctx, list[from:to], all[from:from:to])
 			return err
 		})
 	}
 	err := g.Wait()
-	return slices.Concat(answers...), err
+	for i, part := range answers {
+		if len(part) != min(len(list)-i*lookupPart, lookupPart) {
+			return slices.Concat(answers...), err
+		}
+	}
+	return all, err // each part fills its place
 }
 
 // matchesPattern turns shelves and patterns of shelves into patterns of LIKE.

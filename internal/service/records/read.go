@@ -14,9 +14,9 @@ import (
 const readColumns = `shelf, key, early_key, task, listing, log, ingredients, reports, seconds, bytes, nullif(checkout_paths, '{}'),
 	made_name, made_host, made_place, made_run, made_at`
 
-// readEntries reads rows of readColumns, about so many, without database/sql, whose conversions
-// would take most of the time: a lookup reads thousands.
-func (db *DB) readEntries(ctx context.Context, about int, query string, args ...any) (out []protocol.Entry, err error) {
+// readEntries reads rows of readColumns, into the room if that is enough, without database/sql,
+// whose conversions would take most of the time: a lookup reads thousands.
+func (db *DB) readEntries(ctx context.Context, room []protocol.Entry, query string, args ...any) (out []protocol.Entry, err error) {
 	conn, err := db.Connx(ctx)
 	if err != nil {
 		return nil, err
@@ -28,7 +28,7 @@ func (db *DB) readEntries(ctx context.Context, about int, query string, args ...
 			return err
 		}
 		defer rows.Close()
-		out = make([]protocol.Entry, 0, about)
+		out = room
 		var e protocol.Entry
 		to := targets(&e)
 		for rows.Next() {
