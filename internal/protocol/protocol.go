@@ -33,11 +33,14 @@ const (
 
 // Media types in addition to application/json.
 const (
-	TypeProblem = "application/problem+json"         // RFC 9457
-	TypePack    = "application/x-tar"                // POSIX tar, members named by digest
-	TypeFrames  = "application/x-tar; frames=member" // the same with Content-Encoding zstd, a frame for each member
+	TypeProblem = "application/problem+json"            // RFC 9457
+	TypePack    = "application/x-tar"                   // POSIX tar, members named by digest
+	TypeFrames  = "application/x-tar; frames=" + Joined // the same with Content-Encoding zstd, each frame with whole members
 	TypeBlob    = "application/octet-stream"
 )
+
+// Joined says in a media type that a frame may contain several members.
+const Joined = "several"
 
 // Blob is a digest with a size in bytes; -1 if it is unknown.
 type Blob struct {

@@ -180,7 +180,7 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 	resp, err := c.request(ctx, request{
 		method: http.MethodPost, path: "packs/fetch",
 		// However near the service is: it has small blobs compressed.
-		header: http.Header{"Content-Type": {"application/json"}, "Accept-Encoding": {"zstd"}},
+		header: http.Header{"Content-Type": {"application/json"}, "Accept": {protocol.TypeFrames}, "Accept-Encoding": {"zstd"}},
 		body:   func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
 	})
 	if err != nil {

@@ -213,24 +213,28 @@ func digestsIn(blobs []protocol.Blob) []digest.Digest {
 	return out
 }
 
-// compressing is how many members are compressed before the first of them is sent.
+// compressing is how many frames are compressed before the first of them is sent.
 const compressing = 16
 
-// writePack writes a pack of blobs, compressed one by one: the service stores the frames as
-// they are.
+// writePack writes a pack of blobs. The service stores the frames as they are.
 func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
-	for part := range slices.Chunk(blobs, compressing) {
-		frames := make([][]byte, len(part))
+	sizes := make([]int64, len(blobs))
+	for i, b := range blobs {
+		if sizes[i] = b.Size; b.Size < 0 { // not known: in a frame of its own
+			sizes[i] = pack.Together
+		}
+	}
+	from := 0
+	for ends := range slices.Chunk(pack.Groups(sizes), compressing) {
+		frames := make([][]byte, len(ends))
 		var g errgroup.Group
 		g.SetLimit(runtime.GOMAXPROCS(0))
-		for i, b := range part {
-			g.Go(func() error {
-				text, err := c.store.Read(b.Digest)
-				if err != nil {
-					return ofDisk(err)
-				}
-				frames[i] = pack.Frame(b.Digest, text)
-				return nil
+		for i, to := range ends {
+			part := blobs[from:to]
+			from = to
+			g.Go(func() (err error) {
+				frames[i], err = c.join(part)
+				return err
 			})
 		}
 		if err := g.Wait(); err != nil {
@@ -244,6 +248,19 @@ func (c *Client) writePack(w io.Writer, blobs []protocol.Blob) error {
 	}
 	_, err := w.Write(pack.End())
 	return err
+}
+
+// join returns blobs as one frame.
+func (c *Client) join(blobs []protocol.Blob) ([]byte, error) {
+	list := make([]pack.Blob, len(blobs))
+	for i, b := range blobs {
+		text, err := c.store.Read(b.Digest)
+		if err != nil {
+			return nil, ofDisk(err)
+		}
+		list[i] = pack.Blob{Digest: b.Digest, Text: text}
+	}
+	return pack.Join(list), nil
 }
 
 // sendMembers sends a pack while it is made.

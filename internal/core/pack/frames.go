@@ -2,7 +2,6 @@ package pack
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -19,53 +18,94 @@ type Frames struct {
 	from  *bufio.Reader
 	read  []byte
 	plain []byte // of the last frame
+	rest  []Blob // of the last frame: members that follow
+	list  []Blob // room for them
 	err   error
 }
 
 // NewFrames returns the frames of a pack.
 func NewFrames(r io.Reader) *Frames { return &Frames{from: bufio.NewReaderSize(r, 256<<10)} }
 
+// More tells whether the frame of the last blob contains another one.
+func (f *Frames) More() bool { return len(f.rest) > 0 }
+
+// Members returns how many blobs the frame of the last one contains.
+func (f *Frames) Members() int { return len(f.list) }
+
 // Next returns the next blob, which matches its digest and has at most so many bytes, and the
 // length of its frame. The contents are in room, which grows as necessary. After the last
-// blob the error is [io.EOF]; if the pack was cut off, it wraps [io.ErrUnexpectedEOF].
+// blob the error is [io.EOF]; if the pack was cut off, it wraps [io.ErrUnexpectedEOF]. After an
+// error with a digest, which is about that blob alone, reading can go on.
 func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, length int64, err error) {
+	if !f.More() {
+		if err := f.nextFrame(room, most); err != nil {
+			return d, nil, 0, err
+		}
+	}
+	m := f.rest[0]
+	f.rest = f.rest[1:]
+	switch {
+	case int64(len(m.Text)) > most:
+		return digest.Digest{}, nil, 0, fmt.Errorf(
+			"%w: the member %s has %d bytes; at most %d are allowed",
+			ErrLarge,
+			m.Digest.Short(),
+			len(m.Text),
+			most,
+		)
+	case digest.Of(m.Text) != m.Digest:
+		return m.Digest, nil, 0, fmt.Errorf("blob %s in a pack: %w", m.Digest.Short(), ErrDamaged)
+	}
+	return m.Digest, m.Text, int64(len(f.read)), nil
+}
+
+// nextFrame reads a frame and decompresses it.
+func (f *Frames) nextFrame(room *[]byte, most int64) error {
 	frame, err := f.next()
 	if err != nil {
-		return d, nil, 0, err
+		return err
 	}
-	plain, err := unpack(frame, room, most+2*block)
-	if err != nil {
-		return d, nil, 0, err
+	if f.plain, err = unpack(frame, room, max(most+2*block, Together)); err != nil {
+		return err
 	}
-	f.plain = plain
-	if len(plain) == trailer && !slices.ContainsFunc(plain, func(b byte) bool { return b != 0 }) {
-		return d, nil, 0, io.EOF
+	if len(f.plain) == trailer && isZero(f.plain) {
+		return io.EOF
 	}
-	d, size, err := header(plain, most)
-	switch {
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return d, nil, 0, ErrDamaged // of the frame, not of the pack
-	case err != nil:
-		return d, nil, 0, err
-	}
-	text, err = contents(plain, d, size)
-	return d, text, int64(len(frame)), err
+	f.list, err = members(f.plain, max(most, Together), f.list[:0])
+	f.rest = f.list
+	return err
 }
+
+func isZero(text []byte) bool { return !slices.ContainsFunc(text, func(b byte) bool { return b != 0 }) }
 
 // mostWindow is how many bytes readers of frames have to remember at most.
 const mostWindow = 8 << 20
 
-// Frame returns the frame of the last blob, of so many bytes, until the next one, if it can be
-// stored as it is: its contents are what the function [Frame] compresses, and it is not larger
-// than they are. A frame that somebody else made can differ, and contain the same blob.
-func (f *Frames) Frame(d digest.Digest, size int64) (frame []byte, ok bool) {
+// Frame returns the frame of the last blob, until the next one is read, if it can be stored as it
+// is: its contents are what the function [Join] compresses, and it is not larger than they are. A
+// frame that somebody else made can differ, and contain the same blobs.
+func (f *Frames) Frame() (frame []byte, ok bool) {
 	var h zstd.Header
-	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || int64(len(f.read)) > Plain(size)+block {
+	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || len(f.read) > len(f.plain)+block {
 		return nil, false
 	}
-	own := headerOf(d, size, 0)
-	padding := f.plain[block+size:]
-	return f.read, bytes.Equal(f.plain[:block], own[:]) && bytes.Equal(padding, make([]byte, len(padding)))
+	for rest := f.plain; len(rest) > 0; {
+		_, size, ok := usual(rest)
+		if !ok || Plain(size) > int64(len(rest)) || !isZero(rest[block+size:Plain(size)]) {
+			return nil, false
+		}
+		rest = rest[Plain(size):]
+	}
+	return f.read, true
+}
+
+// Contains returns how many bytes a frame contains, uncompressed.
+func Contains(frame []byte) (bytes int64, ok bool) {
+	var h zstd.Header
+	if err := h.Decode(frame); err != nil || !h.HasFCS || h.FrameContentSize > largest {
+		return 0, false
+	}
+	return int64(h.FrameContentSize), true
 }
 
 // spare is how many bytes of room beyond its result the fast decompression takes.

@@ -1,8 +1,8 @@
 // Package pack is the form in which small blobs are stored and sent together: a POSIX tar
 // archive (IEEE 1003.1, ustar) whose members are plain files named by digest, compressed
-// with Zstandard (RFC 8878). Each member, with its header and its padding, is a frame of its
-// own: any choice of frames, followed by [End], is a pack again, without decompressing
-// anything.
+// with Zstandard (RFC 8878). A frame contains whole members, with their headers and their
+// padding: any choice of frames, followed by [End], is a pack again, without decompressing
+// anything. Small members share a frame, which makes them smaller and faster to read.
 package pack
 
 import (
@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -50,9 +51,46 @@ func Plain(size int64) int64 { return block + padded(size) }
 
 func padded(size int64) int64 { return (size + block - 1) / block * block }
 
+// Together is how many bytes the members of a frame take at most, uncompressed, if there are
+// several.
+const Together = 128 << 10
+
+// Blob is a blob and its digest, which matches.
+type Blob struct {
+	Digest digest.Digest
+	Text   []byte
+}
+
 // Frame returns a member as a frame.
-func Frame(d digest.Digest, text []byte) []byte {
-	return encoder().EncodeAll(AppendMember(nil, d, text, time.Time{}), nil)
+func Frame(d digest.Digest, text []byte) []byte { return Join([]Blob{{d, text}}) }
+
+// Join returns members as one frame. Several must fit into [Together].
+func Join(members []Blob) []byte {
+	plain := int64(0)
+	for _, m := range members {
+		plain += Plain(int64(len(m.Text)))
+	}
+	room := make([]byte, 0, plain)
+	for _, m := range members {
+		room = AppendMember(room, m.Digest, m.Text, time.Time{})
+	}
+	return encoder().EncodeAll(room, nil)
+}
+
+// Groups returns the numbers of blobs with these sizes that share a frame, as the ends of
+// groups: those that follow each other, as long as they fit.
+func Groups(sizes []int64) (ends []int) {
+	plain := int64(0)
+	for i, size := range sizes {
+		if i > 0 && plain+Plain(size) > Together {
+			ends, plain = append(ends, i), 0
+		}
+		plain += Plain(size)
+	}
+	if len(sizes) > 0 {
+		ends = append(ends, len(sizes))
+	}
+	return ends
 }
 
 // ErrDamaged is wrapped by errors about frames that do not contain what they should.
@@ -63,26 +101,62 @@ func Unframe(frame []byte, d digest.Digest, size int64) ([]byte, error) {
 	if size < 0 || size > largest-2*block {
 		return nil, fmt.Errorf("blob %s in a pack: %d bytes: %w", d.Short(), size, ErrDamaged)
 	}
-	plain, err := decoder().DecodeAll(frame, make([]byte, 0, Plain(size)))
-	if err != nil {
+	taken := false
+	list, err := take(frame, max(Plain(size), Together), func(m digest.Digest) bool {
+		first := m == d && !taken
+		taken = taken || first
+		return first
+	})
+	switch {
+	case err != nil:
 		return nil, fmt.Errorf("blob %s in a pack: %w: %w", d.Short(), ErrDamaged, err)
-	}
-	return contents(plain, d, size)
-}
-
-// contents returns the blob in the contents of a frame, if it is the expected one.
-func contents(plain []byte, d digest.Digest, size int64) ([]byte, error) {
-	if int64(len(plain)) != Plain(size) || digest.Of(plain[block:block+size]) != d {
+	case len(list) == 0 || int64(len(list[0].Text)) != size:
 		return nil, fmt.Errorf("blob %s in a pack: %w", d.Short(), ErrDamaged)
 	}
-	return plain[block : block+size], nil
+	return list[0].Text, nil
+}
+
+// Take returns those blobs of a frame that are wanted, verified. One that is damaged is left out;
+// an error says that the frame cannot be read.
+func Take(frame []byte, wanted func(d digest.Digest) bool) ([]Blob, error) {
+	return take(frame, largest, wanted)
+}
+
+func take(frame []byte, most int64, wanted func(d digest.Digest) bool) ([]Blob, error) {
+	var room []byte
+	plain, err := unpack(frame, &room, most)
+	if err != nil {
+		return nil, err
+	}
+	list, err := members(plain, most, nil)
+	return slices.DeleteFunc(list, func(m Blob) bool { return !wanted(m.Digest) || digest.Of(m.Text) != m.Digest }), err
+}
+
+// members appends the members in the contents of a frame, not verified, each of at most so many
+// bytes.
+func members(plain []byte, most int64, to []Blob) ([]Blob, error) {
+	for rest := plain; len(rest) > 0 || len(to) == 0; {
+		d, size, err := header(rest, most)
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), err == nil && Plain(size) > int64(len(rest)):
+			return nil, ErrDamaged // the frame, not the pack
+		case err != nil:
+			return nil, err
+		}
+		to = append(to, Blob{d, rest[block : block+size]})
+		rest = rest[Plain(size):]
+	}
+	if len(to) > 1 && len(plain) > Together {
+		return nil, fmt.Errorf("a frame with %d members of %d bytes together: %w", len(to), len(plain), ErrDamaged)
+	}
+	return to, nil
 }
 
 // Member is a blob in a pack.
 type Member struct {
 	Digest   digest.Digest
 	Size     int64 // bytes of the blob
-	Position int64 // of its frame
+	Position int64 // of its frame, which others may share
 	Length   int64 // of its frame
 }
 
@@ -101,7 +175,9 @@ func Index(r io.Reader) ([]Member, error) {
 			return out, fmt.Errorf("byte %d of a pack: %w", at, err)
 		}
 		out = append(out, Member{d, int64(len(text)), at, length})
-		at += length
+		if !frames.More() {
+			at += length
+		}
 	}
 }
 

@@ -7,7 +7,11 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"reflect"
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -197,8 +201,105 @@ func TestOnlyFramesLikeOursAreStoredAsTheyCome(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		if frame, ok := frames.Frame(got, int64(len(contents))); ok != c.want || ok && !bytes.Equal(frame, c.frame) {
+		if frame, ok := frames.Frame(); ok != c.want || ok && !bytes.Equal(frame, c.frame) {
 			t.Errorf("%s: %v", name, ok)
+		}
+	}
+}
+
+// blobsOf are the blobs with these texts.
+func blobsOf(texts ...string) (out []pack.Blob) {
+	for _, text := range texts {
+		out = append(out, pack.Blob{Digest: digest.Of([]byte(text)), Text: []byte(text)})
+	}
+	return out
+}
+
+func TestMembersShareAFrame(t *testing.T) {
+	together := blobsOf("rope", "", strings.Repeat("twine ", 500))
+	alone := blobsOf(strings.Repeat("anchor", 50_000))
+	whole := slices.Concat(pack.Join(together), pack.Join(alone), pack.End())
+	list, err := pack.Index(bytes.NewReader(whole))
+	if err != nil || len(list) != 4 {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	for i, m := range slices.Concat(together, alone) {
+		got := list[i]
+		frame := whole[got.Position : got.Position+got.Length]
+		if text, err := pack.Unframe(frame, m.Digest, got.Size); err != nil || !bytes.Equal(text, m.Text) {
+			t.Errorf("%d: %+v, %v", i, got, err)
+		}
+		if got.Position != 0 && i < 3 || i == 3 && got.Position != list[0].Length {
+			t.Errorf("%d is at %d", i, got.Position)
+		}
+	}
+	frame := whole[:list[0].Length]
+	if n, ok := pack.Contains(frame); !ok || n != 3*512+512+3072 {
+		t.Errorf("the frame says that it contains %d bytes", n)
+	}
+	some, err := pack.Take(frame, func(d digest.Digest) bool { return d != together[1].Digest })
+	if err != nil || !reflect.DeepEqual(some, []pack.Blob{together[0], together[2]}) {
+		t.Errorf("%+v, %v", some, err)
+	}
+}
+
+// What is wrong with a member concerns that one; what is wrong with the frame, all.
+func TestFramesWithSeveralMembersThatAreWrong(t *testing.T) {
+	read := func(frame []byte, most int64) (n int, bad []digest.Digest, err error) {
+		frames := pack.NewFrames(bytes.NewReader(append(bytes.Clone(frame), pack.End()...)))
+		var room []byte
+		for {
+			d, _, _, err := frames.Next(&room, most)
+			switch {
+			case err == nil:
+				n++
+			case errors.Is(err, pack.ErrDamaged) && !d.IsZero():
+				bad = append(bad, d)
+			case errors.Is(err, io.EOF):
+				return n, bad, nil
+			default:
+				return n, bad, err
+			}
+		}
+	}
+	wrong := blobsOf("rope", "twine", "anchor")
+	wrong[1].Text = []byte("fog")
+	if n, bad, err := read(pack.Join(wrong), 1000); n != 2 || err != nil || !slices.Equal(bad, []digest.Digest{wrong[1].Digest}) {
+		t.Errorf("a member that does not match its digest: %d, %v, %v", n, bad, err)
+	}
+	if list, err := pack.Take(pack.Join(wrong), func(digest.Digest) bool { return true }); err != nil || len(list) != 2 {
+		t.Errorf("%+v, %v", list, err)
+	}
+	if n, _, err := read(pack.Join(blobsOf("rope", strings.Repeat("x", 2000))), 1000); n != 1 || !errors.Is(err, pack.ErrLarge) {
+		t.Errorf("a member that is too large: %d, %v", n, err)
+	}
+	many := blobsOf(strings.Repeat("a", pack.Together/2), strings.Repeat("b", pack.Together/2))
+	if n, _, err := read(pack.Join(many), 1<<20); n != 0 || !errors.Is(err, pack.ErrDamaged) {
+		t.Errorf("members that are too many together: %d, %v", n, err)
+	}
+	plain := pack.AppendMember(nil, wrong[0].Digest, wrong[0].Text, time.Time{})
+	enc, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, _, err := read(enc.EncodeAll(append(plain, plain[:700]...), nil), 1000); n != 0 || !errors.Is(err, pack.ErrDamaged) {
+		t.Errorf("half a member at the end: %d, %v", n, err)
+	}
+}
+
+func TestGroupsFillFrames(t *testing.T) {
+	for _, c := range []struct {
+		sizes []int64
+		want  []int
+	}{
+		{nil, nil},
+		{[]int64{5}, []int{1}},
+		{[]int64{512, 512, pack.Together - 3*512, 1}, []int{2, 4}},
+		{[]int64{pack.Together, 1, 1}, []int{1, 3}},
+		{[]int64{pack.Together/2 - 512, pack.Together/2 - 512, 0}, []int{2, 3}},
+	} {
+		if got := pack.Groups(c.sizes); !slices.Equal(got, c.want) {
+			t.Errorf("%v: %v, not %v", c.sizes, got, c.want)
 		}
 	}
 }

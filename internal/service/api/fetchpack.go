@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"mime"
 	"net/http"
 	"strings"
 
@@ -21,6 +22,15 @@ import (
 
 func acceptsZstd(c *gin.Context) bool {
 	return strings.Contains(c.GetHeader("Accept-Encoding"), "zstd")
+}
+
+// framesOf returns what a media type says of the frames of a pack.
+func framesOf(header string) string {
+	_, form, err := mime.ParseMediaType(header)
+	if err != nil {
+		return ""
+	}
+	return form["frames"]
 }
 
 // compressed returns a writer for the answer's body: compressed, if the client
@@ -52,7 +62,7 @@ func (s *Server) fetchPack(c *gin.Context) {
 	}
 	answerWithin(c, total)
 	c.Header("Content-Type", protocol.TypePack)
-	out := &outgoing{s: s, c: c, frames: acceptsZstd(c)}
+	out := &outgoing{s: s, c: c, frames: acceptsZstd(c), joined: framesOf(c.GetHeader("Accept")) == protocol.Joined}
 	if out.frames {
 		c.Header("Content-Encoding", "zstd")
 	}
@@ -70,6 +80,7 @@ type outgoing struct {
 	s      *Server
 	c      *gin.Context
 	frames bool
+	joined bool // the client reads frames with several members
 
 	encoder *zstd.Encoder // of blobs that are not frames; nil: there was none yet
 }
@@ -109,22 +120,44 @@ func (o *outgoing) sendRange(r packs.Range, content io.Reader) error {
 	if r.Blobs[0].Packed == 0 {
 		return o.sendWhole(r.Blobs[0], content)
 	}
-	return r.Frames(content, func(b records.Blob, frame io.Reader) error {
-		if o.frames {
-			_, err := io.Copy(o.c.Writer, frame)
+	return r.Frames(content, func(list []records.Blob, frame []byte) error {
+		if o.frames && (o.joined || len(list) == 1) {
+			_, only, err := packs.Only(list, frame)
+			if err != nil {
+				o.damaged(list[0], err)
+				return nil
+			}
+			_, err = o.c.Writer.Write(only)
 			return err
 		}
-		text, err := io.ReadAll(frame)
-		if err != nil {
-			return err
+		for _, b := range list {
+			if err := o.sendMember(b, frame); err != nil {
+				return err
+			}
 		}
-		d := asDigest(b)
-		if text, err = pack.Unframe(text, d, b.Size); err != nil {
-			o.s.Log.Error("a blob is damaged", "object", b.Object, "byte", b.Position, "error", err)
-			return nil // left out: the client treats it as missing
-		}
-		return member(o.c.Writer, d, b.Size, bytes.NewReader(text))
+		return nil
 	})
+}
+
+// sendMember sends one of the blobs in a frame.
+func (o *outgoing) sendMember(b records.Blob, frame []byte) error {
+	d := asDigest(b)
+	text, err := pack.Unframe(frame, d, b.Size)
+	switch {
+	case err != nil:
+		o.damaged(b, err)
+		return nil
+	case o.frames:
+		_, err = o.c.Writer.Write(pack.Frame(d, text))
+		return err
+	default:
+		return member(o.c.Writer, d, b.Size, bytes.NewReader(text))
+	}
+}
+
+// damaged notes that a blob is left out: the client treats it as missing.
+func (o *outgoing) damaged(b records.Blob, err error) {
+	o.s.Log.Error("a blob is damaged", "object", b.Object, "byte", b.Position, "error", err)
 }
 
 // sendWhole sends a blob that is an object of its own.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"runtime"
 	"slices"
@@ -50,7 +49,7 @@ type arrived struct {
 	digest digest.Digest
 	size   int64
 	text   []byte // nil: only its frame is kept
-	frame  []byte // that can be stored as it is; nil: it has to be made
+	frame  *frame // nil: it has to be made
 	room   *reservation
 }
 
@@ -85,36 +84,106 @@ func (in *incoming) store() error {
 	return in.add(fresh)
 }
 
+// group is members that share a frame.
+type group struct {
+	members []arrived
+	frame   []byte
+}
+
 // add stores new members. Their rows are recorded by [incoming.finish].
 func (in *incoming) add(fresh []arrived) error {
-	frames := make([][]byte, len(fresh))
-	var large []arrived
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, a := range fresh {
+	var large, small []arrived
+	for _, a := range fresh {
 		in.rooms = append(in.rooms, a.room)
 		if a.size > ownObject {
 			large = append(large, a)
-			continue
+		} else {
+			small = append(small, a)
 		}
-		if frames[i] = a.frame; a.frame != nil {
-			continue
+	}
+	groups, err := grouped(small)
+	if err != nil {
+		return err
+	}
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range groups {
+		if groups[i].frame == nil {
+			g.Go(groups[i].join)
 		}
-		g.Go(func() error {
-			frames[i] = pack.Frame(a.digest, a.text)
-			return nil
-		})
 	}
 	_ = g.Wait() // none fails
-	for i, a := range fresh {
-		if frames[i] == nil {
-			continue
-		}
-		if err := in.append(a, frames[i]); err != nil {
+	for _, gr := range groups {
+		if err := in.append(gr); err != nil {
 			return err
 		}
 	}
 	return in.addLarge(large)
+}
+
+// grouped puts members together that share a frame: one that arrived, if all of its members are
+// to be stored, or else one that is to be made.
+func grouped(list []arrived) (out []group, err error) {
+	var loose []arrived
+	for len(list) > 0 {
+		n := 1
+		for list[0].frame != nil && n < len(list) && list[n].frame == list[0].frame {
+			n++
+		}
+		part := list[:n]
+		list = list[n:]
+		switch f := part[0].frame; {
+		case f == nil:
+			loose = append(loose, part...)
+		case f.members == n:
+			out = append(out, group{part, f.bytes})
+		default:
+			part, err = f.take(part)
+			loose = append(loose, part...)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	sizes := make([]int64, len(loose))
+	for i, a := range loose {
+		sizes[i] = a.size
+	}
+	from := 0
+	for _, to := range pack.Groups(sizes) {
+		out = append(out, group{members: loose[from:to]})
+		from = to
+	}
+	return out, nil
+}
+
+// join makes the frame.
+func (g *group) join() error {
+	list := make([]pack.Blob, len(g.members))
+	for i, a := range g.members {
+		list[i] = pack.Blob{Digest: a.digest, Text: a.text}
+	}
+	g.frame = pack.Join(list)
+	return nil
+}
+
+// frame is a frame that arrived and can be stored as it is, if all of its members are stored.
+type frame struct {
+	bytes   []byte
+	members int
+}
+
+// take returns members of the frame with their texts.
+func (f *frame) take(part []arrived) ([]arrived, error) {
+	texts := map[digest.Digest][]byte{}
+	list, err := pack.Take(f.bytes, func(digest.Digest) bool { return true }) // they were verified when it came
+	for _, m := range list {
+		texts[m.Digest] = m.Text
+	}
+	for i, a := range part {
+		part[i].frame, part[i].text = nil, texts[a.digest]
+	}
+	return part, err
 }
 
 // record notes what is stored, and only that.
@@ -127,9 +196,9 @@ func (in *incoming) record(st ...records.Stored) {
 }
 
 // append adds a frame to the pack object, and begins one if necessary.
-func (in *incoming) append(a arrived, frame []byte) error {
+func (in *incoming) append(g group) error {
 	t := token(in.c)
-	if in.object != nil && in.object.Bytes()+int64(len(frame)) > packs.Most {
+	if in.object != nil && in.object.Bytes()+int64(len(g.frame)) > packs.Most {
 		if err := in.finish(); err != nil {
 			return err
 		}
@@ -142,14 +211,15 @@ func (in *incoming) append(a arrived, frame []byte) error {
 		// The end of the connection is no reason to lose what has arrived.
 		in.object = packs.Begin(context.WithoutCancel(in.c.Request.Context()), in.s.Blobs, name)
 	}
-	position, err := in.object.Add(frame)
+	position, err := in.object.Add(g.frame)
 	if err != nil {
 		return err
 	}
-	in.record(records.Stored{
-		Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(frame)), Size: a.size,
-		Owner: t.WritesTo,
-	})
+	for _, a := range g.members {
+		in.record(records.Stored{
+			Digest: a.digest, Object: in.object.Name, Position: position, Packed: int64(len(g.frame)), Size: a.size, Owner: t.WritesTo,
+		})
+	}
 	return nil
 }
 
@@ -236,6 +306,7 @@ type members struct {
 	pack.Reader
 	frames *pack.Frames // nil: one archive
 	room   []byte       // for what a frame contains
+	whole  *frame       // the last one, if it can be stored as it is
 }
 
 // openPack returns the members of a request's pack. Done ends it.
@@ -244,7 +315,7 @@ func openPack(c *gin.Context) (p *members, done func(), err error) {
 	done = func() {}
 	p = &members{Reader: pack.Reader{Largest: protocol.PackedBlob, Left: protocol.MaxPack}}
 	compressed := c.GetHeader("Content-Encoding") == "zstd"
-	if _, form, err := mime.ParseMediaType(c.GetHeader("Content-Type")); err == nil && form["frames"] == "member" && compressed {
+	if framesOf(c.GetHeader("Content-Type")) != "" && compressed {
 		p.frames = pack.NewFrames(body)
 		return p, done, nil
 	}
@@ -274,7 +345,8 @@ func (s *Server) putPack(c *gin.Context) {
 	answer := protocol.PackAnswer{Results: []protocol.PackResult{}}
 	in := &incoming{s: s, c: c, has: map[digest.Digest]bool{}}
 	for {
-		res, err := in.take(p)
+		results, err := in.take(p)
+		answer.Results = append(answer.Results, results...)
 		if errors.Is(err, io.EOF) {
 			break
 		}
@@ -282,7 +354,6 @@ func (s *Server) putPack(c *gin.Context) {
 			in.cutOff(answer, err)
 			return
 		}
-		answer.Results = append(answer.Results, res)
 	}
 	if err := in.keep(); err != nil {
 		s.refuseBody(c, err)
@@ -317,25 +388,32 @@ func (in *incoming) cutOff(answer protocol.PackAnswer, cause error) {
 	}
 }
 
-// take reads one member, after room for it is reserved. Members are collected and stored
-// together. After the last one the error is [io.EOF].
-func (in *incoming) take(p *members) (protocol.PackResult, error) {
+// take reads one member, or those of one frame, after room for it is reserved. Members are
+// collected and stored together. After the last one the error is [io.EOF].
+func (in *incoming) take(p *members) (results []protocol.PackResult, err error) {
 	read := in.read
 	if p.frames != nil {
 		read = in.readFrame
 	}
-	a, err := read(p)
-	switch {
-	case errors.Is(err, errMismatch), errors.Is(err, errLength):
-		return protocol.PackResult{Digest: a.digest, Error: err.Error()}, nil
-	case err != nil:
-		return protocol.PackResult{}, err
+	for more := true; more && err == nil; more = p.frames != nil && p.frames.More() {
+		var a arrived
+		a, err = read(p)
+		switch {
+		case errors.Is(err, errMismatch), errors.Is(err, errLength):
+			results = append(results, protocol.PackResult{Digest: a.digest, Error: err.Error()})
+			err = nil
+		case err == nil:
+			results = append(results, protocol.PackResult{Digest: a.digest, OK: true})
+			in.batch, in.bytes = append(in.batch, a), in.bytes+a.size
+		}
 	}
-	in.batch = append(in.batch, a)
-	if in.bytes += a.size; len(in.batch) == batchBlobs || in.bytes >= batchBytes {
+	if err != nil {
+		return results, err
+	}
+	if len(in.batch) >= batchBlobs || in.bytes >= batchBytes {
 		in.fault = in.store()
 	}
-	return protocol.PackResult{Digest: a.digest, OK: true}, in.fault
+	return results, in.fault
 }
 
 // read reads a member of an archive.
@@ -352,10 +430,17 @@ func (in *incoming) read(p *members) (a arrived, err error) {
 	return a, err
 }
 
-// readFrame reads a member that is a frame of its own.
+// readFrame reads a member of a frame.
 func (in *incoming) readFrame(p *members) (a arrived, err error) {
+	begins := !p.frames.More()
 	var text []byte
 	a.digest, text, _, err = p.frames.Next(&p.room, min(p.Largest, p.Left))
+	if begins {
+		p.whole = nil
+		if bytes, ok := p.frames.Frame(); ok {
+			p.whole = &frame{slices.Clone(bytes), p.frames.Members()}
+		}
+	}
 	switch {
 	case errors.Is(err, pack.ErrDamaged) && !a.digest.IsZero():
 		return a, errMismatch
@@ -367,8 +452,8 @@ func (in *incoming) readFrame(p *members) (a arrived, err error) {
 	if a.room, err = in.s.reserve(in.c, a.size); err != nil {
 		return a, err
 	}
-	if frame, ok := p.frames.Frame(a.digest, a.size); ok && a.size <= ownObject {
-		a.frame = bytes.Clone(frame)
+	if p.whole != nil && a.size <= ownObject {
+		a.frame = p.whole
 	} else {
 		a.text = bytes.Clone(text)
 	}

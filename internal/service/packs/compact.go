@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"time"
 
 	"grayloft.example/grayloft/internal/service/blobs"
@@ -88,15 +87,12 @@ func (w *rewriting) copy(ctx context.Context, r Range) error {
 		return err
 	}
 	defer content.Close()
-	return r.Frames(content, func(b records.Blob, frame io.Reader) error {
-		text, err := io.ReadAll(frame)
+	return r.Frames(content, func(list []records.Blob, frame []byte) error {
+		live, frame, err := Only(list, frame)
 		if err != nil {
-			return err
+			return nil // as above
 		}
-		if int64(len(text)) < b.Packed {
-			return io.ErrUnexpectedEOF
-		}
-		if w.to != nil && w.to.Bytes()+b.Packed > Most {
+		if w.to != nil && w.to.Bytes()+int64(len(frame)) > Most {
 			if err := w.end(ctx); err != nil {
 				return err
 			}
@@ -108,8 +104,10 @@ func (w *rewriting) copy(ctx context.Context, r Range) error {
 			}
 			w.to = Begin(ctx, w.Store, name)
 		}
-		position, err := w.to.Add(text)
-		w.moved = append(w.moved, records.Moved{Blob: b, To: w.to.Name, Position: position})
+		position, err := w.to.Add(frame)
+		for _, b := range live {
+			w.moved = append(w.moved, records.Moved{Blob: b, To: w.to.Name, At: position, Length: int64(len(frame))})
+		}
 		return err
 	})
 }

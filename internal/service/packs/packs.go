@@ -145,23 +145,58 @@ func Ranges(list []records.Blob) (out []Range) {
 	return out
 }
 
-// Frames calls each with the frames of a range, in order. What it does not read is skipped.
-func (r Range) Frames(content io.Reader, each func(b records.Blob, frame io.Reader) error) error {
+// Frames calls each with the frames of a range, in order, and with those blobs of the range that
+// a frame contains.
+func (r Range) Frames(content io.Reader, each func(list []records.Blob, frame []byte) error) error {
 	at := r.From
-	for _, b := range r.Blobs {
-		if _, err := io.CopyN(io.Discard, content, b.Position-at); err != nil {
-			return err
+	var room []byte
+	for list := r.Blobs; len(list) > 0; {
+		first, n := list[0], 1
+		for n < len(list) && list[n].Position == first.Position {
+			n++
 		}
-		frame := &io.LimitedReader{R: content, N: b.Packed}
-		if err := each(b, frame); err != nil {
-			return err
+		room = slices.Grow(room[:0], int(first.Packed))[:first.Packed]
+		_, err := io.CopyN(io.Discard, content, first.Position-at)
+		if err == nil {
+			_, err = io.ReadFull(content, room)
 		}
-		if _, err := io.Copy(io.Discard, frame); err != nil {
-			return err
-		}
-		if at = b.Position + b.Packed; frame.N > 0 {
+		switch {
+		case errors.Is(err, io.EOF):
 			return io.ErrUnexpectedEOF
+		case err != nil:
+			return err
 		}
+		if err := each(list[:n], room); err != nil {
+			return err
+		}
+		at, list = first.Position+first.Packed, list[n:]
 	}
 	return nil
+}
+
+// Only returns a frame that contains these blobs of a frame and nothing else: the same one if it
+// has no others. It also returns the blobs, since one that is damaged is left out.
+func Only(list []records.Blob, frame []byte) ([]records.Blob, []byte, error) {
+	plain := int64(0)
+	rows := make(map[digest.Digest]records.Blob, len(list))
+	for _, b := range list {
+		plain += pack.Plain(b.Size)
+		d, err := digest.FromBytes(b.Digest)
+		if err != nil {
+			return nil, nil, err
+		}
+		rows[d] = b
+	}
+	if bytes, ok := pack.Contains(frame); ok && bytes == plain {
+		return list, frame, nil
+	}
+	texts, err := pack.Take(frame, func(d digest.Digest) bool { _, ok := rows[d]; return ok })
+	if err != nil || len(texts) == 0 {
+		return nil, nil, errors.Join(err, pack.ErrDamaged)
+	}
+	out := make([]records.Blob, len(texts))
+	for i, t := range texts {
+		out[i] = rows[t.Digest]
+	}
+	return out, pack.Join(texts), nil
 }

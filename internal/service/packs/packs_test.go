@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -265,6 +266,125 @@ func TestPackedBlobsAreReadInEveryWay(t *testing.T) {
 	}
 }
 
+// framed are frames of texts, as the body of an upload.
+func framed(lists ...[]pack.Blob) []byte {
+	var out []byte
+	for _, list := range lists {
+		out = append(out, pack.Join(list)...)
+	}
+	return append(out, pack.End()...)
+}
+
+func blobsOf(from, to int) (out []pack.Blob) {
+	for i := from; i < to; i++ {
+		out = append(out, pack.Blob{Digest: digest.Of(text(i)), Text: text(i)})
+	}
+	return out
+}
+
+var inFrames = http.Header{"Content-Type": {protocol.TypeFrames}, "Content-Encoding": {"zstd"}}
+
+// object returns the pack object that contains a blob, and its members.
+func (s *shelf) object(i int) ([]byte, []pack.Member) {
+	s.t.Helper()
+	b, err := s.DB.Blob(s.t.Context(), s.token.RepositoryID, digest.Of(text(i)))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	r, err := s.store.Open(s.t.Context(), b.Object, 0, 1<<30)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer r.Close()
+	whole, err := io.ReadAll(r)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	list, err := pack.Index(bytes.NewReader(whole))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return whole, list
+}
+
+// A frame of an upload is stored as it is, if all of its members are new.
+func TestFramesWithSeveralMembersAreStored(t *testing.T) {
+	s := newShelf(t)
+	body := framed(blobsOf(0, 20), blobsOf(20, 21))
+	if status, answer := s.call("POST", "packs", inFrames.Clone(), body); status != 200 {
+		t.Fatal(status, string(answer))
+	}
+	if whole, list := s.object(3); !bytes.Equal(whole, body) || len(list) != 21 {
+		t.Errorf("%d members, and other bytes than those that came", len(list))
+	}
+	wrong := blobsOf(30, 40)
+	wrong[4].Text = []byte("fog")
+	status, answer := s.call("POST", "packs", inFrames.Clone(), framed(blobsOf(10, 30), wrong))
+	var results protocol.PackAnswer
+	if err := json.Unmarshal(answer, &results); err != nil || status != 200 || len(results.Results) != 30 {
+		t.Fatal(status, string(answer), err)
+	}
+	for _, r := range results.Results {
+		if r.OK == (r.Digest == wrong[4].Digest) {
+			t.Errorf("%+v", r)
+		}
+	}
+	if _, list := s.object(25); len(list) != 9+9 {
+		t.Errorf("%d members were stored, of which some were there or are wrong", len(list))
+	}
+	if n := s.fetch(0, 40, "zstd"); n != 39 {
+		t.Errorf("%d are there", n)
+	}
+	large := []pack.Blob{{Text: bytes.Repeat([]byte("a"), pack.Together)}, {Text: bytes.Repeat([]byte("b"), pack.Together)}}
+	for i := range large {
+		large[i].Digest = digest.Of(large[i].Text)
+	}
+	if status, answer := s.call("POST", "packs", inFrames.Clone(), framed(large)); status != 400 ||
+		!strings.Contains(string(answer), "2 members of") {
+		t.Errorf("too many together: %d, %s", status, answer)
+	}
+}
+
+// A client gets what it asked for, and nothing of what shares a frame with that.
+func TestOnlyWhatWasAskedForIsSent(t *testing.T) {
+	s := newShelf(t)
+	body := framed(blobsOf(0, 20), blobsOf(20, 40))
+	if status, answer := s.call("POST", "packs", inFrames.Clone(), body); status != 200 {
+		t.Fatal(status, string(answer))
+	}
+	for _, c := range []struct {
+		from, to, frames int
+		accept           string
+	}{
+		{0, 40, 2, protocol.TypeFrames},
+		{0, 30, 2, protocol.TypeFrames},
+		{5, 6, 1, protocol.TypeFrames},
+		{0, 40, 40, protocol.TypePack}, // a client that knows one member in a frame
+	} {
+		ask, _ := json.Marshal(protocol.Digests{Digests: digests(c.from, c.to)})
+		status, answer := s.call("POST", "packs/fetch", http.Header{"Accept": {c.accept}, "Accept-Encoding": {"zstd"}}, ask)
+		list, err := pack.Index(bytes.NewReader(answer))
+		if status != 200 || err != nil {
+			t.Fatal(status, err)
+		}
+		var got []digest.Digest
+		frames := map[int64]bool{}
+		for _, m := range list {
+			got, frames[m.Position] = append(got, m.Digest), true
+		}
+		want := digests(c.from, c.to)
+		for _, list := range [][]digest.Digest{got, want} {
+			slices.SortFunc(list, func(a, b digest.Digest) int { return bytes.Compare(a[:], b[:]) })
+		}
+		if !slices.Equal(got, want) || len(frames) != c.frames {
+			t.Errorf("%+v: %d blobs in %d frames", c, len(got), len(frames))
+		}
+		if c.frames == 2 && c.to == 40 && !bytes.Equal(answer, body) {
+			t.Error("whole frames were made again")
+		}
+	}
+}
+
 // The index of a pack object can be made again from it alone.
 func TestPackObjectsSayWhatIsInThem(t *testing.T) {
 	s := newShelf(t)
@@ -273,22 +393,14 @@ func TestPackObjectsSayWhatIsInThem(t *testing.T) {
 	if err != nil || len(have) != 100 {
 		t.Fatal(len(have), err)
 	}
-	for _, b := range have {
-		r, err := s.store.Open(t.Context(), b.Object, 0, 1<<30)
-		if err != nil {
-			t.Fatal(err)
+	_, list := s.object(0)
+	if len(list) != 100 {
+		t.Fatal(len(list))
+	}
+	for _, m := range list {
+		if row := have[m.Digest]; row.Position != m.Position || row.Packed != m.Length || row.Size != m.Size {
+			t.Errorf("%+v, and the row says %+v", m, row)
 		}
-		defer r.Close()
-		list, err := pack.Index(r)
-		if err != nil || len(list) != 100 {
-			t.Fatal(len(list), err)
-		}
-		for _, m := range list {
-			if row := have[m.Digest]; row.Position != m.Position || row.Packed != m.Length || row.Size != m.Size {
-				t.Errorf("%+v, and the row says %+v", m, row)
-			}
-		}
-		break
 	}
 }
 
@@ -315,6 +427,9 @@ func TestCompactionLosesNothingAndGivesRoomBack(t *testing.T) {
 	got := s.compact(time.Hour)
 	if got.Packs != 4 || got.Blobs != 40 || live() != 40 {
 		t.Errorf("%+v, %d are live", got, live())
+	}
+	if _, list := s.object(10); len(list) != 40 {
+		t.Errorf("the new pack has %d members", len(list))
 	}
 	s.cleanup(time.Hour)
 	if n := s.objects(); n != 5 {

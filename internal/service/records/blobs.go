@@ -121,11 +121,16 @@ type columns struct {
 	positions, packed, size []int64
 	distinct                []string // objects, each once
 	packs                   []string
-	packBytes               []int64
+	packBytes, packContents []int64
 }
 
 func columnsOf(list []Stored) (c columns) {
-	bytes := map[string]int64{}
+	bytes, contents := map[string]int64{}, map[string]int64{}
+	type frame struct {
+		object   string
+		position int64
+	}
+	frames := map[frame]bool{} // one may contain several blobs
 	for i := range list {
 		s := &list[i]
 		c.digests, c.objects, c.owners = append(c.digests, s.Digest[:]), append(c.objects, s.Object), append(c.owners, s.Owner)
@@ -133,11 +138,16 @@ func columnsOf(list []Stored) (c columns) {
 		if _, ok := bytes[s.Object]; !ok {
 			c.distinct = append(c.distinct, s.Object)
 		}
-		bytes[s.Object] += s.Packed
+		if f := (frame{s.Object, s.Position}); !frames[f] {
+			frames[f] = true
+			bytes[s.Object] += s.Packed
+		}
+		contents[s.Object] += s.Size + perMember
 	}
 	for _, o := range c.distinct {
 		if bytes[o] > 0 {
 			c.packs, c.packBytes = append(c.packs, o), append(c.packBytes, bytes[o])
+			c.packContents = append(c.packContents, contents[o])
 		}
 	}
 	return c
@@ -212,8 +222,9 @@ func (c columns) confirm(ctx context.Context, tx *sqlx.Tx, repository int64) err
 		return ErrTooLate
 	}
 	_, err := tx.ExecContext(ctx, `
-		INSERT INTO packs (object, repository_id, bytes) SELECT o, $1, b FROM unnest($2::text[], $3::bigint[]) AS n (o, b)
-		ON CONFLICT DO NOTHING`, repository, c.packs, c.packBytes)
+		INSERT INTO packs (object, repository_id, bytes, contents)
+		SELECT o, $1, b, c FROM unnest($2::text[], $3::bigint[], $4::bigint[]) AS n (o, b, c)
+		ON CONFLICT DO NOTHING`, repository, c.packs, c.packBytes, c.packContents)
 	return err
 }
 

@@ -15,21 +15,25 @@ const (
 	smallPack = 1 << 20
 	// fewPacks is how many small packs are not worth that.
 	fewPacks = 8
+	// perMember is how many bytes are added to the size of each blob, so that empty ones count.
+	perMember = 512
 )
 
-// WornPacks returns the packs of a repository that are worth being written again: those of
-// which less than half is live, and small ones, if there are many.
+// WornPacks returns the packs of a repository that are worth being written again: those with
+// less than half of their contents live, and small ones, if there are many.
 func (db *DB) WornPacks(ctx context.Context, repository int64) (objects []string, err error) {
 	var rows []struct {
 		Object string `db:"object"`
 		Sparse bool   `db:"sparse"`
 	}
 	if err := db.SelectContext(ctx, &rows, `
-		SELECT object, live < bytes / 2 AS sparse FROM (
-			SELECT p.object, p.bytes, p.made_at, sum(b.packed) AS live FROM packs p JOIN blobs b ON b.object = p.object
+		SELECT object, live < whole / 2 AS sparse FROM (
+			SELECT p.object, p.bytes, p.made_at, coalesce(p.contents, p.bytes) AS whole,
+				sum(CASE WHEN p.contents IS NULL THEN b.packed ELSE b.size + $3 END) AS live
+			FROM packs p JOIN blobs b ON b.object = p.object
 			WHERE p.repository_id = $1 AND b.marked_at IS NULL GROUP BY p.object) n
-		WHERE live < bytes / 2 OR bytes < $2 AND made_at < now() - interval '1 day' ORDER BY made_at, object`,
-		repository, smallPack); err != nil {
+		WHERE live < whole / 2 OR bytes < $2 AND made_at < now() - interval '1 day' ORDER BY made_at, object`,
+		repository, smallPack, perMember); err != nil {
 		return nil, err
 	}
 	small := 0
@@ -57,8 +61,9 @@ func (db *DB) PackedBlobs(ctx context.Context, packs []string) (out []Blob, err 
 // Moved is a blob whose frame was copied.
 type Moved struct {
 	Blob
-	To       string // the new pack
-	Position int64  // there
+	To     string // the new pack
+	At     int64  // position of its frame there
+	Length int64  // of its frame there
 }
 
 // MovePacked makes the rows of blobs say where their frames were copied to, unless they say
@@ -67,27 +72,10 @@ type Moved struct {
 func (db *DB) MovePacked(ctx context.Context, repository int64, list []Moved, delay time.Duration) error {
 	slices.SortFunc(list, func(a, b Moved) int { return bytes.Compare(a.Digest, b.Digest) })
 	news := make([]Stored, len(list))
-	var ds [][]byte
-	var from, to []string
-	var was, is []int64
+	from, was := make([]string, len(list)), make([]int64, len(list))
 	for i, m := range list {
-		news[i] = Stored{Digest: asDigest(m.Digest), Object: m.To, Packed: m.Packed}
-		ds, from, to, was, is = append(
-			ds,
-			m.Digest,
-		), append(
-			from,
-			m.Object,
-		), append(
-			to,
-			m.To,
-		), append(
-			was,
-			m.Blob.Position,
-		), append(
-			is,
-			m.Position,
-		)
+		news[i] = Stored{Digest: asDigest(m.Digest), Object: m.To, Position: m.At, Packed: m.Length, Size: m.Size}
+		from[i], was[i] = m.Object, m.Position
 	}
 	c := columnsOf(news)
 	return db.inTx(ctx, func(tx *sqlx.Tx) error {
@@ -95,14 +83,14 @@ func (db *DB) MovePacked(ctx context.Context, repository int64, list []Moved, de
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			SELECT FROM `+named("FOR UPDATE"), repository, ds); err != nil {
+			SELECT FROM `+named("FOR UPDATE"), repository, c.digests); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-			UPDATE blobs SET object = n.o, position = n.p
-			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::text[], $6::bigint[]) AS n (d, f, w, o, p)
+			UPDATE blobs SET object = n.o, position = n.p, packed = n.l
+			FROM unnest($2::bytea[], $3::text[], $4::bigint[], $5::text[], $6::bigint[], $7::bigint[]) AS n (d, f, w, o, p, l)
 			WHERE repository_id = $1 AND digest = n.d AND object = n.f AND position = n.w AND marked_at IS NULL`,
-			repository, ds, from, was, to, is); err != nil {
+			repository, c.digests, from, was, c.objects, c.positions, c.packed); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
