@@ -14,6 +14,7 @@ import (
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
+	"grayloft.example/grayloft/internal/protocol"
 )
 
 // measureMemory is the result of a row about memory, in MB.
@@ -101,6 +102,7 @@ func (f *fleet) fetchAll() (int64, error) {
 			}
 			req.Header.Set("Authorization", "Bearer "+f.token)
 			req.Header.Set("Content-Type", "application/json")
+			req.Header.Set("Accept", protocol.TypeFrames)
 			req.Header.Set("Accept-Encoding", "zstd")
 			resp, err := http.DefaultClient.Do(req)
 			if err != nil {

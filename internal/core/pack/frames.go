@@ -65,7 +65,7 @@ func (f *Frames) nextFrame(room *[]byte, most int64) error {
 	if err != nil {
 		return err
 	}
-	if f.plain, err = unpack(frame, room, max(most+2*block, Together)); err != nil {
+	if f.plain, err = unpack(frame, room, spare, max(most+2*block, Together)); err != nil {
 		return err
 	}
 	if len(f.plain) == trailer && isZero(f.plain) {
@@ -111,8 +111,9 @@ func Contains(frame []byte) (bytes int64, ok bool) {
 // spare is how many bytes of room beyond its result the fast decompression takes.
 const spare = 256 << 10
 
-// unpack decompresses a frame of at most so many bytes. The frame must state its size.
-func unpack(frame []byte, room *[]byte, most int64) ([]byte, error) {
+// unpack decompresses a frame of at most so many bytes into room, which has some bytes to spare. The
+// frame must state its size.
+func unpack(frame []byte, room *[]byte, spare int, most int64) ([]byte, error) {
 	var h zstd.Header
 	if err := h.Decode(frame); err != nil || !h.HasFCS {
 		return nil, fmt.Errorf("a frame that does not state its size: %w", ErrDamaged)

@@ -124,7 +124,7 @@ func Take(frame []byte, wanted func(d digest.Digest) bool) ([]Blob, error) {
 
 func take(frame []byte, most int64, wanted func(d digest.Digest) bool) ([]Blob, error) {
 	var room []byte
-	plain, err := unpack(frame, &room, most)
+	plain, err := unpack(frame, &room, 0, most)
 	if err != nil {
 		return nil, err
 	}

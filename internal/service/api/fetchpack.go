@@ -130,29 +130,32 @@ func (o *outgoing) sendRange(r packs.Range, content io.Reader) error {
 			_, err = o.c.Writer.Write(only)
 			return err
 		}
-		for _, b := range list {
-			if err := o.sendMember(b, frame); err != nil {
-				return err
-			}
-		}
-		return nil
+		return o.sendMembers(list, frame)
 	})
 }
 
-// sendMember sends one of the blobs in a frame.
-func (o *outgoing) sendMember(b records.Blob, frame []byte) error {
-	d := asDigest(b)
-	text, err := pack.Unframe(frame, d, b.Size)
-	switch {
-	case err != nil:
-		o.damaged(b, err)
-		return nil
-	case o.frames:
-		_, err = o.c.Writer.Write(pack.Frame(d, text))
-		return err
-	default:
-		return member(o.c.Writer, d, b.Size, bytes.NewReader(text))
+// sendMembers sends blobs of a frame, each alone.
+func (o *outgoing) sendMembers(list []records.Blob, frame []byte) error {
+	left := map[digest.Digest]records.Blob{}
+	for _, b := range list {
+		left[asDigest(b)] = b
 	}
+	texts, err := pack.Take(frame, func(d digest.Digest) bool { _, ok := left[d]; return ok })
+	for _, m := range texts {
+		delete(left, m.Digest)
+		if o.frames {
+			_, err = o.c.Writer.Write(pack.Join([]pack.Blob{m}))
+		} else {
+			err = member(o.c.Writer, m.Digest, int64(len(m.Text)), bytes.NewReader(m.Text))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, b := range left {
+		o.damaged(b, errors.Join(err, pack.ErrDamaged))
+	}
+	return nil
 }
 
 // damaged notes that a blob is left out: the client treats it as missing.
