@@ -55,6 +55,9 @@ func FromBytes(b []byte) (Digest, error) {
 // Parse reads a digest from its text form: 64 lower-case hex digits.
 func Parse(s string) (Digest, error) { return parse(s) }
 
+// ParseText is [Parse] for bytes.
+func ParseText(b []byte) (Digest, error) { return parse(b) }
+
 func parse[T string | []byte](s T) (Digest, error) {
 	var d Digest
 	if len(s) != 2*Size {

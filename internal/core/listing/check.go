@@ -1,10 +1,12 @@
 package listing
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -89,6 +91,20 @@ func foldPath(p string) string {
 		segs[i] = fold(segs[i])
 	}
 	return strings.Join(segs, "/")
+}
+
+// check is [checkTogether] and [checkSizes].
+func check(rows []Row) error {
+	const few = 1000 // that are not worth two goroutines
+	if len(rows) < few {
+		return cmp.Or(checkTogether(rows), checkSizes(rows))
+	}
+	var together error
+	var wg sync.WaitGroup
+	wg.Go(func() { together = checkTogether(rows) })
+	sizes := checkSizes(rows)
+	wg.Wait()
+	return cmp.Or(together, sizes)
 }
 
 // checkTogether refuses rows that cannot coexist on a disk: something below a

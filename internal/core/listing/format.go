@@ -27,9 +27,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -161,10 +163,7 @@ func Parse(text []byte) (List, error) {
 		err = fmt.Errorf("row %d: a tree is allowed only in a manifest", at+1)
 	}
 	if err == nil {
-		err = checkTogether(rows)
-	}
-	if err == nil {
-		err = checkSizes(rows)
+		err = check(rows)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrForm, err)
@@ -177,34 +176,78 @@ func decode(head string, text []byte) ([]Row, error) {
 	if !ok {
 		return nil, fmt.Errorf("the first line is not %q: written by a newer version, or not a listing", strings.TrimSpace(head))
 	}
-	rows := make([]Row, 0, bytes.Count(body, []byte("\n")))
-	for n := 1; len(body) > 0; n++ {
-		line, rest, ok := bytes.Cut(body, []byte("\n"))
-		if !ok {
-			return nil, fmt.Errorf("row %d is incomplete", n)
-		}
-		r, err := decodeRow(line)
+	parts := divide(body)
+	starts := make([]int, len(parts)+1) // of the rows of each part
+	for i, part := range parts {
+		starts[i+1] = starts[i] + bytes.Count(part, newline)
+	}
+	rows := make([]Row, starts[len(parts)])
+	if len(parts) == 1 {
+		return rows, decodeRows(body, rows, 0)
+	}
+	errs := make([]error, len(parts))
+	var wg sync.WaitGroup
+	for i, part := range parts {
+		wg.Go(func() { errs[i] = decodeRows(part, rows[starts[i]:starts[i+1]], starts[i]) })
+	}
+	wg.Wait()
+	for i, err := range errs {
 		if err != nil {
-			return nil, fmt.Errorf("row %d: %w", n, err)
+			return nil, err
 		}
-		if len(rows) > 0 && rows[len(rows)-1].Path >= r.Path {
-			return nil, fmt.Errorf("row %d: %q is out of order", n, r.Path)
+		if n := starts[i]; 0 < n && n < len(rows) && rows[n-1].Path >= rows[n].Path {
+			return nil, fmt.Errorf("row %d: %q is out of order", n+1, rows[n].Path)
 		}
-		rows = append(rows, r)
-		body = rest
 	}
 	return rows, nil
 }
 
+var newline = []byte("\n")
+
+// fewBytes is the length of a text that is not worth being decoded in several parts.
+const fewBytes = 256 << 10
+
+// divide divides rows into parts for all processors, between two rows.
+func divide(body []byte) (parts [][]byte) {
+	for n := runtime.GOMAXPROCS(0); n > 1 && len(body) > fewBytes; n-- {
+		at := bytes.IndexByte(body[len(body)/n:], '\n')
+		if at < 0 {
+			break
+		}
+		at += len(body)/n + 1
+		parts, body = append(parts, body[:at]), body[at:]
+	}
+	return append(parts, body)
+}
+
+// decodeRows decodes rows, before which there are some others.
+func decodeRows(body []byte, rows []Row, before int) error {
+	for i := range rows {
+		line, rest, _ := bytes.Cut(body, newline)
+		r, err := decodeRow(line)
+		if err != nil {
+			return fmt.Errorf("row %d: %w", before+i+1, err)
+		}
+		if i > 0 && rows[i-1].Path >= r.Path {
+			return fmt.Errorf("row %d: %q is out of order", before+i+1, r.Path)
+		}
+		rows[i], body = r, rest
+	}
+	if len(body) > 0 {
+		return fmt.Errorf("row %d is incomplete", before+len(rows)+1)
+	}
+	return nil
+}
+
 // fields divides a row. The kind has one character.
-func fields(line []byte) (kind Kind, size, what string, name string, err error) {
+func fields(line []byte) (kind Kind, size, what, name []byte, err error) {
 	one, rest, _ := bytes.Cut(line, tab)
 	two, rest, _ := bytes.Cut(rest, tab)
 	three, four, ok := bytes.Cut(rest, tab)
 	if !ok || len(one) != 1 || bytes.Contains(four, tab) {
-		return 0, "", "", "", errors.New("a row must have four fields: kind, size, what, path")
+		return 0, nil, nil, nil, errors.New("a row must have four fields: kind, size, what, path")
 	}
-	return Kind(one[0]), string(two), string(three), string(four), nil
+	return Kind(one[0]), two, three, four, nil
 }
 
 var tab = []byte("\t")
@@ -215,11 +258,11 @@ func decodeRow(line []byte) (r Row, err error) {
 		return Row{}, err
 	}
 	r.Kind = kind
-	r.Size, err = strconv.ParseInt(size, 10, 64)
+	r.Size, err = strconv.ParseInt(string(size), 10, 64)
 	if err != nil || r.Size < 0 || len(size) > 1 && (size[0] < '1' || size[0] > '9') {
 		return Row{}, fmt.Errorf("%q is not a size", size)
 	}
-	if r.Path, err = unescape(name); err != nil {
+	if r.Path, err = unescape(string(name)); err != nil {
 		return Row{}, err
 	}
 	if err := CheckPath(r.Path); err != nil {
@@ -227,15 +270,15 @@ func decodeRow(line []byte) (r Row, err error) {
 	}
 	switch r.Kind {
 	case File, Executable:
-		if r.Digest, err = digest.Parse(what); err == nil && r.Digest.IsZero() {
+		if r.Digest, err = digest.ParseText(what); err == nil && r.Digest.IsZero() {
 			err = errors.New("the zero digest is not the digest of anything")
 		}
 	case Tree:
-		if r.Digest, err = digest.Parse(what); err == nil && r.Size != 0 {
+		if r.Digest, err = digest.ParseText(what); err == nil && r.Size != 0 {
 			err = errors.New("a tree has no size")
 		}
 	case Link:
-		r.Target, err = unescape(what)
+		r.Target, err = unescape(string(what))
 		switch {
 		case err != nil:
 		case r.Target == "" || strings.ContainsRune(r.Target, 0) || !utf8.ValidString(r.Target):
@@ -244,7 +287,7 @@ func decodeRow(line []byte) (r Row, err error) {
 			err = fmt.Errorf("the link %q does not have the declared length", r.Path)
 		}
 	case EmptyDir:
-		if what != "-" || r.Size != 0 {
+		if string(what) != "-" || r.Size != 0 {
 			err = errors.New("an empty directory has neither size nor digest")
 		}
 	default:

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"flag"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -178,4 +180,34 @@ func FuzzParse(f *testing.F) {
 			t.Errorf("taken in a form that is not the only one: %q", b)
 		}
 	})
+}
+
+// A long listing is decoded in parts, which makes no difference.
+func TestLongListingsAreReadLikeShortOnes(t *testing.T) {
+	var rows List
+	for i := range 9000 {
+		text := fmt.Append(nil, i)
+		rows = append(rows, Row{Kind: File, Size: int64(len(text)), Digest: digest.Of(text), Path: fmt.Sprintf("out/%05d", i)})
+	}
+	text := rows.Encode()
+	got, err := Parse(text)
+	if err != nil || !reflect.DeepEqual(got, rows) {
+		t.Fatalf("%d rows, %v", len(got), err)
+	}
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	for at := 1; at < 9000; at += 511 { // the head is line 0
+		bad := slices.Clone(lines)
+		bad[at], bad[at+1] = bad[at+1], bad[at]
+		if _, err := Parse(bytes.Join(bad, nil)); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("row %d: ", at+1)) {
+			t.Errorf("row %d is out of order: %v", at+1, err)
+		}
+		bad = slices.Clone(lines)
+		bad[at] = []byte("f\tmany\tx\ty\n")
+		if _, err := Parse(bytes.Join(bad, nil)); err == nil || !strings.Contains(err.Error(), fmt.Sprintf("row %d: ", at)) {
+			t.Errorf("row %d is wrong: %v", at, err)
+		}
+	}
+	if _, err := Parse(text[:len(text)-1]); err == nil || !strings.Contains(err.Error(), "row 9000 is incomplete") {
+		t.Errorf("cut off: %v", err)
+	}
 }

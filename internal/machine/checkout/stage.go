@@ -7,9 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -62,23 +62,31 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 
 // begin makes the directories.
 func (r *Restoration) begin() error {
-	made := map[string]bool{".": true}
+	made, last := map[string]bool{".": true}, "."
 	for _, row := range r.list {
 		if err := listing.CheckPath(row.Path); err != nil {
 			return fmt.Errorf("%w: %w", ErrRefused, err)
 		}
-		dir := path.Dir(row.Path)
+		dir := dirOf(row.Path)
 		if row.Kind == listing.EmptyDir {
 			dir = row.Path
 		}
-		if !made[dir] {
-			made[dir] = true
+		if dir != last && !made[dir] {
+			made[dir], last = true, dir
 			if err := os.MkdirAll(r.aside(dir), 0o755); err != nil {
 				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 			}
 		}
 	}
 	return nil
+}
+
+// dirOf is [path.Dir] for a path that was checked, in a fraction of its time.
+func dirOf(rel string) string {
+	if i := strings.LastIndexByte(rel, '/'); i >= 0 {
+		return rel[:i]
+	}
+	return "."
 }
 
 // aside is where a file of the project is staged.
@@ -243,7 +251,7 @@ func (r *Restoration) inOrder() (out [][]int) {
 	})
 	last := map[string]int{} // of a directory, in out
 	for _, p := range all {
-		dir := path.Dir(r.list[p.row].Path)
+		dir := dirOf(r.list[p.row].Path)
 		i, ok := last[dir]
 		if !ok || len(out[i]) == together {
 			i = len(out)

@@ -52,18 +52,20 @@ func (s *Store) Absent(list []digest.Digest) (absent []digest.Digest) {
 	if len(left) < fewBlobs {
 		return slices.DeleteFunc(left, s.Has)
 	}
-	files := map[string]bool{}
+	files := map[digest.Digest]bool{}
 	dirs, _ := os.ReadDir(filepath.Join(s.dir, "blobs")) // without it, all are absent
 	for _, dir := range dirs {
 		names, _ := os.ReadDir(filepath.Join(s.dir, "blobs", dir.Name()))
 		for _, f := range names {
-			files[dir.Name()+f.Name()] = f.Type().IsRegular()
+			if d, err := digest.Parse(dir.Name() + f.Name()); err == nil {
+				files[d] = f.Type().IsRegular()
+			}
 		}
 	}
 	if len(files) == 0 {
 		return left
 	}
-	return slices.DeleteFunc(left, func(d digest.Digest) bool { return files[d.String()] })
+	return slices.DeleteFunc(left, func(d digest.Digest) bool { return files[d] })
 }
 
 // fewBlobs is the number of blobs from which on reading the directories takes less time than

@@ -97,12 +97,14 @@ func (d *Delivery) Bring(ctx context.Context, t *graph.Task, list listing.List) 
 
 // bring writes files while their contents arrive.
 func (d *Delivery) bring(ctx context.Context, t *graph.Task, list, last listing.List) (int64, error) {
+	asked := make(chan []protocol.Blob, 1)
+	go func() { asked <- d.Blobs.absent(Of(list)) }() // while directories are made
 	r, err := d.Work.Outputs(t).Begin(list)
 	if err != nil {
 		return 0, err
 	}
 	defer r.Drop()
-	bytes, err := d.Blobs.have(ctx, Of(list), r.Arrived)
+	bytes, err := d.Blobs.fetch(ctx, <-asked, r.Arrived)
 	if err != nil {
 		return bytes, err
 	}

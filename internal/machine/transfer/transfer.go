@@ -55,11 +55,11 @@ func (b *Blobs) Line() decide.Line {
 // Have makes sure that blobs are in the store, and returns how many bytes were
 // fetched for that.
 func (b *Blobs) Have(ctx context.Context, blobs []protocol.Blob) (int64, error) {
-	return b.have(ctx, blobs, nil)
+	return b.fetch(ctx, b.absent(blobs), nil)
 }
 
-func (b *Blobs) have(ctx context.Context, blobs []protocol.Blob, arrived func(digest.Digest, []byte)) (int64, error) {
-	missing := b.absent(blobs)
+// fetch fetches blobs that are not in the store.
+func (b *Blobs) fetch(ctx context.Context, missing []protocol.Blob, arrived func(digest.Digest, []byte)) (int64, error) {
 	if len(missing) == 0 {
 		return 0, nil
 	}
