@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -304,11 +305,18 @@ func TestPacksDoNotExpandPastTheirLimits(t *testing.T) {
 		frames = append(frames, pack.Frame(digest.Of(text), text)...)
 	}
 	huge := pack.Frame(zeros(3<<20), make([]byte, 3<<20))
-	for name, body := range map[string][]byte{"frames that are together too large": frames, "a frame larger than allowed": huge} {
+	// A few hundred bytes each, of hundreds of members.
+	empty := bytes.Repeat(
+		pack.Join(slices.Repeat([]pack.Blob{{Digest: digest.Of(nil)}}, pack.Together/512)),
+		protocol.MaxPack/pack.Together*2,
+	)
+	for name, body := range map[string][]byte{
+		"frames that are together too large": frames, "a frame larger than allowed": huge, "very many empty members": append(empty, pack.End()...),
+	} {
 		header := http.Header{"Content-Type": {protocol.TypeFrames}, "Content-Encoding": {"zstd"}}
 		refused(t, name, a.raw("POST", "/v1/test/packs", bytes.NewReader(body), int64(len(body)), header))
 	}
-	if n := onDisk(t, s); n > protocol.MaxPack {
+	if n := onDisk(t, s); n > protocol.MaxPack+4096 { // and what the frames of small members take
 		t.Errorf("%d bytes are stored", n)
 	}
 	if n := count(t, s, "SELECT count(*) FROM blobs WHERE size > $1", protocol.PackedBlob); n != 0 {

@@ -196,6 +196,12 @@ func TestPacksOfAnyShapeAreAnswered(t *testing.T) {
 		_, _ = tw.Write(text)
 	}
 	tw.Close()
+	var several []pack.Blob
+	for i := range 5 {
+		text := bytes.Repeat([]byte{byte('k' + i)}, 90*i)
+		several = append(several, pack.Blob{Digest: digest.Of(text), Text: text})
+	}
+	framed = append(framed, pack.Join(several)...)
 	enc, err := zstd.NewWriter(nil)
 	if err != nil {
 		t.Fatal(err)

@@ -307,6 +307,7 @@ type members struct {
 	frames *pack.Frames // nil: one archive
 	room   []byte       // for what a frame contains
 	whole  *frame       // the last one, if it can be stored as it is
+	plain  int64        // bytes of members of frames so far, with their headers
 }
 
 // openPack returns the members of a request's pack. Done ends it.
@@ -327,10 +328,13 @@ func openPack(c *gin.Context) (p *members, done func(), err error) {
 		}
 		done, body = dec.Close, dec
 	}
-	// The headers of members take room as well.
-	p.From = tar.NewReader(io.LimitReader(body, protocol.MaxPack+protocol.MaxPack/4))
+	p.From = tar.NewReader(io.LimitReader(body, plainMost))
 	return p, done, nil
 }
+
+// plainMost is how many bytes a pack has at most, decompressed. The headers of members take room
+// as well: without a bound, empty members would cost only the service something.
+const plainMost = protocol.MaxPack + protocol.MaxPack/4
 
 // packMemory is how many bytes decompressing a pack may take.
 const packMemory = 16 << 20
@@ -449,6 +453,9 @@ func (in *incoming) readFrame(p *members) (a arrived, err error) {
 	}
 	a.size = int64(len(text))
 	p.Left -= a.size
+	if p.plain += pack.Plain(a.size); p.plain > plainMost {
+		return a, fmt.Errorf("%w: its members have too many bytes together", pack.ErrLarge)
+	}
 	if a.room, err = in.s.reserve(in.c, a.size); err != nil {
 		return a, err
 	}
