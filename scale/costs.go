@@ -148,6 +148,7 @@ func (u *user) fetch(ctx context.Context, megabytes float64) error {
 	}
 	req.Header.Set("Authorization", "Bearer "+u.r.token)
 	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Accept", protocol.TypeFrames)
 	req.Header.Set("Accept-Encoding", "zstd")
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

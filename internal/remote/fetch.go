@@ -137,14 +137,18 @@ type fetching struct {
 	want    map[digest.Digest]int64 // blobs that have not arrived, with their sizes; -1: not known
 	moved   *atomic.Int64
 	arrived func(d digest.Digest, text []byte) // nil: nobody asks
+	most    int64                              // bytes of what was not requested that may still come along
 }
 
 // keepWanted stores a blob that arrived.
 func (c *Client) keepWanted(p *fetching, d digest.Digest, text []byte) error {
 	size, ok := p.want[d]
 	switch {
-	case !ok:
-		return fmt.Errorf("a pack contains blob %s, which was not requested", d.Short())
+	case !ok: // it shares a frame with others
+		if p.most -= pack.Plain(int64(len(text))); p.most < 0 {
+			return fmt.Errorf("a pack contains much that was not requested, such as blob %s", d.Short())
+		}
+		return nil
 	case size >= 0 && int64(len(text)) != size:
 		return fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), len(text), size)
 	}
@@ -173,6 +177,8 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 			}
 		}
 	}
+	p.most = bytesWanted // of each frame, at least half was requested
+	bytesWanted *= 2
 	body, err := json.Marshal(ask)
 	if err != nil {
 		return false, err

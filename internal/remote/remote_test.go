@@ -151,6 +151,7 @@ func packOf(names []string, texts ...string) []byte {
 
 func TestPacksAreCheckedMemberByMember(t *testing.T) {
 	one, two := digest.Of([]byte("one")), digest.Of([]byte("two"))
+	much := strings.Repeat("much", 50_000)
 	for what, c := range map[string]struct {
 		answer []byte
 		kept   int
@@ -158,11 +159,14 @@ func TestPacksAreCheckedMemberByMember(t *testing.T) {
 	}{
 		"all of it":             {packOf([]string{one.String(), two.String()}, "one", "two"), 2, nil},
 		"one is left out":       {packOf([]string{one.String()}, "one"), 1, protocol.ErrGone},
-		"one was not asked for": {packOf([]string{one.String(), digest.Of(nil).String()}, "one", ""), 1, protocol.ErrDown},
-		"a name that is none":   {packOf([]string{"../../etc/passwd"}, "one"), 0, protocol.ErrDown},
-		"other contents":        {packOf([]string{one.String(), two.String()}, "one", "owt"), 1, protocol.ErrDown},
-		"cut in a member":       {packOf([]string{one.String(), two.String()}, "one", "two")[:1026], 1, protocol.ErrDown},
-		"no tar at all":         {bytes.Repeat([]byte("x"), 2000), 0, protocol.ErrDown},
+		"one was not asked for": {packOf([]string{one.String(), digest.Of(nil).String(), two.String()}, "one", "", "two"), 2, nil},
+		"much was not asked for": {
+			packOf([]string{one.String(), digest.Of([]byte(much)).String(), two.String()}, "one", much, "two"), 1, protocol.ErrDown,
+		},
+		"a name that is none": {packOf([]string{"../../etc/passwd"}, "one"), 0, protocol.ErrDown},
+		"other contents":      {packOf([]string{one.String(), two.String()}, "one", "owt"), 1, protocol.ErrDown},
+		"cut in a member":     {packOf([]string{one.String(), two.String()}, "one", "two")[:1026], 1, protocol.ErrDown},
+		"no tar at all":       {bytes.Repeat([]byte("x"), 2000), 0, protocol.ErrDown},
 	} {
 		cl, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(c.answer) })
 		_, err := cl.Fetch(context.Background(), []protocol.Blob{{Digest: one, Size: 3}, {Digest: two, Size: 3}})
@@ -170,8 +174,8 @@ func TestPacksAreCheckedMemberByMember(t *testing.T) {
 			t.Errorf("%s: %d kept, %v; want %d and %v", what, len(m.blobs), err, c.kept, c.err)
 		}
 		for d, b := range m.blobs {
-			if digest.Of(b) != d {
-				t.Errorf("%s: %q was kept as %s", what, b, d.Short())
+			if digest.Of(b) != d || d != one && d != two {
+				t.Errorf("%s: %.80q was kept as %s", what, b, d.Short())
 			}
 		}
 	}

@@ -174,6 +174,16 @@ func (r Range) Frames(content io.Reader, each func(list []records.Blob, frame []
 	return nil
 }
 
+// Enough tells whether a frame contains little else than these blobs: at least half of it are they.
+func Enough(list []records.Blob, frame []byte) bool {
+	plain := int64(0)
+	for _, b := range list {
+		plain += pack.Plain(b.Size)
+	}
+	whole, ok := pack.Contains(frame)
+	return ok && plain >= whole/2
+}
+
 // Only returns a frame that contains these blobs of a frame and nothing else: the same one if it
 // has no others. It also returns the blobs, since one that is damaged is left out.
 func Only(list []records.Blob, frame []byte) ([]records.Blob, []byte, error) {

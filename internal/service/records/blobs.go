@@ -27,6 +27,7 @@ type Blob struct {
 	Position          int64      `db:"position"` // of its frame in a pack
 	Packed            int64      `db:"packed"`   // bytes of the frame; 0: the object is the blob itself
 	Size              int64      `db:"size"`
+	Owner             string     `db:"owner"` // the shelf, or the pattern of shelves, of who sent it
 	MarkedForDeletion *time.Time `db:"marked_at"`
 }
 
@@ -95,7 +96,7 @@ func (db *DB) Blob(ctx context.Context, repository int64, d digest.Digest) (Blob
 func (db *DB) Blobs(ctx context.Context, repository int64, list []digest.Digest) (map[digest.Digest]Blob, error) {
 	var rows []Blob
 	err := db.SelectContext(ctx, &rows, `
-		SELECT b.digest, b.object, b.position, b.packed, b.size, b.marked_at FROM `+named("")+`
+		SELECT b.digest, b.object, b.position, b.packed, b.size, b.owner, b.marked_at FROM `+named("")+`
 		WHERE b.marked_at IS NULL`, repository, digests(list))
 	out := map[digest.Digest]Blob{}
 	for _, b := range rows {
