@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -259,6 +260,24 @@ func TestCacheCommands(t *testing.T) {
 	}
 	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "none is damaged") {
 		t.Errorf("verify: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	segments, err := filepath.Glob(filepath.Join(strings.TrimPrefix(r.Env[0], "GRAYLOFT_CACHE="), "segments", "*.tar"))
+	if err != nil || len(segments) == 0 {
+		t.Fatal(segments, err)
+	}
+	text, err := os.ReadFile(segments[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	text[512] ^= 1 // the first blob
+	if err := os.WriteFile(segments[0], text, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if a := r.Grayloft("cache", "verify"); a.Code != 1 || !strings.Contains(a.Out, "deleted 1 damaged one. What is needed is") {
+		t.Errorf("verify, with a damaged blob: exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if a := r.Grayloft("cache", "verify"); a.Code != 0 || !strings.Contains(a.Out, "none is damaged") {
+		t.Errorf("verify once more: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, c := range []struct{ args, want string }{
 		{"cache trim", "needs --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "stats, cache trim or cache verify"},

@@ -131,8 +131,8 @@ func (a *app) cacheVerify() *cobra.Command {
 			} else if len(damaged) == 0 {
 				fmt.Fprintf(a.Out, "Read %s; none is damaged.\n", term.Count(read, "blob", "blobs"))
 			} else {
-				fmt.Fprintf(a.Out, "Read %s; deleted %s that were damaged. They "+
-					"are fetched or made again when needed.\n", term.Count(read, "blob", "blobs"), term.Count(len(damaged), "was", "were"))
+				fmt.Fprintf(a.Out, "Read %s; deleted %s. What is needed is fetched or made again.\n",
+					term.Count(read, "blob", "blobs"), term.Count(len(damaged), "damaged one", "damaged ones"))
 			}
 			if len(damaged) > 0 {
 				return errFailed
