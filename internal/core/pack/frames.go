@@ -146,6 +146,9 @@ func (f *Frames) next() ([]byte, error) {
 	flags := head[4]
 	single, checksum := flags&0x20 != 0, flags&0x04 != 0
 	rest := []int{0, 1, 2, 4}[flags&3] + []int{0, 2, 4, 8}[flags>>6]
+	if !single && flags>>6 == 0 { // before it is read: it may go on for long
+		return nil, fmt.Errorf("a frame that does not state its size: %w", ErrDamaged)
+	}
 	if !single || flags>>6 == 0 {
 		rest++ // the window, or a size of one byte
 	}

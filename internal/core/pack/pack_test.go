@@ -287,6 +287,25 @@ func TestFramesWithSeveralMembersThatAreWrong(t *testing.T) {
 	}
 }
 
+// A frame that does not state its size is refused when its first bytes are there.
+func TestAFrameWithoutASizeIsNotReadToItsEnd(t *testing.T) {
+	in, out := io.Pipe()
+	defer out.Close()
+	go func() {
+		enc, err := zstd.NewWriter(out)
+		if err != nil {
+			t.Error(err)
+		}
+		_, _ = enc.Write(make([]byte, 1<<20)) // no end comes
+		_ = enc.Flush()
+	}()
+	var room []byte
+	if _, _, _, err := pack.NewFrames(in).Next(&room, 1000); !errors.Is(err, pack.ErrDamaged) {
+		t.Error(err)
+	}
+	in.Close()
+}
+
 func TestGroupsFillFrames(t *testing.T) {
 	for _, c := range []struct {
 		sizes []int64
