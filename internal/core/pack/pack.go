@@ -101,12 +101,7 @@ func Unframe(frame []byte, d digest.Digest, size int64) ([]byte, error) {
 	if size < 0 || size > largest-2*block {
 		return nil, fmt.Errorf("blob %s in a pack: %d bytes: %w", d.Short(), size, ErrDamaged)
 	}
-	taken := false
-	list, err := take(frame, max(Plain(size), Together), func(m digest.Digest) bool {
-		first := m == d && !taken
-		taken = taken || first
-		return first
-	})
+	list, err := take(frame, max(Plain(size), Together), func(m digest.Digest) bool { return m == d })
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("blob %s in a pack: %w: %w", d.Short(), ErrDamaged, err)

@@ -114,8 +114,8 @@ func (s *Set) Order(d digest.Digest) (segment uint64, position int64) {
 	return p.segment, p.at
 }
 
-// Read returns a blob, compared with its checksum. It uses the given buffer if that is large enough. The error
-// wraps [fs.ErrNotExist] if there is no such blob.
+// Read returns a blob, compared with its checksum. It uses the given buffer if that is large
+// enough. The error wraps [fs.ErrNotExist] if there is no such blob.
 func (s *Set) Read(d digest.Digest, buf []byte) ([]byte, error) {
 	for try := 0; ; try++ {
 		text, p, err := s.read(d, buf)

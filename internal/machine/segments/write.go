@@ -55,10 +55,10 @@ func (w *writer) unwritten(at int64) []byte {
 }
 
 // Add adds a blob, whose digest the caller has verified, unless this process knows that there is
-// one: two processes that add the same
-// one at the same time cost room, and asking the system each time would cost more. This process
-// can read it at once; others can after [Set.Flush], or a moment later. After an error, what was
-// added is written with what follows, if that can be written.
+// one: two processes that add the same one at the same time cost room, and asking the system each
+// time would cost more. This process can read it at once; others can after [Set.Flush], or a
+// moment later. After an error, what was added is written with what follows, if that can be
+// written.
 func (s *Set) Add(d digest.Digest, text []byte) error {
 	if len(text) > Largest {
 		return fmt.Errorf("a blob of %d bytes is too large for a segment", len(text))

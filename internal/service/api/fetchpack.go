@@ -62,8 +62,8 @@ func (s *Server) fetchPack(c *gin.Context) {
 	}
 	answerWithin(c, total)
 	c.Header("Content-Type", protocol.TypePack)
-	out := &outgoing{s: s, c: c, frames: acceptsZstd(c), joined: framesOf(c.GetHeader("Accept")) == protocol.Joined}
-	out.joined = out.joined && out.frames
+	out := &outgoing{s: s, c: c, frames: acceptsZstd(c)}
+	out.joined = out.frames && framesOf(c.GetHeader("Accept")) == protocol.Joined
 	if out.frames {
 		c.Header("Content-Encoding", "zstd")
 	}

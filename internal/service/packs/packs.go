@@ -176,29 +176,31 @@ func (r Range) Frames(content io.Reader, each func(list []records.Blob, frame []
 
 // Enough tells whether a frame contains little else than these blobs: at least half of it are they.
 func Enough(list []records.Blob, frame []byte) bool {
-	plain := int64(0)
-	for _, b := range list {
-		plain += pack.Plain(b.Size)
-	}
 	whole, ok := pack.Contains(frame)
-	return ok && plain >= whole/2
+	return ok && plain(list) >= whole/2
+}
+
+// plain returns how many bytes of a frame blobs take, uncompressed.
+func plain(list []records.Blob) (bytes int64) {
+	for _, b := range list {
+		bytes += pack.Plain(b.Size)
+	}
+	return bytes
 }
 
 // Only returns a frame that contains these blobs of a frame and nothing else: the same one if it
 // has no others. It also returns the blobs, since one that is damaged is left out.
 func Only(list []records.Blob, frame []byte) ([]records.Blob, []byte, error) {
-	plain := int64(0)
+	if bytes, ok := pack.Contains(frame); ok && bytes == plain(list) {
+		return list, frame, nil
+	}
 	rows := make(map[digest.Digest]records.Blob, len(list))
 	for _, b := range list {
-		plain += pack.Plain(b.Size)
 		d, err := digest.FromBytes(b.Digest)
 		if err != nil {
 			return nil, nil, err
 		}
 		rows[d] = b
-	}
-	if bytes, ok := pack.Contains(frame); ok && bytes == plain {
-		return list, frame, nil
 	}
 	texts, err := pack.Take(frame, func(d digest.Digest) bool { _, ok := rows[d]; return ok })
 	if err != nil || len(texts) == 0 {
