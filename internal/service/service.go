@@ -165,7 +165,7 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	}
 	r.http = &http.Server{
 		Handler: r.api.Handler(inner), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
+		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn), ConnContext: api.WithConnection,
 	}
 	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{

@@ -228,6 +228,7 @@ func (s *Server) getBlob(c *gin.Context) {
 		out = w.Unwrap()
 	}
 	count := &countingWriter{ResponseWriter: out, head: c.Writer}
+	defer cork(c.Request.Context())()
 	http.ServeContent(count, c.Request, "", time.Time{}, content)
 	s.metrics.cache.sent.Add(float64(count.n))
 }
