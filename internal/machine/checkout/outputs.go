@@ -90,19 +90,21 @@ func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
 		wanted[r.Path] = r
 	}
 	var extra []string
+	pairs := make([]pair, 0, len(want))
 	for _, f := range found {
 		r, ok := wanted[f.Path]
 		if !ok {
 			extra = append(extra, f.Path)
 			continue
 		}
-		if same, err := o.same(r, f.Kind); err != nil || !same {
-			return false, err
-		}
+		pairs = append(pairs, pair{r, f.Kind})
 		delete(wanted, f.Path)
 	}
 	if len(wanted) > 0 {
 		return false, nil
+	}
+	if same, err := o.areSame(pairs); err != nil || !same {
+		return false, err
 	}
 	if len(extra) == 0 {
 		return true, nil
@@ -112,6 +114,33 @@ func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
 		return false, err
 	}
 	return !slices.ContainsFunc(extra, func(p string) bool { return !tracked[p] }), nil
+}
+
+// pair is a wanted row, and the kind of what was found in its place.
+type pair struct {
+	row  listing.Row
+	kind listing.Kind
+}
+
+// errDiffers ends a comparison.
+var errDiffers = errors.New("it differs")
+
+// areSame compares several at a time: after a run, their contents have to be read.
+func (o *Outputs) areSame(pairs []pair) (bool, error) {
+	err := inParallel(len(pairs)/together+1, func(i int) error {
+		for _, p := range pairs[i*together : min((i+1)*together, len(pairs))] {
+			if same, err := o.same(p.row, p.kind); err != nil {
+				return err
+			} else if !same {
+				return errDiffers
+			}
+		}
+		return nil
+	})
+	if errors.Is(err, errDiffers) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 func (o *Outputs) same(r listing.Row, kind listing.Kind) (bool, error) {

@@ -25,7 +25,10 @@ func (o *Outputs) asideDir() string {
 // Clear empties the task's writes: unchanged files of its last listing are
 // deleted, files that git tracks are set aside for [Outputs.PutBack], and
 // everything else is moved to .grayloft/displaced and reported by name.
-func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
+func (o *Outputs) Clear(ctx context.Context, last listing.List) error { return o.clear(ctx, last, nil) }
+
+// clear is Clear, but for the files that stay.
+func (o *Outputs) clear(ctx context.Context, last listing.List, stays map[string]bool) error {
 	if err := o.PutBack(); err != nil { // set aside by a run that was killed
 		return err
 	}
@@ -53,6 +56,9 @@ func (o *Outputs) Clear(ctx context.Context, last listing.List) error {
 	}
 	var displaced []string
 	for _, f := range found {
+		if stays[f.Path] {
+			continue
+		}
 		from := o.fromRoot(f.Path)
 		if tracked[f.Path] {
 			err = move(top, from, path.Join(o.asideDir(), f.Path))
@@ -166,30 +172,6 @@ func (o *Outputs) Check(list listing.List) error {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	return nil
-}
-
-// rightNow returns the rows that the disk already contains, so that they can be
-// removed like those of the last listing.
-func (o *Outputs) rightNow(list listing.List) listing.List {
-	base, err := o.open()
-	if base == nil || err != nil {
-		return nil
-	}
-	defer base.Close()
-	var out listing.List
-	there := map[string]bool{}
-	for _, r := range list {
-		dir := path.Dir(r.Path)
-		isThere, known := there[dir]
-		if !known {
-			isThere = reachable(base, path.Join(dir, "x"))
-			there[dir] = isThere
-		}
-		if r.Kind != listing.EmptyDir && isThere && o.unchanged(r, r.Kind) {
-			out = append(out, r)
-		}
-	}
-	return out
 }
 
 // atOnce is how many files are read or written in parallel: more than

@@ -36,8 +36,9 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 type Restoration struct {
 	o      *Outputs
 	list   listing.List
-	base   string // stands for the project's directory
-	staged []bool // by row
+	base   string   // stands for the project's directory
+	staged []bool   // by row
+	stays  []status // by row, of files that are in their places: zero for others
 
 	find sync.Once
 	of   map[digest.Digest][]int // rows
@@ -52,7 +53,7 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Restoration{o: o, list: list, base: base, staged: make([]bool, len(list))}
+	r := &Restoration{o: o, list: list, base: base, staged: make([]bool, len(list)), stays: make([]status, len(list))}
 	if err := r.begin(); err != nil {
 		r.Drop()
 		return nil, err
@@ -148,19 +149,25 @@ func (r *Restoration) write(i int, fill func(io.Writer) error) error {
 }
 
 // Finish writes the files that did not arrive, whose blobs must be in the store, and puts all
-// of them in their places.
+// of them in their places. Files that are there already stay.
 func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
+	right, stays, err := r.compare()
+	if err != nil {
+		return err
+	}
 	if err := r.stage(ctx); err != nil {
 		return err
 	}
-	o := r.o
-	if err := o.Clear(ctx, append(slices.Clone(last), o.rightNow(r.list)...)); err != nil {
+	if err := r.o.clear(ctx, append(slices.Clone(last), right...), stays); err != nil {
 		return err
 	}
 	if err := r.put(); err != nil {
 		return err
 	}
-	return o.PutBack()
+	if err := r.touch(); err != nil {
+		return err
+	}
+	return r.o.PutBack()
 }
 
 // Drop deletes what is left aside.
@@ -241,7 +248,7 @@ func (r *Restoration) inOrder() (out [][]int) {
 	}
 	var all []placed
 	for i, row := range r.list {
-		if d, ok := row.Blob(); ok && !r.staged[i] {
+		if d, ok := row.Blob(); ok && !r.staged[i] && r.stays[i] == (status{}) {
 			segment, at := r.o.Store.Order(d)
 			all = append(all, placed{segment, at, i})
 		}
