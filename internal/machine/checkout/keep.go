@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/listing"
 )
@@ -40,7 +41,7 @@ func (o *Outputs) Keep(secrets []string) (Kept, error) {
 		}
 	}
 	files := make([]keptFile, len(found))
-	k := keeping{o, base, rootEntries(o.root()), secrets}
+	k := keeping{o, base, rootEntries(o.root()), secrets, time.Now()}
 	dirs := byDirectory(found)
 	if err := inParallel(len(dirs), func(i int) error { return k.directory(found, files, dirs[i]) }); err != nil {
 		return Kept{}, err
@@ -93,6 +94,7 @@ type keeping struct {
 	base    *os.Root
 	entries map[string]bool // in the checkout's directory
 	secrets []string
+	began   time.Time
 }
 
 // directory keeps files of one directory, which is opened once.
@@ -135,7 +137,11 @@ func (k keeping) file(in *os.File, f listing.Row) (keptFile, error) {
 		}
 		paths := &rootScan{root: []byte(k.o.root() + "/"), entries: k.entries}
 		hunt := &secretScan{secrets: k.secrets}
+		before := src.status()
 		row.Digest, row.Size, err = k.o.Store.Copy(src, io.MultiWriter(paths, hunt))
+		if err == nil && k.o.Tree == "" && before == src.status() {
+			k.o.Files.Memory.Note(k.o.fromRoot(f.Path), before, k.began, row.Digest)
+		}
 		return keptFile{row, paths.found, hunt.found}, err
 	}
 	return keptFile{row: row}, nil

@@ -5,6 +5,8 @@ package checkout
 import (
 	"io/fs"
 	"os"
+
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // newFile is a file that is being written.
@@ -16,3 +18,5 @@ func create(name string, mode fs.FileMode) (newFile, error) {
 }
 
 func (f newFile) setMode(want fs.FileMode) error { return f.Chmod(want) }
+
+func (newFile) status() files.Status { return files.Status{} }

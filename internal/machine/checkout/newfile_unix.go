@@ -9,6 +9,8 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // newFile is a file that is being written. It is a bare descriptor: an [os.File] asks the
@@ -53,6 +55,9 @@ func (f newFile) setMode(want fs.FileMode) error {
 	}
 	return os.NewSyscallError("chmod", err)
 }
+
+// status returns the file's status.
+func (f newFile) status() files.Status { return files.StatusOf(f.fd) }
 
 // Close closes the file. It is not repeated after an interruption, which may have closed it.
 func (f newFile) Close() error {

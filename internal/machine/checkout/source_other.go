@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // source is a file that is being read.
@@ -29,3 +31,5 @@ func openSource(in *os.File, name string) (source, fs.FileMode, error) {
 	}
 	return source{f}, info.Mode().Perm(), nil
 }
+
+func (source) status() files.Status { return files.Status{} }

@@ -9,6 +9,8 @@ import (
 	"os"
 
 	"golang.org/x/sys/unix"
+
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // source is a file that is being read, as a bare descriptor like [newFile].
@@ -62,6 +64,9 @@ func (s source) Read(p []byte) (int, error) {
 		}
 	}
 }
+
+// status returns the file's status.
+func (s source) status() files.Status { return files.StatusOf(s.fd) }
 
 // Close closes the file.
 func (s source) Close() { unix.Close(s.fd) }

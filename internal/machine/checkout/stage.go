@@ -18,6 +18,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // Restore writes a listing to the disk; all its blobs must be in the store.
@@ -39,6 +40,7 @@ type Restoration struct {
 	base   string   // stands for the project's directory
 	staged []bool   // by row
 	stays  []status // by row, of files that are in their places: zero for others
+	wrote  []files.Status
 
 	find sync.Once
 	of   map[digest.Digest][]int // rows
@@ -53,7 +55,9 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Restoration{o: o, list: list, base: base, staged: make([]bool, len(list)), stays: make([]status, len(list))}
+	r := &Restoration{
+		o: o, list: list, base: base, staged: make([]bool, len(list)), stays: make([]status, len(list)), wrote: make([]files.Status, len(list)),
+	}
 	if err := r.begin(); err != nil {
 		r.Drop()
 		return nil, err
@@ -136,6 +140,7 @@ func (r *Restoration) write(i int, fill func(io.Writer) error) error {
 	}
 	if err == nil {
 		err = f.setMode(modeOf(row))
+		r.wrote[i] = f.status()
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr
@@ -161,8 +166,14 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 	if err := r.o.clear(ctx, append(slices.Clone(last), right...), stays); err != nil {
 		return err
 	}
+	staged := time.Now() // until then, nobody else could write
 	if err := r.put(); err != nil {
 		return err
+	}
+	for i, row := range r.list {
+		if r.staged[i] { // one that was moved by itself has another status now, and is read again
+			r.o.Files.Memory.Note(r.o.fromRoot(row.Path), r.wrote[i], staged, row.Digest)
+		}
 	}
 	if err := r.touch(); err != nil {
 		return err

@@ -154,3 +154,48 @@ func TestALinkInPlaceOfADirectoryIsNotTouchedThrough(t *testing.T) {
 		t.Errorf("not restored: %v", err)
 	}
 }
+
+// settle waits until a change would show in the times of the files that were written before.
+func settle() { time.Sleep(50 * time.Millisecond) }
+
+func TestWhatWasKeptOrRestoredNeedNotBeReadAgain(t *testing.T) {
+	p := newPlace(t)
+	remembers := func() bool {
+		file := filepath.Join(t.TempDir(), "digests")
+		if err := p.out.Files.Memory.Save(file); err != nil {
+			t.Fatal(err)
+		}
+		_, err := os.Stat(file)
+		return err == nil
+	}
+	p.write("p/gen/deep/a", "right")
+	list := p.keep()
+	if remembers() {
+		t.Error("a digest is remembered though a change at the same time would not show")
+	}
+	settle()
+	p.keep()
+	if !remembers() {
+		t.Error("nothing is remembered of the files that were kept")
+	}
+	if err := p.out.Clear(t.Context(), list); err != nil {
+		t.Fatal(err)
+	}
+	r, err := p.out.Begin(list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Drop()
+	r.Arrived(digest.Of([]byte("right")), []byte("wrong")) // a caller who is wrong, so that reading would show
+	settle()
+	if err := r.Finish(t.Context(), nil); err != nil {
+		t.Fatal(err)
+	}
+	if row, err := p.out.Files.Memory.Row("p/gen/deep/a"); err != nil || row.Digest != digest.Of([]byte("right")) {
+		t.Errorf("the file that was restored was read again: %v", err)
+	}
+	p.write("p/gen/deep/a", "other")
+	if right, err := p.out.Right(t.Context(), list); err != nil || right {
+		t.Errorf("a change after the files were restored does not show: %v", err)
+	}
+}

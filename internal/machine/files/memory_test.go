@@ -135,3 +135,47 @@ func TestMemoryIsKeptBetweenRunsAndDamageIsIgnored(t *testing.T) {
 		}
 	}
 }
+
+func TestANotedDigestCountsOnlyIfAChangeWouldShow(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "a")
+	write(t, file, "one", 0)
+	f, err := os.Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	st := StatusOf(int(f.Fd()))
+	if st == (Status{}) {
+		t.Skip("this system has no status that can be trusted")
+	}
+	said, read := digest.Of([]byte("what was said")), digest.Of([]byte("one"))
+	for _, c := range []struct {
+		after time.Duration // the time of the file
+		want  digest.Digest
+	}{{0, read}, {15 * time.Millisecond, read}, {5 * time.Second, said}} {
+		m := NewMemory(dir)
+		m.Note("a", st, time.Unix(0, st.of.Ctime).Add(c.after), said)
+		if row, err := m.Row("a"); err != nil || row.Digest != c.want {
+			t.Errorf("noted %s after the file was written: %s, %v; want %s", c.after, row.Digest.Short(), err, c.want.Short())
+		}
+	}
+	m := NewMemory(dir)
+	m.Note("a", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	write(t, file, "two", 0)
+	if row, err := m.Row("a"); err != nil || row.Digest != digest.Of([]byte("two")) {
+		t.Errorf("a digest was noted and the file changed: %v", err)
+	}
+	saved := filepath.Join(t.TempDir(), "digests")
+	m.Load(saved) // what was remembered before is kept
+	m.Note("b", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	if err := m.Save(saved); err != nil {
+		t.Fatal(err)
+	}
+	next := NewMemory(dir)
+	next.Load(saved)
+	next.Note("c", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	if _, ok := next.known["b"]; !ok {
+		t.Error("noting a digest made the memory forget others")
+	}
+}

@@ -19,6 +19,15 @@ func stampOf(info fs.FileInfo) (stamp, bool) {
 	return stamp{Dev: uint64(st.Dev), Ino: uint64(st.Ino), Size: st.Size, Mode: uint32(st.Mode), Mtime: m, Ctime: c}, true
 }
 
+// StatusOf returns the status of an open file; zero if there is an error.
+func StatusOf(fd int) Status {
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return Status{}
+	}
+	return Status{asStamp(&st)}
+}
+
 // statAt takes the status of a name in an open directory.
 func statAt(dir int, name string) (stamp, error) {
 	var st unix.Stat_t
