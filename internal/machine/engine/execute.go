@@ -118,6 +118,7 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 	}
 	last, compared := r.delivery.Work.State.Last(j.task.Addr())
 	r.observer.Started(j.task, res.Timing.At, j.slot)
+	go r.keep.Identity.Maker() // asks git, while the task runs
 	ran, err := r.execute.Run(ctx, execute.Job{Task: j.task, Reads: before.Rows, Upstream: upstream})
 	if errors.Is(err, sandbox.ErrChanged) && j.mayRetry {
 		r.look.Refresh(ctx)

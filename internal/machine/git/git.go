@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"golang.org/x/sync/errgroup"
@@ -289,12 +290,16 @@ func (r Repo) IsCommitted(ctx context.Context, path string) (bool, error) {
 // Head returns the commit and branch of the checkout; either is empty if there
 // is none (no commit yet, a detached head).
 func (r Repo) Head(ctx context.Context) (commit, branch string) {
-	if out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "HEAD"); err == nil {
-		commit = strings.TrimSpace(string(out))
-	}
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		if out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", "HEAD"); err == nil {
+			commit = strings.TrimSpace(string(out))
+		}
+	})
 	if out, err := r.run(ctx, nil, "symbolic-ref", "--short", "--quiet", "HEAD"); err == nil {
 		branch = strings.TrimSpace(string(out))
 	}
+	wg.Wait()
 	return commit, branch
 }
 
