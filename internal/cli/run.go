@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -197,8 +198,9 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	}
 	began := time.Now()
 	sum, err := s.engine.Run(ctx, opt)
+	var saving sync.WaitGroup
 	if err == nil {
-		_ = s.engine.Files.Memory.Save(s.engine.State.DigestFile())
+		saving.Go(func() { _ = s.engine.Files.Memory.Save(s.engine.State.DigestFile()) })
 	}
 	rec.finish(sum, time.Since(began))
 	if sum != nil {
@@ -206,6 +208,7 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 			view.Warn(err.Error())
 		}
 	}
+	saving.Wait()
 	sharing()
 	view.Close()
 	var unwritten error
