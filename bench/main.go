@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 func main() {
@@ -29,6 +31,23 @@ func main() {
 	}
 }
 
+// makeRoom makes the directory of files from earlier rounds. It deletes those of earlier calls if
+// the disk has few inodes left.
+func makeRoom(gone string) error {
+	if err := os.MkdirAll(gone, 0o755); err != nil {
+		return err
+	}
+	var disk unix.Statfs_t
+	if err := unix.Statfs(gone, &disk); err != nil || disk.Ffree > disk.Files/3 {
+		return err
+	}
+	fmt.Fprintln(os.Stderr, "deleting the files of earlier calls, because the disk has few inodes left: the first rows will be slow")
+	if err := os.RemoveAll(gone); err != nil {
+		return err
+	}
+	return os.MkdirAll(gone, 0o755)
+}
+
 func run(dir, bin, out string, rounds int, only string, keep bool) error {
 	client, err := filepath.Abs(bin)
 	if err != nil {
@@ -36,7 +55,7 @@ func run(dir, bin, out string, rounds int, only string, keep bool) error {
 	}
 	b := &bench{dir: dir, client: client, rounds: rounds}
 	gone := filepath.Join(dir, "gone")
-	if err := os.MkdirAll(gone, 0o755); err != nil {
+	if err := makeRoom(gone); err != nil {
 		return err
 	}
 	if !keep {
@@ -188,10 +207,15 @@ func (b *bench) bulky(name string, files int, bytes int64) error {
 		return err
 	}
 	text := fmt.Sprintf(
-		"schema = 1\n[repo]\nname = \"bulky\"\n[task.copy]\nrun = \"cp -r --reflink=never %s out\"\nreads = []\nwrites = [\"out/**\"]\nprobes = []\n",
+		"schema = 1\n[repo]\nname = \"bulky\"\n[task.copy]\n"+
+			"run = \"cp -r --reflink=never %s out; for f in $(cat changed); do echo changed >> $f; done\"\n"+
+			"reads = [\"changed\"]\nwrites = [\"out/**\"]\nprobes = []\n",
 		source,
 	)
 	if err := write(filepath.Join(at, "grayloft.toml"), []byte(text)); err != nil {
+		return err
+	}
+	if err := write(filepath.Join(at, "changed"), nil); err != nil { // names of files that are to differ
 		return err
 	}
 	if err := write(filepath.Join(at, ".gitignore"), []byte("out/\n")); err != nil {

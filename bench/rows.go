@@ -102,6 +102,18 @@ func (b *bench) rows() []row {
 				before: b.aside("out") + "; " + b.aside(filepath.Join(b.dir, "cache")),
 				run:    b.client + " run copy -q --no-reuse",
 			}, baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
+		{name: "no goal: restoring over another result of which 1 % differs, against cp -r", in: "bulky",
+			once: b.client + " run copy -q; " + differ + "; " + b.client + " run copy -q",
+			ours: side{
+				before: differ,
+				run:    b.client + " run copy -q",
+			}, baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + source + " ../copied"}},
+		{name: "no goal: the first run after restoring, nothing to do, against reading the outputs", in: "bulky",
+			once: b.client + " run copy -q",
+			ours: side{
+				before: b.aside("out") + "; " + b.client + " run copy -q",
+				run:    b.client + " run copy -q",
+			}, baseline: side{run: "find out -type f -print0 | xargs -0 -P2 -n 500 cat > /dev/null"}},
 		{name: "ten times the projects, nothing to do", goal: 9, in: "large", once: all,
 			ours: side{run: all}, baseline: side{run: all, in: "tenth"}},
 		{name: "memory of a client, 1,000 projects, nothing to do, in MB", goal: 80, in: "large", once: all,
@@ -110,6 +122,9 @@ func (b *bench) rows() []row {
 			}},
 	}
 }
+
+// differ is a command that asks for the other one of two results.
+const differ = "if [ -s changed ]; then : > changed; else find out -name 'f*00' | sort > changed; fi"
 
 // aside is a command that moves a directory away instead of deleting it, and frees its room:
 // for some minutes ext4 examines every inode that was deleted whenever it makes a file nearby,
