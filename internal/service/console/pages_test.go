@@ -92,6 +92,16 @@ func TestEveryPageAnswersItsQuestion(t *testing.T) {
 	p.open(tables+"&tab=outputs", "[aria-label=\"Outputs\"]", "tables.out")
 	p.open("/compare?a="+first.Run+"&b="+second.Run, "h1", "2 tasks have other inputs")
 
+	// A run that ends where the time axis has a label.
+	if _, err := s.DB.Exec("UPDATE runs SET seconds = 10 WHERE id = $1", first.Run); err != nil {
+		t.Fatal(err)
+	}
+	p.open("/runs/"+first.Run, "main", "9.0 s")
+	if got := p.eval("(svg => [...svg.querySelectorAll('text')].filter(e => e.getBoundingClientRect().right > svg.getBoundingClientRect().right).map(e => e.textContent).join())" +
+		"(document.querySelector('[aria-label^=\"Tasks by slot over time\"]'))"); got != "" {
+		t.Errorf("labels of the time axis are cut: %s", got)
+	}
+
 	// How a task behaves, what is declared, what a file reaches, what is shared.
 	p.open("/tasks", "[aria-label=\"Tasks\"]", "check@test")
 	p.open("/tasks/"+url.PathEscape("check@test"), "[aria-label=\"Tests that failed\"]", "Fog")

@@ -53,8 +53,12 @@
       >
         {#each ticks as t (t)}
           <line x1={x(t)} x2={x(t)} y1="0" y2={laid.height + 4} stroke="var(--hair)" />
-          <text x={x(t)} y={laid.height + 18} font-size="11.5" fill="var(--faint)" text-anchor="middle"
-            >{laid.end < 6 ? `${+t.toFixed(2)} s` : seconds(t)}</text
+          <text
+            x={Math.min(x(t), width - 26)}
+            y={laid.height + 18}
+            font-size="11.5"
+            fill="var(--faint)"
+            text-anchor="middle">{laid.end < 6 ? `${+t.toFixed(2)} s` : seconds(t)}</text
           >
         {/each}
         {#each laid.lanes as lane, i (i)}
