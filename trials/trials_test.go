@@ -89,7 +89,7 @@ func newHarbour(t *testing.T) *harbour {
 		"lib/loft.toml": `[project]
 name = "lib"
 [task.gen]
-run = "mkdir -p out/sub; i=0; while [ $i -lt 40 ]; do { cat in; echo $i; } > out/f$i; i=$((i+1)); done; ln -s ../f1 out/sub/link; chmod +x out/f2; head -c 3000000 /dev/zero | tr '\\0' \"$(head -c 1 in)\" > out/large"
+run = "mkdir -p out/sub; i=0; while [ $i -lt 40 ]; do { if [ $i -lt 20 ]; then cat in; fi; echo $i; } > out/f$i; i=$((i+1)); done; ln -s ../f1 out/sub/link; chmod +x out/f2; head -c 3000000 /dev/zero | tr '\\0' \"$(head -c 1 in)\" > out/large; head -c 1000000 /dev/zero > out/still"
 reads = ["in"]
 writes = ["out/**"]
 probes = []
@@ -251,7 +251,7 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 		made.Write("lib/in", fmt.Sprintf("%d\n", v))
 		h.check(made, v, "filling the service")
 	}
-	kinds := []string{"keeping", "restoring", "fetching"}
+	kinds := []string{"keeping", "restoring", "replacing", "fetching"} // half of the files are in all results
 	r := h.Clone()
 	r.Bin = programs.client
 	fetching := h.Clone().Login(d.url, me, "home")
@@ -260,13 +260,16 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 	killed := map[string]int{}
 	n := times(300)
 	for i := range n {
-		kind, v := kinds[i%3], rnd.IntN(versions)
+		kind, v, most := kinds[i%len(kinds)], rnd.IntN(versions), 110
 		at, args := r, []string{"run", "gen", "pack", "--quiet"}
 		switch kind {
 		case "keeping":
 			args = append(args, "--no-reuse")
 		case "restoring":
 			r.Remove("lib/out")
+			most = 40 // milliseconds: it takes no longer
+		case "replacing":
+			most = 40
 		case "fetching":
 			at = fetching
 			at.Remove("lib/out")
@@ -278,14 +281,14 @@ func TestClientsKilledWhileKeepingRestoringAndFetching(t *testing.T) {
 			args = append(args, "--fetch", "all")
 		}
 		at.Write("lib/in", fmt.Sprintf("%d\n", v))
-		if interrupt(t, at, time.Duration(5+rnd.IntN(110))*time.Millisecond, args...) {
+		if interrupt(t, at, time.Duration(5+rnd.IntN(most))*time.Millisecond, args...) {
 			killed[kind]++
 		}
 		within(t, time.Minute, kind, func() { h.check(at, v, fmt.Sprintf("%d, after being killed while %s", i, kind)) })
 	}
 	left, _ := os.ReadDir(r.Path(".grayloft/sealed"))
 	t.Logf("%d runs, of which %v were killed before they ended; the next run was right each time", n, killed)
-	if killed["keeping"] < n/10 || killed["restoring"] < n/20 || killed["fetching"] < n/20 || len(left) > 0 {
+	if killed["keeping"] < n/10 || killed["restoring"] < n/20 || killed["replacing"] < n/20 || killed["fetching"] < n/20 || len(left) > 0 {
 		t.Errorf("too few: %v, or left: %v", killed, left)
 	}
 }
