@@ -198,17 +198,10 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	}
 	began := time.Now()
 	sum, err := s.engine.Run(ctx, opt)
-	var saving sync.WaitGroup
-	if err == nil {
-		saving.Go(func() { _ = s.engine.Files.Memory.Save(s.engine.State.DigestFile()) })
-	}
 	rec.finish(sum, time.Since(began))
-	if sum != nil {
-		if err := s.engine.State.Remember(s.past(ctx, a.now(), opt.Run, sum, requested)); err != nil {
-			view.Warn(err.Error())
-		}
+	if err := a.remember(ctx, s, opt.Run, sum, requested); err != nil {
+		view.Warn(err.Error())
 	}
-	saving.Wait()
 	sharing()
 	view.Close()
 	var unwritten error
@@ -222,6 +215,17 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		return err
 	}
 	return a.conclude(a.report(opt, sum), unwritten)
+}
+
+// remember saves what later commands are to know of a run, if it has a summary.
+func (a *app) remember(ctx context.Context, s *session, run string, sum *engine.Summary, requested []string) error {
+	if sum == nil {
+		return nil
+	}
+	var saving sync.WaitGroup
+	saving.Go(func() { _ = s.engine.Files.Memory.Save(s.engine.State.DigestFile()) })
+	defer saving.Wait()
+	return s.engine.State.Remember(s.past(ctx, a.now(), run, sum, requested))
 }
 
 // conclude returns which of two outcomes of a run holds: a report that could not
