@@ -56,7 +56,8 @@ func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
 		return nil, err
 	}
 	r := &Restoration{
-		o: o, list: list, base: base, staged: make([]bool, len(list)), stays: make([]status, len(list)), wrote: make([]files.Status, len(list)),
+		o: o, list: list, base: base,
+		staged: make([]bool, len(list)), stays: make([]status, len(list)), wrote: make([]files.Status, len(list)),
 	}
 	if err := r.begin(); err != nil {
 		r.Drop()
