@@ -37,10 +37,10 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 type Restoration struct {
 	o      *Outputs
 	list   listing.List
-	base   string   // stands for the project's directory
-	staged []bool   // by row
-	stays  []status // by row, of files that are in their places: zero for others
-	wrote  []files.Status
+	base   string         // stands for the project's directory
+	staged []bool         // by row
+	stays  []status       // by row, of files that are in their places: zero for others
+	wrote  []files.Status // by row, of files that are staged
 
 	find sync.Once
 	of   map[digest.Digest][]int // rows
