@@ -85,6 +85,16 @@ func (p *place) keep() listing.List {
 	return kept.List
 }
 
+func (p *place) begin(list listing.List) *Restoration {
+	p.t.Helper()
+	r, err := p.out.Begin(list)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.t.Cleanup(r.Drop)
+	return r
+}
+
 func (p *place) track(name string) {
 	p.t.Helper()
 	if out, err := exec.Command("git", "-C", p.root, "add", "-f", name).CombinedOutput(); err != nil {

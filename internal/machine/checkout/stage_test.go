@@ -24,11 +24,7 @@ func TestFilesAreWrittenWhileTheyArrive(t *testing.T) {
 	if err := p.out.Clear(t.Context(), list); err != nil {
 		t.Fatal(err)
 	}
-	r, err := p.out.Begin(list)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Drop()
+	r := p.begin(list)
 	r.Arrived(digest.Of([]byte("b")), []byte("b"))
 	r.Arrived(digest.Of([]byte("c")), []byte("longer than the listing says"))
 	r.Arrived(digest.Of([]byte("never asked for")), []byte("never asked for"))
@@ -70,11 +66,7 @@ func TestDirectoriesThatAreThereStayAndGetWhatIsRestored(t *testing.T) {
 		}
 	}
 	// What came into the way after the outputs were cleared is neither overwritten nor followed.
-	r, err := p.out.Begin(list)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Drop()
+	r := p.begin(list)
 	if err := r.stage(t.Context()); err != nil {
 		t.Fatal(err)
 	}

@@ -86,11 +86,7 @@ func TestAFileThatArrivesReplacesTheSameOneOnTheDisk(t *testing.T) {
 	p := newPlace(t)
 	p.write("p/gen/a", "a")
 	list := p.keep()
-	r, err := p.out.Begin(list)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Drop()
+	r := p.begin(list)
 	r.Arrived(digest.Of([]byte("a")), []byte("a"))
 	if err := r.Finish(t.Context(), nil); err != nil || p.read("p/gen/a") != "a" || len(p.said) > 0 {
 		t.Errorf("%v; said %q", err, p.said)
@@ -110,11 +106,7 @@ func TestAFileThatChangesWhileOutputsAreRestoredIsNoticed(t *testing.T) {
 		p.write("p/gen/deep/b", "b")
 		list := p.keep()
 		p.older("p/gen/deep/b")
-		r, err := p.out.Begin(list)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer r.Drop()
+		r := p.begin(list)
 		if _, stays, err := r.compare(); err != nil || !stays["gen/deep/b"] {
 			t.Fatal(stays, err)
 		}
@@ -181,11 +173,7 @@ func TestWhatWasKeptOrRestoredNeedNotBeReadAgain(t *testing.T) {
 	if err := p.out.Clear(t.Context(), list); err != nil {
 		t.Fatal(err)
 	}
-	r, err := p.out.Begin(list)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer r.Drop()
+	r := p.begin(list)
 	r.Arrived(digest.Of([]byte("right")), []byte("wrong")) // a caller who is wrong, so that reading would show
 	settle()
 	if err := r.Finish(t.Context(), nil); err != nil {

@@ -78,7 +78,7 @@ type Engine struct {
 	Store    *store.Store
 	Shared   Shared                // nil: only this machine's cache
 	Service  string                // address of the shared cache, for the origin of entries
-	Maker    func() protocol.Maker // who runs here; called only if something is made
+	Maker    func() protocol.Maker // who runs here; called only if a task runs
 	Env      environment.Environment
 	Platform string
 	Observer Observer
