@@ -1,7 +1,5 @@
 // Package checkout manages the state that Gray Loft keeps in a checkout, below
-// .grayloft: the last outcome of each task, locks, and displaced files. It is
-// the only package that writes and deletes the outputs of tasks in the
-// checkout.
+// .grayloft: the last outcome of each task, past runs, and locks.
 package checkout
 
 import (

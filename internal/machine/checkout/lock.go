@@ -17,6 +17,9 @@ func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bo
 	return lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(task)).String()[:32]))
 }
 
+// StagedDir is the directory with outputs that are being written.
+func (s *State) StagedDir() string { return filepath.Join(s.dir, "staged") }
+
 // SealedDir is the directory with the staged trees of a run's sealed tasks.
 func (s *State) SealedDir(run string) string { return filepath.Join(s.dir, "sealed", run) }
 

@@ -11,10 +11,10 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
-	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/share"
 	"grayloft.example/grayloft/internal/machine/transfer"
@@ -248,5 +248,5 @@ func (r *runner) bringInputs(ctx context.Context, t *graph.Task) (in inputs, gon
 }
 
 func isGone(err error) bool {
-	return errors.Is(err, protocol.ErrGone) || errors.Is(err, protocol.ErrDown) || errors.Is(err, checkout.ErrRefused)
+	return errors.Is(err, protocol.ErrGone) || errors.Is(err, protocol.ErrDown) || errors.Is(err, outputs.ErrRefused)
 }

@@ -3,10 +3,10 @@ package engine
 import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/find"
 	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -44,7 +44,7 @@ func newSession(e *Engine, opt Options) *Session {
 	}
 	s.Outputs = newOutputs(s.Tasks)
 	s.Look = &look.Looker{Graph: e.Graph, Files: e.Files, Env: e.Env, Platform: e.Platform, Args: opt.Args, Picked: s.rules.picked}
-	work := &checkout.Workspace{State: e.State, Files: e.Files, Store: e.Store, Run: opt.Run, Report: s.notes.reportDisplaced}
+	work := &outputs.Workspace{State: e.State, Files: e.Files, Store: e.Store, Run: opt.Run, Report: s.notes.reportDisplaced}
 	s.Delivery = &transfer.Delivery{Work: work, Blobs: &transfer.Blobs{Store: e.Store, Now: e.Now}}
 	s.Execute = &execute.Executor{
 		Work: work, Env: e.Env, Args: opt.Args, Picks: s.rules.picked, Limit: execute.Limits{Grace: opt.Grace, Kill: opt.Kill},

@@ -18,15 +18,15 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/tasklog"
-	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/environment"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 )
 
 // Executor runs tasks. It is safe for concurrent use.
 type Executor struct {
-	Work  *checkout.Workspace
+	Work  *outputs.Workspace
 	Env   environment.Environment
 	Args  []string             // for the commands of picked tasks
 	Picks map[*graph.Task]bool // the tasks that were requested
@@ -187,7 +187,7 @@ func (x *Executor) confine(job Job) confinement {
 }
 
 // inCheckout runs a task in the checkout without restrictions.
-type inCheckout struct{ out *checkout.Outputs }
+type inCheckout struct{ out *outputs.Set }
 
 func (inCheckout) begin(context.Context) error { return nil }
 func (inCheckout) dress(*process.Command)      {}

@@ -18,6 +18,7 @@ import (
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
@@ -25,7 +26,7 @@ import (
 
 // Finder starts searches.
 type Finder struct {
-	Work    *checkout.Workspace
+	Work    *outputs.Workspace
 	Blobs   *transfer.Blobs
 	Lookups *Lookups // nil: there is no shared cache
 	Origins []store.Origin

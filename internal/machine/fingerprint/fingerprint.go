@@ -26,6 +26,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/probe"
 	"grayloft.example/grayloft/internal/machine/statefile"
 )
@@ -65,7 +66,7 @@ type fingerprint struct {
 // Source is where fingerprints are taken from.
 type Source struct {
 	Look    *look.Looker
-	Work    *checkout.Workspace
+	Work    *outputs.Workspace
 	Survey  *files.Survey
 	Answers map[probe.Question]string
 }

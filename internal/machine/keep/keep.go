@@ -24,13 +24,14 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/look"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
 // Keeper keeps results. It is safe for concurrent use.
 type Keeper struct {
-	Work     *checkout.Workspace
+	Work     *outputs.Workspace
 	Look     *look.Looker
 	Identity Identity
 	Notices  Notices
@@ -74,7 +75,7 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 	t := m.Task
 	k.mentionShortSecrets(t)
 	out := Kept{Outcome: decide.Ran, Message: m.Run.Note, Record: k.record(m)}
-	var found checkout.Kept
+	var found outputs.Kept
 	var keepErr error
 	if t.WritesGiven() {
 		if found, keepErr = k.outputs(ctx, m); keepErr == nil {
@@ -147,7 +148,7 @@ func (k *Keeper) failed(m Made, out *Kept) {
 
 // outputs copies the outputs of a task to the cache. Those of a sealed task are
 // then put into the checkout.
-func (k *Keeper) outputs(ctx context.Context, m Made) (checkout.Kept, error) {
+func (k *Keeper) outputs(ctx context.Context, m Made) (outputs.Kept, error) {
 	secrets := k.Look.Env.Secrets(m.Task)
 	out := k.Work.Outputs(m.Task)
 	if m.Run.Tree == "" {
@@ -157,7 +158,7 @@ func (k *Keeper) outputs(ctx context.Context, m Made) (checkout.Kept, error) {
 	staged.Tree = m.Run.Tree
 	kept, err := staged.Keep(secrets)
 	if err != nil {
-		return checkout.Kept{}, err
+		return outputs.Kept{}, err
 	}
 	if m.Run.ConstantPath {
 		kept.CheckoutPaths = nil // the path that they contain is the same everywhere
@@ -256,7 +257,7 @@ func undeclaredLines(list []drift.Finding) string {
 
 // entry stores an entry in this machine's cache, and returns it if it may be
 // shared.
-func (k *Keeper) entry(m Made, kept Kept, found checkout.Kept) *protocol.Entry {
+func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 	e := k.newEntry(m, kept.Record, found)
 	e.Reports = k.reportBlob(m, kept.Cases)
 	if e.Listing.IsZero() || e.Ingredients.IsZero() {
@@ -281,7 +282,7 @@ func (k *Keeper) entry(m Made, kept Kept, found checkout.Kept) *protocol.Entry {
 
 // mayLeave tells whether the contents and the circumstances of a result allow it
 // to leave this machine, and warns if not.
-func (k *Keeper) mayLeave(m Made, found checkout.Kept) bool {
+func (k *Keeper) mayLeave(m Made, found outputs.Kept) bool {
 	switch {
 	case found.Secret != "":
 		k.Notices.Warn(
@@ -295,7 +296,7 @@ func (k *Keeper) mayLeave(m Made, found checkout.Kept) bool {
 	return len(found.CheckoutPaths) == 0 || !m.Task.Graph().Repo.CheckoutPathsLocal
 }
 
-func (k *Keeper) newEntry(m Made, rec checkout.Record, found checkout.Kept) protocol.Entry {
+func (k *Keeper) newEntry(m Made, rec checkout.Record, found outputs.Kept) protocol.Entry {
 	maker := k.Identity.Maker()
 	if k.Identity.Name != "" {
 		maker.Name = k.Identity.Name

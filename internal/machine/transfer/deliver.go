@@ -11,14 +11,14 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
 // Delivery puts outputs into the checkout. It is safe for concurrent use.
 type Delivery struct {
-	Work  *checkout.Workspace
+	Work  *outputs.Workspace
 	Blobs *Blobs
 
 	flights singleflight.Group

@@ -13,7 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/checkout"
+	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -97,7 +97,7 @@ func (b *Blobs) Listing(ctx context.Context, d digest.Digest) (listing.List, err
 	list, err := b.Store.Listing(d)
 	switch {
 	case errors.Is(err, listing.ErrForm):
-		return nil, fmt.Errorf("%w: %w", checkout.ErrRefused, err)
+		return nil, fmt.Errorf("%w: %w", outputs.ErrRefused, err)
 	case err != nil:
 		return nil, fmt.Errorf("%w: its listing: %w", protocol.ErrGone, err)
 	}

@@ -1,4 +1,4 @@
-package checkout
+package outputs
 
 import (
 	"context"
@@ -13,22 +13,23 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // asideDir is the directory, from the root, of files that git tracks and that
 // are set aside.
-func (o *Outputs) asideDir() string {
-	return path.Join(Dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
+func (o *Set) asideDir() string {
+	return path.Join(checkout.Dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
 }
 
 // Clear empties the task's writes: unchanged files of its last listing are
-// deleted, files that git tracks are set aside for [Outputs.PutBack], and
+// deleted, files that git tracks are set aside for [Set.PutBack], and
 // everything else is moved to .grayloft/displaced and reported by name.
-func (o *Outputs) Clear(ctx context.Context, last listing.List) error { return o.clear(ctx, last, nil) }
+func (o *Set) Clear(ctx context.Context, last listing.List) error { return o.clear(ctx, last, nil) }
 
 // clear is Clear, but for the files that stay.
-func (o *Outputs) clear(ctx context.Context, last listing.List, stays map[string]bool) error {
+func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]bool) error {
 	if err := o.PutBack(); err != nil { // set aside by a run that was killed
 		return err
 	}
@@ -66,7 +67,7 @@ func (o *Outputs) clear(ctx context.Context, last listing.List, stays map[string
 			err = base.Remove(f.Path)
 		} else {
 			displaced = append(displaced, from)
-			err = move(top, from, path.Join(Dir, "displaced", o.Run, from))
+			err = move(top, from, path.Join(checkout.Dir, "displaced", o.Run, from))
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("clearing the outputs of %s: %w", o.Task.Addr(), err)
@@ -74,7 +75,8 @@ func (o *Outputs) clear(ctx context.Context, last listing.List, stays map[string
 		o.prune(base, f.Path)
 	}
 	if len(displaced) > 0 {
-		o.Report(fmt.Sprintf("%s: moved %s to %s/displaced/%s: no finished run left it there", o.Task.Addr(), some(displaced), Dir, o.Run))
+		o.Report(fmt.Sprintf("%s: moved %s to %s/displaced/%s: no finished run left it there",
+			o.Task.Addr(), some(displaced), checkout.Dir, o.Run))
 	}
 	return nil
 }
@@ -86,13 +88,13 @@ func some(names []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:2], ", "), len(names)-2)
 }
 
-func (o *Outputs) unchanged(r listing.Row, kind listing.Kind) bool {
+func (o *Set) unchanged(r listing.Row, kind listing.Kind) bool {
 	same, err := o.same(r, kind)
 	return err == nil && same
 }
 
 // prune removes directories that became empty, if they match the task's writes.
-func (o *Outputs) prune(base *os.Root, rel string) {
+func (o *Set) prune(base *os.Root, rel string) {
 	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
 		if base.Remove(d) != nil {
 			return
@@ -115,7 +117,7 @@ func move(top *os.Root, from, to string) error {
 
 // PutBack returns files that git tracks to their places, unless the task wrote
 // them again.
-func (o *Outputs) PutBack() error {
+func (o *Set) PutBack() error {
 	aside := o.asideDir()
 	if _, err := os.Lstat(filepath.Join(o.State.Root, filepath.FromSlash(aside))); errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -126,7 +128,7 @@ func (o *Outputs) PutBack() error {
 	return nil
 }
 
-func (o *Outputs) putBack(aside string) error {
+func (o *Set) putBack(aside string) error {
 	top, err := os.OpenRoot(o.State.Root)
 	if err != nil {
 		return err
@@ -161,7 +163,7 @@ var ErrRefused = errors.New("refused")
 
 // Check refuses a listing with paths outside the task's writes or links that
 // lead out of the repository.
-func (o *Outputs) Check(list listing.List) error {
+func (o *Set) Check(list listing.List) error {
 	nested := o.Task.Project.HasNested()
 	for _, r := range list {
 		if !o.matches(r.Path) || nested && o.otherProject(r.Path) {

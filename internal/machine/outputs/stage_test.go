@@ -1,6 +1,6 @@
 //go:build unix
 
-package checkout
+package outputs
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
 func TestFilesAreWrittenWhileTheyArrive(t *testing.T) {
@@ -38,7 +39,7 @@ func TestFilesAreWrittenWhileTheyArrive(t *testing.T) {
 		t.Errorf("what was restored is not right: %v", err)
 	}
 	r.Drop()
-	if left, _ := filepath.Glob(filepath.Join(p.root, Dir, "staged", "*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(p.root, checkout.Dir, "staged", "*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }

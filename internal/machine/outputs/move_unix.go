@@ -1,6 +1,6 @@
 //go:build unix
 
-package checkout
+package outputs
 
 import (
 	"os"

@@ -1,4 +1,4 @@
-package checkout
+package outputs
 
 import (
 	"cmp"
@@ -9,6 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 )
 
@@ -17,10 +18,10 @@ var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept
 
 // Found returns what matches the task's writes on the disk, relative to its
 // project: files, links and empty directories, without size and digest.
-func (o *Outputs) Found() (listing.List, error) { return o.search(o.Task.Writes) }
+func (o *Set) Found() (listing.List, error) { return o.search(o.Task.Writes) }
 
 // search returns what matches any of the patterns. They never go through links.
-func (o *Outputs) search(patterns []glob.Pattern) (listing.List, error) {
+func (o *Set) search(patterns []glob.Pattern) (listing.List, error) {
 	w := walk{o, patterns, map[string]listing.Kind{}}
 	for _, p := range patterns {
 		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -37,7 +38,7 @@ func (o *Outputs) search(patterns []glob.Pattern) (listing.List, error) {
 
 // walk is a search for files that match patterns.
 type walk struct {
-	*Outputs
+	*Set
 	patterns []glob.Pattern
 	rows     map[string]listing.Kind
 }
@@ -77,7 +78,7 @@ func (w walk) name(in *files.Folder, rel string, kind fs.FileMode) error {
 // dir looks at everything in a directory.
 func (w walk) dir(in *files.Folder, rel string) error {
 	name := path.Base(rel)
-	if rel != "." && (name == ".git" || name == Dir || w.otherProject(rel)) {
+	if rel != "." && (name == ".git" || name == checkout.Dir || w.otherProject(rel)) {
 		return nil
 	}
 	at, err := in.Open(name)
@@ -103,11 +104,11 @@ func (w walk) dir(in *files.Folder, rel string) error {
 	return nil
 }
 
-func (o *Outputs) otherProject(rel string) bool {
+func (o *Set) otherProject(rel string) bool {
 	return o.Files.Graph.Containing(o.fromRoot(rel)) != o.Task.Project
 }
 
-func (o *Outputs) matches(rel string) bool { return matchesAny(o.Task.Writes, rel) }
+func (o *Set) matches(rel string) bool { return matchesAny(o.Task.Writes, rel) }
 
 func matchesAny(list []glob.Pattern, rel string) bool {
 	for _, p := range list {

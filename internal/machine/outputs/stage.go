@@ -1,4 +1,4 @@
-package checkout
+package outputs
 
 import (
 	"cmp"
@@ -23,7 +23,7 @@ import (
 
 // Restore writes a listing to the disk; all its blobs must be in the store.
 // Files are written aside first, so that no reader sees a partial file.
-func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
+func (o *Set) Restore(ctx context.Context, list, last listing.List) error {
 	r, err := o.Begin(list)
 	if err != nil {
 		return err
@@ -35,7 +35,7 @@ func (o *Outputs) Restore(ctx context.Context, list, last listing.List) error {
 // Restoration is a listing that is being written to the disk. Its files are written aside
 // first, in the directories in which they will be.
 type Restoration struct {
-	o      *Outputs
+	o      *Set
 	list   listing.List
 	base   string         // stands for the project's directory
 	staged []bool         // by row
@@ -47,7 +47,7 @@ type Restoration struct {
 }
 
 // Begin begins to write a listing to the disk. The restoration must be dropped at the end.
-func (o *Outputs) Begin(list listing.List) (*Restoration, error) {
+func (o *Set) Begin(list listing.List) (*Restoration, error) {
 	if err := o.Check(list); err != nil {
 		return nil, err
 	}
@@ -232,8 +232,8 @@ func inParallel(n int, do func(i int) error) error {
 // newStage makes a directory for files that are being written, and deletes those that killed
 // processes left. It is a new one each time: ext4 takes long to make a file in a directory
 // near which many were deleted lately.
-func (o *Outputs) newStage() (string, error) {
-	all := filepath.Join(o.State.dir, "staged")
+func (o *Set) newStage() (string, error) {
+	all := o.State.StagedDir()
 	if err := os.MkdirAll(all, 0o755); err != nil {
 		return "", err
 	}

@@ -1,16 +1,17 @@
-package checkout
+package outputs
 
 import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/store"
 )
 
 // Workspace gives access to the outputs of tasks in one run.
 type Workspace struct {
-	State  *State
+	State  *checkout.State
 	Files  *files.Checkout
 	Store  *store.Store
 	Run    string       // id, for the directory of displaced files
@@ -18,8 +19,8 @@ type Workspace struct {
 }
 
 // Outputs returns the outputs of a task in the checkout.
-func (w *Workspace) Outputs(t *graph.Task) *Outputs {
-	return &Outputs{State: w.State, Files: w.Files, Store: w.Store, Task: t, Run: w.Run, Report: w.Report}
+func (w *Workspace) Outputs(t *graph.Task) *Set {
+	return &Set{State: w.State, Files: w.Files, Store: w.Store, Task: t, Run: w.Run, Report: w.Report}
 }
 
 // LastListing returns the listing of the task's last result in this checkout,

@@ -1,4 +1,4 @@
-package checkout
+package outputs
 
 import (
 	"errors"
@@ -22,7 +22,7 @@ type Kept struct {
 
 // Keep copies the task's outputs aside, hashes the copies, stores them as
 // blobs, and returns the listing. Secrets are texts that are searched for.
-func (o *Outputs) Keep(secrets []string) (Kept, error) {
+func (o *Set) Keep(secrets []string) (Kept, error) {
 	base, err := o.open()
 	if err != nil {
 		return Kept{}, err
@@ -90,7 +90,7 @@ func byDirectory(list listing.List) (out []span) {
 
 // keeping is what all files have in common.
 type keeping struct {
-	o       *Outputs
+	o       *Set
 	base    *os.Root
 	entries map[string]bool // in the checkout's directory
 	secrets []string

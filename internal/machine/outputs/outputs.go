@@ -1,4 +1,6 @@
-package checkout
+// Package outputs keeps, restores and deletes the outputs of tasks in a checkout, and what it
+// displaces or sets aside for that, below .grayloft. No other package writes or deletes them.
+package outputs
 
 import (
 	"context"
@@ -11,13 +13,14 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/store"
 )
 
-// Outputs reads, writes and deletes the outputs of one task.
-type Outputs struct {
-	State  *State
+// Set reads, writes and deletes the outputs of one task.
+type Set struct {
+	State  *checkout.State
 	Files  *files.Checkout
 	Store  *store.Store
 	Task   *graph.Task
@@ -26,9 +29,9 @@ type Outputs struct {
 	Tree   string       // where the task ran, if not in the checkout
 }
 
-// Now returns a listing of the current files, so that [Outputs.Clear] treats
+// Now returns a listing of the current files, so that [Set.Clear] treats
 // them as the task's own.
-func (o *Outputs) Now() listing.List {
+func (o *Set) Now() listing.List {
 	found, _ := o.Found()
 	var out listing.List
 	for _, f := range found {
@@ -43,7 +46,7 @@ func (o *Outputs) Now() listing.List {
 // open opens the project's directory. Everything below it is reached through
 // this descriptor, so a task that replaces a directory by a link cannot make the
 // client read or write elsewhere. Nil means that there is no such directory.
-func (o *Outputs) open() (*os.Root, error) {
+func (o *Set) open() (*os.Root, error) {
 	base, err := files.OpenBeneath(o.root(), o.Task.Project.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -51,14 +54,14 @@ func (o *Outputs) open() (*os.Root, error) {
 	return base, err
 }
 
-func (o *Outputs) root() string {
+func (o *Set) root() string {
 	if o.Tree != "" {
 		return o.Tree
 	}
 	return o.State.Root
 }
 
-func (o *Outputs) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
+func (o *Set) fromRoot(rel string) string { return path.Join(o.Task.Project.Dir, rel) }
 
 // reachable tells whether the path to a file in the project has only
 // directories: patterns never go through links.
@@ -74,7 +77,7 @@ func reachable(base *os.Root, rel string) bool {
 
 // Right tells whether the disk contains exactly what a listing says. Files that
 // git tracks and that are not in the listing are ignored.
-func (o *Outputs) Right(ctx context.Context, want listing.List) (bool, error) {
+func (o *Set) Right(ctx context.Context, want listing.List) (bool, error) {
 	found, err := o.Found()
 	if errors.Is(err, errSpecial) {
 		return false, nil
@@ -126,7 +129,7 @@ type pair struct {
 var errDiffers = errors.New("it differs")
 
 // areSame compares several at a time: after a run, their contents have to be read.
-func (o *Outputs) areSame(pairs []pair) (bool, error) {
+func (o *Set) areSame(pairs []pair) (bool, error) {
 	err := inParallel(len(pairs)/together+1, func(i int) error {
 		for _, p := range pairs[i*together : min((i+1)*together, len(pairs))] {
 			if same, err := o.same(p.row, p.kind); err != nil {
@@ -143,7 +146,7 @@ func (o *Outputs) areSame(pairs []pair) (bool, error) {
 	return err == nil, err
 }
 
-func (o *Outputs) same(r listing.Row, kind listing.Kind) (bool, error) {
+func (o *Set) same(r listing.Row, kind listing.Kind) (bool, error) {
 	if r.Kind == listing.EmptyDir || kind == listing.EmptyDir {
 		return r.Kind == kind, nil
 	}
@@ -155,7 +158,7 @@ func (o *Outputs) same(r listing.Row, kind listing.Kind) (bool, error) {
 	return have == r, err
 }
 
-func (o *Outputs) tracked(ctx context.Context) (map[string]bool, error) {
+func (o *Set) tracked(ctx context.Context) (map[string]bool, error) {
 	var below []string
 	for _, w := range o.Task.Writes {
 		start := o.fromRoot(w.LiteralStart())

@@ -1,4 +1,4 @@
-package checkout
+package outputs
 
 import (
 	"context"
@@ -17,7 +17,7 @@ const mostReports = 1000
 
 // Reports reads the JUnit XML files that the task made. Problems are sentences
 // about those that cannot be read; the others are returned all the same.
-func (o *Outputs) Reports() (cases []junit.Case, problems []error) {
+func (o *Set) Reports() (cases []junit.Case, problems []error) {
 	base, err := o.open()
 	if base == nil || err != nil {
 		return nil, nil
@@ -58,7 +58,7 @@ func readReport[F fs.File](open func(string) (F, error), name string) ([]junit.C
 
 // ClearReports deletes the reports of an earlier run, so that they are not taken
 // for those of the next one.
-func (o *Outputs) ClearReports(ctx context.Context) error {
+func (o *Set) ClearReports(ctx context.Context) error {
 	found, err := o.reports()
 	if err != nil || len(found) == 0 {
 		return err
@@ -77,7 +77,7 @@ func (o *Outputs) ClearReports(ctx context.Context) error {
 }
 
 // reports lists the files that match the task's reports.
-func (o *Outputs) reports() (listing.List, error) {
+func (o *Set) reports() (listing.List, error) {
 	all, err := o.search(o.Task.Reports)
 	return slices.DeleteFunc(all, func(r listing.Row) bool { return r.Kind != listing.File }), err
 }
