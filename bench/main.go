@@ -38,7 +38,7 @@ func makeRoom(gone string) error {
 		return err
 	}
 	var disk unix.Statfs_t
-	if err := unix.Statfs(gone, &disk); err != nil || disk.Ffree > disk.Files/3 {
+	if err := unix.Statfs(gone, &disk); err != nil || disk.Files == 0 || disk.Ffree > disk.Files/3 { // some count none
 		return err
 	}
 	fmt.Fprintln(os.Stderr, "deleting the files of earlier calls, because the disk has few inodes left: the first rows will be slow")

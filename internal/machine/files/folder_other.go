@@ -38,6 +38,9 @@ func (f *Folder) Type(name string) (fs.FileMode, error) {
 	return info.Mode().Type(), nil
 }
 
+// IsMountIn cannot tell here.
+func (f *Folder) IsMountIn(*Folder) bool { return false }
+
 // Entries returns what is in the directory.
 func (f *Folder) Entries() ([]fs.DirEntry, error) { return fs.ReadDir(f.root.FS(), ".") }
 

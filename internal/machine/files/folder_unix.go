@@ -63,6 +63,13 @@ func (f *Folder) Type(name string) (fs.FileMode, error) {
 	return fs.ModeIrregular, nil
 }
 
+// IsMountIn tells whether another file system begins in this directory of another one. A directory
+// of the same file system that is mounted there is not noticed.
+func (f *Folder) IsMountIn(parent *Folder) bool {
+	var here, above unix.Stat_t
+	return unix.Fstat(f.fd, &here) == nil && unix.Fstat(parent.fd, &above) == nil && here.Dev != above.Dev
+}
+
 // Entries returns what is in the directory, in no order. It can be called once.
 func (f *Folder) Entries() ([]fs.DirEntry, error) {
 	f.file = os.NewFile(uintptr(f.fd), filepath.FromSlash(f.path))

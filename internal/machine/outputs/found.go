@@ -93,7 +93,7 @@ func (w walk) dir(in *files.Folder, rel string) error {
 	if err != nil {
 		return err
 	}
-	if len(entries) == 0 && rel != "." && w.matches(rel) {
+	if len(entries) == 0 && rel != "." && w.matches(rel) && !at.IsMountIn(in) { // a mount is no output
 		w.rows[rel] = listing.EmptyDir
 	}
 	for _, e := range entries {

@@ -49,21 +49,42 @@ func (r *Restoration) merge(base *os.Root, dir string) error {
 		return err
 	}
 	for _, e := range list {
-		rel := path.Join(dir, e.Name())
-		there, err := hasDirectory(base, rel, e)
-		switch {
-		case err == nil && there:
-			err = r.merge(base, rel)
-		case err == nil:
-			if err = moveInto(from, e.Name(), to, e.Name()); err != nil {
-				err = fmt.Errorf("restoring %s: %w", r.o.fromRoot(rel), err)
-			}
-		}
-		if err != nil {
+		if err := r.place(base, from, to, path.Join(dir, e.Name()), e); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// place moves what is staged from one open directory to another.
+func (r *Restoration) place(base *os.Root, from, to *os.File, rel string, e fs.DirEntry) error {
+	if there, err := hasDirectory(base, rel, e); err != nil {
+		return err
+	} else if there {
+		return r.merge(base, rel)
+	}
+	err := moveInto(from, e.Name(), to, e.Name())
+	if isAcross(err) && e.IsDir() {
+		if err = base.Mkdir(rel, 0o755); err == nil {
+			return r.merge(base, rel)
+		}
+	} else if isAcross(err) {
+		err = r.carry(base, rel)
+	}
+	if err != nil {
+		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(rel), err)
+	}
+	return nil
+}
+
+// carry moves a staged file or link to another file system.
+func (r *Restoration) carry(base *os.Root, rel string) error {
+	staged, err := os.OpenRoot(r.base)
+	if err != nil {
+		return err
+	}
+	defer staged.Close()
+	return carry(staged, rel, base, rel)
 }
 
 // hasDirectory tells whether a directory is already there. Something else must not be in its

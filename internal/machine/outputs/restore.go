@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -63,7 +64,9 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 		from := o.fromRoot(f.Path)
 		if tracked[f.Path] {
 			err = move(top, from, path.Join(o.asideDir(), f.Path))
-		} else if r, ok := known[f.Path]; ok && o.unchanged(r, f.Kind) || f.Kind == listing.EmptyDir {
+		} else if f.Kind == listing.EmptyDir {
+			err = removeEmpty(base, f.Path)
+		} else if r, ok := known[f.Path]; ok && o.unchanged(r, f.Kind) {
 			err = base.Remove(f.Path)
 		} else {
 			displaced = append(displaced, from)
@@ -93,6 +96,15 @@ func (o *Set) unchanged(r listing.Row, kind listing.Kind) bool {
 	return err == nil && same
 }
 
+// removeEmpty removes an empty directory, unless it is a mount.
+func removeEmpty(base *os.Root, rel string) error {
+	err := base.Remove(rel)
+	if errors.Is(err, syscall.EBUSY) {
+		return nil
+	}
+	return err
+}
+
 // prune removes directories that became empty, if they match the task's writes.
 func (o *Set) prune(base *os.Root, rel string) {
 	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
@@ -109,7 +121,7 @@ func move(top *os.Root, from, to string) error {
 	}
 	for n := 2; ; n++ {
 		if _, err := top.Lstat(to); errors.Is(err, fs.ErrNotExist) {
-			return top.Rename(from, to)
+			return rename(top, from, to)
 		}
 		to = fmt.Sprintf("%s.%d", strings.TrimSuffix(to, fmt.Sprintf(".%d", n-1)), n)
 	}
@@ -150,7 +162,7 @@ func (o *Set) putBack(aside string) error {
 		if err := mkdirs(base, path.Dir(rel)); err != nil {
 			return err
 		}
-		return top.Rename(from, path.Join(o.Task.Project.Dir, rel))
+		return rename(top, from, path.Join(o.Task.Project.Dir, rel))
 	}); err != nil {
 		return err
 	}
