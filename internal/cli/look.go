@@ -9,6 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -133,6 +134,10 @@ func (a *app) tasksCommand() *cobra.Command {
 			}
 			if a.Format == "json" {
 				return a.JSON(list)
+			}
+			if len(r.graph.Tasks) == 0 {
+				fmt.Fprintln(a.Out, "No tasks yet: "+pick.HowToDeclare+".")
+				return nil
 			}
 			a.Table([]string{"task", "help"}, rows)
 			return nil

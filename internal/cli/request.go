@@ -141,7 +141,7 @@ func (a *app) askOf(ctx context.Context, r *repository, f requestFlags, args []s
 	case f.again:
 		return ask, nil
 	case len(args) == 0 && f.pick == "":
-		return ask, wrong("which tasks? The repository has %s; or select tasks with --pick", strings.Join(r.graph.TaskNames(), ", "))
+		return ask, r.whichTasks()
 	case f.spread < 1:
 		return ask, wrong("--spread must be at least 1")
 	case f.branch != "" || f.commit != "":

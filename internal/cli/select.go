@@ -84,7 +84,15 @@ func (a *app) selected(ctx context.Context, r *repository, s selection, names []
 	case s.everything:
 		return r.graph.Tasks, nil
 	}
-	return nil, wrong("which tasks? The repository has %s; or select tasks with --pick", strings.Join(r.graph.TaskNames(), ", "))
+	return nil, r.whichTasks()
+}
+
+// whichTasks is the error of a command that was given no tasks.
+func (r *repository) whichTasks() error {
+	if len(r.graph.Tasks) == 0 {
+		return wrong("%s", pick.Names(r.graph))
+	}
+	return wrong("which tasks? The repository has %s; or select tasks with --pick", strings.Join(r.graph.TaskNames(), ", "))
 }
 
 func (a *app) byName(r *repository, among pick.Set, names []string) ([]*graph.Task, error) {

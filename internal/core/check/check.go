@@ -90,7 +90,7 @@ var Rules = map[Rule]About{
 
 	PatternEmpty:  {Error, "reads that match no file", patternEmpty},
 	WritesTracked: {Error, "outputs that git tracks", writesTracked},
-	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses", unused},
+	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses, and declarations that nothing reads", unused},
 	NeverShared:   {Warning, "tasks without probes or writes, whose results stay where they were made", neverShared},
 }
 

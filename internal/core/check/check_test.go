@@ -83,6 +83,7 @@ writes = []
 	"libs/kit/loft.toml":        "",
 	"libs/kit/package.json":     `{"name": "kit"}`,
 	"package.json":              `{"workspaces": ["apps/*", "libs/kit"]}`,
+	"odd/ends/loft.toml":        "[task.forgotten]\nrun = \"true\"\n",
 	".ci.yml":                   "run: grayloft run --pick pick:other\n",
 }
 
@@ -114,6 +115,7 @@ func TestEachPlantedDefectIsFoundAtItsLineAndNothingElse(t *testing.T) {
 		"grayloft.toml:15 warning unused probe:tide",
 		"grayloft.toml:17 warning unused setting:fog",
 		"libs/fares/loft.toml:5 warning needs-unused libs/fares needs libs/tides",
+		"odd/ends/loft.toml:1 warning unused file:odd/ends/loft.toml",
 		"libs/fares/loft.toml:5 error needs-missing libs/fares needs libs/money",
 		"services/desk/loft.toml:1 error needs-missing desk needs tools/pack",
 		"services/desk/loft.toml:7 error pattern-empty nothing/*.txt",
@@ -127,7 +129,7 @@ func TestEachPlantedDefectIsFoundAtItsLineAndNothingElse(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("found\n  %s\nwant\n  %s", strings.Join(got, "\n  "), strings.Join(want, "\n  "))
 	}
-	if got := described(inspect(t, harbour, check.Unused)); len(got) != 3 {
+	if got := described(inspect(t, harbour, check.Unused)); len(got) != 4 {
 		t.Errorf("one rule: %q", got)
 	}
 }
@@ -191,7 +193,7 @@ func TestListsAreEditedAsTheyAreWritten(t *testing.T) {
 
 func TestLevelsAndWhatIsAllowed(t *testing.T) {
 	files := maps.Clone(harbour)
-	files["grayloft.toml"] += "[check.unused]\nlevel = \"error\"\nallow = [\"kind:*\", \"probe:tide\"]\n[check.never-shared]\nlevel = \"off\"\n"
+	files["grayloft.toml"] += "[check.unused]\nlevel = \"error\"\nallow = [\"kind:*\", \"probe:tide\", \"file:odd/**\"]\n[check.never-shared]\nlevel = \"off\"\n"
 	got := described(inspect(t, files, check.Unused, check.NeverShared))
 	if !slices.Equal(got, []string{"grayloft.toml:17 error unused setting:fog"}) {
 		t.Errorf("%q", got)
@@ -206,7 +208,7 @@ func TestABaselineHoldsWhenLinesMove(t *testing.T) {
 	files := maps.Clone(harbour)
 	files["services/desk/loft.toml"] = "# a line more\n" + files["services/desk/loft.toml"] + "[task.more]\nrun = \"x\"\n"
 	fresh, old, err := check.New(inspect(t, files), text)
-	if err != nil || old != 11 || len(fresh) != 1 || fresh[0].Subject != "more@desk" {
+	if err != nil || old != 12 || len(fresh) != 1 || fresh[0].Subject != "more@desk" {
 		t.Errorf("%q, %d in the baseline, %v", described(fresh), old, err)
 	}
 	for _, bad := range []string{"", "[]", `{"version": 9}`} {

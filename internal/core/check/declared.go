@@ -130,6 +130,22 @@ func unused(in *Inspection) (out []Finding) {
 			)
 		}
 	}
+	return append(out, unread(in)...)
+}
+
+// unread finds declarations of projects that no pattern of the repository leads to.
+func unread(in *Inspection) (out []Finding) {
+	read := map[string]bool{}
+	for _, p := range in.Graph.Projects {
+		read[p.Dir] = true
+	}
+	for _, f := range in.Files {
+		pos := decl.Pos{File: f, Line: 1}
+		if dir := path.Dir(f); path.Base(f) == decl.ProjectFile && !read[dir] && !isImported(pos) {
+			out = append(out, at(pos, "", "file:"+f,
+				"nothing reads %s: add %q to [repo] projects in %s, or delete it", f, dir, decl.RootFile))
+		}
+	}
 	return out
 }
 

@@ -117,5 +117,16 @@ func unselected(g *graph.Graph, within *graph.Project, name string, known bool) 
 	if c := decl.Closest(name, g.TaskNames()); c != "" {
 		return &NameError{name, msg + fmt.Sprintf("; did you mean %q?", c), true}
 	}
-	return &NameError{name, msg + ": the names are " + strings.Join(g.TaskNames(), ", "), true}
+	return &NameError{name, msg + ": " + Names(g), true}
 }
+
+// Names is a clause about the names of all tasks.
+func Names(g *graph.Graph) string {
+	if len(g.Tasks) == 0 {
+		return "the repository declares no tasks; " + HowToDeclare
+	}
+	return "the names are " + strings.Join(g.TaskNames(), ", ")
+}
+
+// HowToDeclare says what to do in a repository without tasks.
+const HowToDeclare = "add a " + decl.ProjectFile + " with tasks to a directory that matches [repo] projects in " + decl.RootFile

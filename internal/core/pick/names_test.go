@@ -56,6 +56,13 @@ func TestByName(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	empty, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "empty")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ByName(empty, nil, "", []string{"build"}); err == nil || !strings.Contains(err.Error(), "declares no tasks; add a loft.toml") {
+		t.Errorf("without any task: %v", err)
+	}
 	if _, err := ByName(g, nil, "money", []string{"test"}); err == nil || !strings.Contains(err.Error(), `write "test@*"`) {
 		t.Errorf("a task of another project: %v", err)
 	}
