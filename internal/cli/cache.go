@@ -11,14 +11,13 @@ import (
 
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/term"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 func (a *app) cacheCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "cache", Short: "Inspect, trim, verify and share this machine's cache", Args: noArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return wrong("cache share, cache stats, cache trim or cache verify?")
-		},
+		Use: "cache", Short: "Inspect, trim, verify and share this machine's cache", Args: onlyCommands,
+		RunE: func(cmd *cobra.Command, _ []string) error { return wrong("%v", usage.Which(cmd)) },
 	}
 	c.AddCommand(a.cacheShare(), a.cacheStats(), a.cacheTrim(), a.cacheVerify())
 	return c

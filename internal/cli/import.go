@@ -17,6 +17,7 @@ import (
 	"grayloft.example/grayloft/internal/core/imported"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/term"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // importFlags are what a person gave to add or update.
@@ -34,13 +35,8 @@ func (a *app) importCommand() *cobra.Command {
 			"to be reviewed and committed like any others. Their names begin with that of the import: house/go-library.\n" +
 			"[import.NAME] in grayloft.toml records the repository, the commit, and the digest of the files: a file that\n" +
 			"was edited is an error.",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return wrong("%q is not a command of import: add, update, list, remove", args[0])
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Args: onlyCommands,
+		RunE: func(cmd *cobra.Command, _ []string) error { return wrong("%v", usage.Which(cmd)) },
 	}
 	var f importFlags
 	add := &cobra.Command{
@@ -61,7 +57,7 @@ func (a *app) importCommand() *cobra.Command {
 	update.Flags().BoolVar(&u.dryRun, "dry-run", false, "only show what would change")
 	update.Flags().BoolVar(&u.overwrite, "overwrite", false, "also where files were edited here")
 	list := &cobra.Command{
-		Use: "list", Short: "List the imports", Args: cobra.NoArgs,
+		Use: "list", Short: "List the imports", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error { return a.importList() },
 	}
 	remove := &cobra.Command{

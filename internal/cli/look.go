@@ -11,6 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/term"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 type projectJSON struct {
@@ -147,9 +148,16 @@ func (a *app) tasksCommand() *cobra.Command {
 	return c
 }
 
-func noArgs(cmd *cobra.Command, args []string) error {
-	if len(args) > 0 {
-		return wrong("%s takes no names, but got %q", cmd.Name(), args[0])
+func noArgs(cmd *cobra.Command, args []string) error { return refused(usage.NoArgs(cmd, args)) }
+
+func onlyCommands(cmd *cobra.Command, args []string) error {
+	return refused(usage.OnlyCommands(cmd, args))
+}
+
+// refused reports arguments that a command does not take.
+func refused(err error) error {
+	if err != nil {
+		return wrong("%v", err)
 	}
 	return nil
 }

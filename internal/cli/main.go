@@ -19,6 +19,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/term"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // Version is the program's version, set at build time.
@@ -67,7 +68,7 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	if !a.called { // the arguments were not accepted
 		var own exit
 		if code = exitWrong; !errors.As(err, &own) {
-			message = "grayloft: " + err.Error() + "; see grayloft --help"
+			message = "grayloft: " + usage.Command(root, err).Error()
 		}
 	}
 	if message != "" {
@@ -94,9 +95,7 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.color, "color", "auto", "auto, always or never; auto: on a terminal, and not in CI")
 	f.BoolVarP(&a.Quiet, "quiet", "q", false, "print only errors and failures")
 	f.BoolVarP(&a.Verbose, "verbose", "v", false, "also list tasks that needed no work")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
-		return exit{exitWrong, "grayloft: " + err.Error() + "; see grayloft --help"}
-	})
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return wrong("%v", usage.Flag(cmd, err)) })
 	root.AddCommand(
 		a.adoptCommand(),
 		a.newCommand(),

@@ -48,7 +48,7 @@ func (a *app) runnerCommand() *cobra.Command {
 		Example: "  grayloft runner --pool linux --from https://git.skerry.example/skerry.git\n" +
 			"  grayloft runner --pool linux --from /srv/git/skerry.git --slots 4 --jobs 2\n" +
 			"  grayloft runner --pool linux --from /srv/git/skerry.git --max-jobs 1",
-		Args: cobra.NoArgs,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.runner(cmd.Context(), f) },
 	}
 	fl := c.Flags()

@@ -152,8 +152,11 @@ func TestMistakesAreExplained(t *testing.T) {
 		{".", []string{"run", "test", "--logs", "loud"}, "live, whole, failures, none"},
 		{".", []string{"show", "test@lab"}, `did you mean "test@lib"?`},
 		{".", []string{"--format", "yaml", "projects"}, "text or json"},
-		{".", []string{"run", "--nonsense"}, "see grayloft --help"},
+		{".", []string{"run", "--nonsense"}, "see grayloft run --help"},
 		{".", []string{"projects", "lib"}, "takes no names"},
+		{".", []string{"prjects"}, "did you mean projects?"},
+		{".", []string{"cache", "status"}, "is not a command of cache: share, stats, trim, verify"},
+		{".", []string{"why", "generate@app"}, "matches: their tasks are build, test"},
 		{".", []string{"--repo", "lib", "projects"}, "there is no grayloft.toml"},
 		{".", []string{"log", "test@lib"}, "has not run in this checkout"},
 	} {

@@ -271,7 +271,7 @@ func (a *app) adviseCommand() *cobra.Command {
 	var strict bool
 	c := &cobra.Command{
 		Use: "advise", Short: "Say which declarations are worth changing, with the evidence and the line",
-		Args: cobra.NoArgs,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.recall(cmd.Context(), l)
 			if err != nil {

@@ -10,7 +10,7 @@ import (
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		Use: "version", Short: "Print the version", Args: noArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.Format == "json" {
 				return a.JSON(map[string]any{"version": Version, "schema": decl.Schema})

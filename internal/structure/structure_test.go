@@ -24,7 +24,8 @@ var may = map[string][]string{
 	"internal/remote":   {"internal/core", "internal/protocol"},
 	"internal/registry": {"internal/core"},
 	"internal/heap":     {},
-	"internal/service":  {"internal/core", "internal/heap", "internal/protocol"},
+	"internal/usage":    {},
+	"internal/service":  {"internal/core", "internal/heap", "internal/protocol", "internal/usage"},
 	"internal/term":     {"internal/core", "internal/machine"},
 	"internal/cli": {
 		"internal/core",
@@ -34,6 +35,7 @@ var may = map[string][]string{
 		"internal/registry",
 		"internal/remote",
 		"internal/term",
+		"internal/usage",
 	},
 	"internal/browser":   {},
 	"internal/trial":     {"internal/cli", "internal/core", "internal/protocol", "internal/service"},

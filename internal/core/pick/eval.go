@@ -209,6 +209,23 @@ func texts(items []decl.Item) []string {
 	return out
 }
 
+// others says which tasks there are instead of one.
+func (v *evaluation) others(task string, in Set) string {
+	var names []string
+	for _, t := range in.Sorted(v.g) {
+		names = append(names, t.Name)
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	switch near := suggestion(task, names); {
+	case near != "":
+		return near
+	case len(names) == 0:
+		return ": they have no tasks"
+	}
+	return ": their tasks are " + strings.Join(names, ", ")
+}
+
 func suggestion(name string, among []string) string {
 	if c := decl.Closest(name, among); c != "" {
 		return fmt.Sprintf("; did you mean %q?", c)
@@ -259,7 +276,7 @@ func (v *evaluation) atom(n node) (Set, error) {
 	}
 	out := v.where(func(t *graph.Task) bool { return in[t] && taskPat.MatchExact(t.Name) })
 	if len(out) == 0 {
-		return nil, v.fail(n, "no task %q in the projects that %q matches%s", task, where, suggestion(task, v.g.TaskNames()))
+		return nil, v.fail(n, "no task %q in the projects that %q matches%s", task, where, v.others(task, in))
 	}
 	return out, nil
 }

@@ -106,7 +106,7 @@ const shallow = "this clone is shallow and does not reach back"
 
 func remedy(rev, missing string) string {
 	switch {
-	case rev == LastGood:
+	case rev == LastGood, missing == noCommit:
 		return ""
 	case strings.HasPrefix(missing, shallow):
 		return "; `git fetch --unshallow` fixes that"
@@ -133,7 +133,12 @@ func findBase(ctx context.Context, repo git.Repo, q Question, rev string) (commi
 	return commit, missing, err
 }
 
+const noCommit = "the repository has no commit yet"
+
 func noBase(ctx context.Context, repo git.Repo, rev string) string {
+	if commit, _ := repo.Head(ctx); commit == "" {
+		return noCommit
+	}
 	if repo.Shallow(ctx) {
 		return shallow + " to " + rev
 	}

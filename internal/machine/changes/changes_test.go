@@ -104,7 +104,11 @@ func TestAMissingBaseTouchesEverything(t *testing.T) {
 	if a, got, err := r.find(Question{Since: "main"}); err != nil || got != "make@a make@b" || !strings.Contains(a.Warning, "no common ancestor") {
 		t.Errorf("%q, %q, %v", got, a.Warning, err)
 	}
-	r.git("checkout", "-q", "main")
+	r.git("checkout", "-q", "--orphan", "empty")
+	if a, got, err := r.find(Question{}); err != nil || got != "make@a make@b" || a.Warning != noCommit+", so everything counts as changed" {
+		t.Errorf("before the first commit: %q, %q, %v", got, a.Warning, err)
+	}
+	r.git("checkout", "-q", "-f", "main")
 	r.write("grayloft.toml", "broken")
 	r.commit("broken")
 	broken := r.git("rev-parse", "HEAD")

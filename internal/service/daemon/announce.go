@@ -10,6 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/announce"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // announceCommand manages the addresses to which the ends of runs are announced.
@@ -18,6 +19,7 @@ func announceCommand(cfg *service.Config) *cobra.Command {
 		Use: "announce", Short: "Say which addresses are told when a run ends",
 		Long: "A run that has ended is announced as a CloudEvent in JSON, signed after the Standard Webhooks specification, and\n" +
 			"again for two days if the receiver fails. Receivers on private networks need grayloftd serve --announce-to.",
+		Args: usage.OnlyCommands, RunE: func(cmd *cobra.Command, _ []string) error { return usage.Which(cmd) },
 	}
 	var repo string
 	group.PersistentFlags().StringVar(&repo, "repo", "", "the repository, as in [repo] name")
@@ -49,7 +51,7 @@ func announceCommand(cfg *service.Config) *cobra.Command {
 			})
 		},
 	}, &cobra.Command{
-		Use: "list", Short: "List the receivers, and how the last announcement went", Args: cobra.NoArgs,
+		Use: "list", Short: "List the receivers, and how the last announcement went", Args: usage.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return with(cmd, func(ctx context.Context, a *announce.Announcer, repository int64) (records.Audit, error) {
 				list, err := a.Receivers(ctx, repository)

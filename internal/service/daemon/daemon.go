@@ -18,6 +18,7 @@ import (
 
 	"grayloft.example/grayloft/internal/heap"
 	"grayloft.example/grayloft/internal/service"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // Main runs the command line and returns its exit code.
@@ -33,11 +34,12 @@ func Main(ctx context.Context, args []string, out, errs io.Writer) int {
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of blobs and, without --database, of the records")
 	f.StringVar(&cfg.Database, "database", os.Getenv("GRAYLOFT_DATABASE"), "PostgreSQL's address (default: a private server in --data)")
 	root.AddCommand(serve(cfg), tokens(cfg), retentionCommand(cfg), protect(cfg), announceCommand(cfg), rebuildCommand(cfg))
+	root.SetFlagErrorFunc(usage.Flag)
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errs)
 	if err := root.ExecuteContext(ctx); err != nil {
-		fmt.Fprintln(errs, "grayloftd:", err)
+		fmt.Fprintln(errs, "grayloftd:", usage.Command(root, err))
 		return 2
 	}
 	return 0
@@ -61,7 +63,7 @@ func serve(cfg *service.Config) *cobra.Command {
 	var ready, quota, file string
 	var networks []string
 	c := &cobra.Command{
-		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		Use: "serve", Short: "Run the service", Args: usage.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			heap.CollectLate(128<<20, 128<<20)
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {

@@ -131,7 +131,8 @@ func TestMistakesAreExplained(t *testing.T) {
 		{[]string{"token", "new", "--name", "x", "--database", trial.Database(t)}, "a token needs a repository"},
 		{[]string{"token", "new", "--name", "x", "--repo", "r", "--expires", "soon"}, "write it like 90d or 12h"},
 		{[]string{"token", "new", "--name", "x", "--repo", "r", "--writes-to", "trusted", "--reads-from", "person/x", "--database", trial.Database(t)}, "may read only from \"trusted\""},
-		{[]string{"sing"}, "unknown command"},
+		{[]string{"sing"}, "\"sing\" is not a command"},
+		{[]string{"token", "sing"}, "is not a command of token: list, new, revoke, rotate"},
 	} {
 		if code, out, errs := call(context.Background(), c.args...); code != 2 || !strings.Contains(errs, c.says) || out != "" {
 			t.Errorf("%v: %d, %q, %q; want %q", c.args, code, out, errs, c.says)

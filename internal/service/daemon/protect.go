@@ -10,6 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/service"
 	fleets "grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 func protect(cfg *service.Config) *cobra.Command {
@@ -20,7 +21,7 @@ func protect(cfg *service.Config) *cobra.Command {
 		Long: "Results of jobs in a protected pool go to the trusted shelf. Such a job needs a commit that is on a protected\n" +
 			"branch, and carries neither local changes nor arguments. Without --branches and --pools, it prints what is protected.",
 		Example: "  grayloftd protect --repo skerry --branches main,'release/*' --pools harbour",
-		Args:    cobra.NoArgs,
+		Args:    usage.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				id, err := db.RepositoryID(cmd.Context(), repo)

@@ -8,13 +8,14 @@ import (
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // rebuildCommand computes sums again from the records.
 func rebuildCommand(cfg *service.Config) *cobra.Command {
 	var repo string
 	c := &cobra.Command{
-		Use: "rebuild", Short: "Compute the sums that pages show again, from the records of runs", Args: cobra.NoArgs,
+		Use: "rebuild", Short: "Compute the sums that pages show again, from the records of runs", Args: usage.NoArgs,
 		Long: "Compute the sums that pages show (of runs by hour, of tasks by week, files that cause reruns, keys whose executions " +
 			"do not agree) again, from the records of runs. The service does this for each run that ends; rebuild is for a database " +
 			"that was restored or changed by hand. It may run beside the service.",

@@ -13,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 // retentionCommand shows what repositories store, and sets their quota and
@@ -21,7 +22,7 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 	var repo, quota, shelf string
 	days := -1
 	c := &cobra.Command{
-		Use: "retention", Short: "Show what repositories store, or set the quota and retention of one", Args: cobra.NoArgs,
+		Use: "retention", Short: "Show what repositories store, or set the quota and retention of one", Args: usage.NoArgs,
 		Example: "  grayloftd retention\n  grayloftd retention --repo skerry --quota 20GB --days 30\n" +
 			"  grayloftd retention --repo skerry --shelf 'person/*' --quota 1GB",
 		RunE: func(cmd *cobra.Command, _ []string) error {

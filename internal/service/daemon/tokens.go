@@ -15,14 +15,18 @@ import (
 
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/service/records"
+	"grayloft.example/grayloft/internal/usage"
 )
 
 func tokens(cfg *service.Config) *cobra.Command {
-	group := &cobra.Command{Use: "token", Short: "Make, list, rotate and revoke tokens"}
+	group := &cobra.Command{
+		Use: "token", Short: "Make, list, rotate and revoke tokens",
+		Args: usage.OnlyCommands, RunE: func(cmd *cobra.Command, _ []string) error { return usage.Which(cmd) },
+	}
 	var t records.Token
 	var expires, format string
 	c := &cobra.Command{
-		Use: "new", Short: "Make a token and print it once", Args: cobra.NoArgs,
+		Use: "new", Short: "Make a token and print it once", Args: usage.NoArgs,
 		Example: "  grayloftd token new --repo skerry --name ci --writes-to trusted --reads-from trusted\n" +
 			"  grayloftd token new --repo skerry --name brenna --writes-to person/brenna --reads-from person/brenna,trusted --view " +
 			"--request\n" +
@@ -89,7 +93,7 @@ func withRecords(ctx context.Context, cfg *service.Config, ask func(db *records.
 func listTokens(cfg *service.Config) *cobra.Command {
 	var repo, format string
 	c := &cobra.Command{
-		Use: "list", Short: "List the tokens of a repository; their secrets are not stored", Args: cobra.NoArgs,
+		Use: "list", Short: "List the tokens of a repository; their secrets are not stored", Args: usage.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withRecords(cmd.Context(), cfg, func(db *records.DB) error {
 				list, err := db.Tokens(cmd.Context(), repo)
