@@ -191,6 +191,18 @@ func TestListsAreEditedAsTheyAreWritten(t *testing.T) {
 	}
 }
 
+func TestTheDeclarationOfATemplateIsForProjectsToCome(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml":        "schema = 1\n[repo]\nprojects = [\"libs/*\"]\n[kind.go]\ntemplate = \"made/go\"\n",
+		"libs/money/loft.toml": "[project]\nkind = \"go\"\n",
+		"made/go/loft.toml":    "[project]\nkind = \"go\"\n",
+		"made/loft.toml":       "[project]\nkind = \"go\"\n",
+	}
+	if got := described(inspect(t, files, check.Unused)); !slices.Equal(got, []string{"made/loft.toml:1 warning unused file:made/loft.toml"}) {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestLevelsAndWhatIsAllowed(t *testing.T) {
 	files := maps.Clone(harbour)
 	files["grayloft.toml"] += "[check.unused]\nlevel = \"error\"\nallow = [\"kind:*\", \"probe:tide\", \"file:odd/**\"]\n[check.never-shared]\nlevel = \"off\"\n"

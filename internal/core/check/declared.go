@@ -133,20 +133,32 @@ func unused(in *Inspection) (out []Finding) {
 	return append(out, unread(in)...)
 }
 
-// unread finds declarations of projects that no pattern of the repository leads to.
+// unread finds declarations of projects that no pattern of the repository leads to. Those of
+// templates are for projects to come.
 func unread(in *Inspection) (out []Finding) {
 	read := map[string]bool{}
 	for _, p := range in.Graph.Projects {
 		read[p.Dir] = true
 	}
 	for _, f := range in.Files {
-		pos := decl.Pos{File: f, Line: 1}
-		if dir := path.Dir(f); path.Base(f) == decl.ProjectFile && !read[dir] && !isImported(pos) {
-			out = append(out, at(pos, "", "file:"+f,
-				"nothing reads %s: add %q to [repo] projects in %s, or delete it", f, dir, decl.RootFile))
+		pos, dir := decl.Pos{File: f, Line: 1}, path.Dir(f)
+		if path.Base(f) != decl.ProjectFile || read[dir] || isImported(pos) || in.isTemplate(f) {
+			continue
 		}
+		out = append(out, at(pos, "", "file:"+f,
+			"nothing reads %s: add %q to [repo] projects in %s, or delete it", f, dir, decl.RootFile))
 	}
 	return out
+}
+
+// isTemplate tells whether a file is part of the template of a kind.
+func (in *Inspection) isTemplate(file string) bool {
+	for _, k := range in.Graph.Repo.Kinds {
+		if dir := k.Template.Text; dir != "" && strings.HasPrefix(file, dir+"/") {
+			return true
+		}
+	}
+	return false
 }
 
 // isImported tells whether a position is in a file of another repository: what it
