@@ -8,11 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/decide"
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -141,83 +138,6 @@ func (a *app) oneTask(ctx context.Context, r *repository, command, name string) 
 		)
 	}
 	return tasks[0], nil
-}
-
-func (a *app) logCommand() *cobra.Command {
-	var run string
-	c := &cobra.Command{
-		Use: "log TASK", Short: "Print the log of a task's last run, or of the run that made its outputs",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return wrong("log needs exactly one task, such as test@fares")
-			}
-			return nil
-		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := a.load(cmd.Context())
-			if err != nil {
-				return err
-			}
-			t, err := a.oneTask(cmd.Context(), r, "log", args[0])
-			if err != nil {
-				return err
-			}
-			return a.log(r, t, run)
-		},
-	}
-	c.Flags().StringVar(&run, "run", "", "the log of this run instead of the last one (grayloft history lists runs)")
-	return c
-}
-
-func (a *app) log(r *repository, t *graph.Task, run string) error {
-	state, err := checkout.Open(r.root)
-	if err != nil {
-		return err
-	}
-	defer state.Close()
-	d, err := a.logDigest(state, t, run)
-	if err != nil {
-		return err
-	}
-	dir, err := store.DefaultDir()
-	if err != nil {
-		return err
-	}
-	st, err := store.Open(dir)
-	if err != nil {
-		return err
-	}
-	text, err := st.Read(d)
-	if err != nil {
-		return machineFault("the log of %s is not on this machine: it was made elsewhere, or trimmed; the console shows it", t.Addr())
-	}
-	lines := tasklog.Parse(text)
-	if a.Format == "json" {
-		return a.JSON(lines)
-	}
-	for _, l := range lines {
-		fmt.Fprintln(a.Out, a.PrintableLog(l.Text))
-	}
-	return nil
-}
-
-func (a *app) logDigest(state *checkout.State, t *graph.Task, run string) (digest.Digest, error) {
-	if run == "" {
-		last, ok := state.Last(t.Addr())
-		if !ok || last.Log.IsZero() {
-			return last.Log, wrong("%s has not run in this checkout: grayloft run %s", t.Addr(), t.Addr())
-		}
-		return last.Log, nil
-	}
-	p, err := pastRun(state, run)
-	if err != nil {
-		return digest.Digest{}, err
-	}
-	x, ok := p.Of(t.Addr())
-	if !ok || x.Log.IsZero() {
-		return digest.Digest{}, wrong("%s printed nothing in run %s: it did not run there", t.Addr(), p.ID)
-	}
-	return x.Log, nil
 }
 
 // pastRun returns the run of this checkout whose id starts with run.

@@ -55,8 +55,11 @@ func (a *app) open(ctx context.Context, r *repository, offline bool) (*session, 
 	return s, nil
 }
 
-// Close closes the records of the checkout.
-func (s *session) Close() { s.engine.State.Close() }
+// Close closes the records of the checkout, and lets other processes see what was fetched.
+func (s *session) Close() {
+	_ = s.engine.Store.Flush() // what they cannot see is fetched again
+	s.engine.State.Close()
+}
 
 // watchedBy sends events and warnings to an observer.
 func (s *session) watchedBy(o engine.Observer) {

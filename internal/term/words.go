@@ -2,31 +2,17 @@ package term
 
 import (
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/graph"
 )
 
 // Seconds formats a duration for a table: 340 ms, 1.2 s, 41 s, 4 m 12 s, 2 h 05 m.
-func Seconds(s float64) string {
-	switch {
-	case s < 0.9995:
-		return fmt.Sprintf("%.0f ms", s*1000)
-	case s < 9.95:
-		return fmt.Sprintf("%.1f s", s)
-	case s < 59.5:
-		return fmt.Sprintf("%.0f s", s)
-	case s < 3599.5:
-		n := int(math.Round(s))
-		return fmt.Sprintf("%d m %02d s", n/60, n%60)
-	}
-	n := int(math.Round(s / 60))
-	return fmt.Sprintf("%d h %02d m", n/60, n%60)
-}
+func Seconds(s float64) string { return amount.Seconds(s) }
 
 // InWords formats a duration for a sentence: 340ms, 8s, 4m 10s.
 func InWords(s float64) string {

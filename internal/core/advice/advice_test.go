@@ -207,11 +207,3 @@ func TestAMedianIsRightWithinNinePercent(t *testing.T) {
 		}
 	}
 }
-
-func TestDurationsAreForPeople(t *testing.T) {
-	for s, want := range map[float64]string{0: "0 ms", 0.0123: "12 ms", 2.359: "2.4 s", -2.359: "−2.4 s", 59: "59 s", 61: "1 m 01 s", 7260: "2 h 01 m"} {
-		if got := advice.Seconds(s); got != want {
-			t.Errorf("%v: %q, want %q", s, got, want)
-		}
-	}
-}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/amount"
 )
 
 func (f finder) flaky() []Finding {
@@ -83,7 +85,7 @@ func (f finder) notWorthSharing() []Finding {
 		lost := p.FetchTook - float64(p.Fetch.N)*p.Run.Median()
 		x.SecondsPerWeek = max(0, lost) / f.in.Weeks
 		x.Evidence = append(x.Evidence, fmt.Sprintf("running takes %s (median of %d), fetching %s (median of %d)",
-			Seconds(p.Run.Median()), p.Run.N, Seconds(p.Fetch.Median()), p.Fetch.N))
+			amount.Seconds(p.Run.Median()), p.Run.N, amount.Seconds(p.Fetch.Median()), p.Fetch.N))
 		if p.FetchTook > 0 && p.FetchBytes > 0 {
 			x.Evidence = append(x.Evidence, fmt.Sprintf("transfers came at %s", speed(float64(p.FetchBytes)/p.FetchTook)))
 		}
@@ -130,7 +132,7 @@ func (f finder) rerunsForNothing() []Finding {
 		x.At = cmp.Or(f.task.Declared.ReadsAt, x.At)
 		x.SecondsPerWeek = c.Seconds * float64(c.SameOutputs) / float64(c.Reruns) / f.in.Weeks
 		x.Evidence = append(x.Evidence, fmt.Sprintf("%s of %s changed nothing, and took %s",
-			fmt.Sprint(c.SameOutputs), count(c.Reruns, "rerun"), Seconds(c.Seconds)))
+			fmt.Sprint(c.SameOutputs), count(c.Reruns, "rerun"), amount.Seconds(c.Seconds)))
 		pattern := c.Path
 		if strings.HasSuffix(pattern, "/") {
 			pattern += "**"
@@ -176,7 +178,7 @@ func (f finder) neverShared() []Finding {
 		return nil
 	}
 	x.Says = fmt.Sprintf("%s is executed again for inputs that somebody had already: %s", f.task.Name, x.Says)
-	x.Evidence = append(x.Evidence, fmt.Sprintf("%s of repeated work a week", Seconds(perWeek)))
+	x.Evidence = append(x.Evidence, fmt.Sprintf("%s of repeated work a week", amount.Seconds(perWeek)))
 	x.SecondsPerWeek = perWeek
 	return []Finding{x}
 }
@@ -195,7 +197,7 @@ func (f finder) placesDiffer() []Finding {
 		x.SecondsPerWeek = m.Seconds / f.in.Weeks
 		x.Evidence = append(
 			x.Evidence,
-			fmt.Sprintf("%s, %s in total, would have been reused", count(m.N, "execution"), Seconds(m.Seconds)),
+			fmt.Sprintf("%s, %s in total, would have been reused", count(m.N, "execution"), amount.Seconds(m.Seconds)),
 		)
 		x.Change = map[string]string{
 			"probe":       "use the same version of the tool at both places",
@@ -229,7 +231,7 @@ func (f finder) longPole() []Finding {
 		fmt.Sprintf("on the critical path of %d of %d runs, for %.0f %% of their time", n, f.in.WorkedRuns, 100*part),
 	)
 	x.SecondsPerWeek = f.task.CriticalTook * float64(n) / f.in.Weeks
-	x.Change = fmt.Sprintf("split it, or make it faster: a run gains up to %s", Seconds(f.task.CriticalTook))
+	x.Change = fmt.Sprintf("split it, or make it faster: a run gains up to %s", amount.Seconds(f.task.CriticalTook))
 	return []Finding{x}
 }
 
@@ -246,24 +248,6 @@ func list(names []string) string {
 		return strings.Join(names, ", ")
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:3], ", "), len(names)-3)
-}
-
-// Seconds returns a duration for people.
-func Seconds(s float64) string {
-	switch {
-	case s < 0:
-		return "−" + Seconds(-s)
-	case s < 0.9995:
-		return fmt.Sprintf("%.0f ms", s*1000)
-	case s < 9.95:
-		return fmt.Sprintf("%.1f s", s)
-	case s < 59.5:
-		return fmt.Sprintf("%.0f s", s)
-	case s < 3599.5:
-		return fmt.Sprintf("%d m %02d s", int(s+0.5)/60, int(s+0.5)%60)
-	}
-	m := int(s/60 + 0.5)
-	return fmt.Sprintf("%d h %02d m", m/60, m%60)
 }
 
 func speed(bytesPerSecond float64) string {

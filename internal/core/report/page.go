@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/advice"
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/key"
 )
@@ -17,7 +17,7 @@ import (
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"seconds": advice.Seconds, "bytes": size, "mark": mark, "join": strings.Join, "loud": isLoud,
+	"seconds": amount.Seconds, "bytes": size, "mark": mark, "join": strings.Join, "loud": isLoud,
 }).Parse(pageText))
 
 // pageData is what the page shows.
@@ -135,7 +135,7 @@ func (d *pageData) draw() {
 	}
 	for i := range ticks {
 		s := end * float64(i) / ticks
-		d.Ticks = append(d.Ticks, tick{nameWidth + s/end*(pageWidth-nameWidth), advice.Seconds(s)})
+		d.Ticks = append(d.Ticks, tick{nameWidth + s/end*(pageWidth-nameWidth), amount.Seconds(s)})
 	}
 }
 

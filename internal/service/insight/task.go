@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/advice"
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/records"
@@ -131,11 +132,11 @@ func judge(p *protocol.PlaceTimes) {
 		p.Verdict = "unknown"
 		p.Says = fmt.Sprintf("too few samples to compare: running %d, fetching %d; each needs %d", p.Run.N, p.Fetch.N, t.Samples)
 	case difference >= t.SlowerBy:
-		p.Verdict, p.Says = "running", fmt.Sprintf("running is faster, by %s", advice.Seconds(difference))
+		p.Verdict, p.Says = "running", fmt.Sprintf("running is faster, by %s", amount.Seconds(difference))
 	case -difference >= t.SlowerBy:
-		p.Verdict, p.Says = "fetching", fmt.Sprintf("fetching is faster, by %s", advice.Seconds(-difference))
+		p.Verdict, p.Says = "fetching", fmt.Sprintf("fetching is faster, by %s", amount.Seconds(-difference))
 	default:
-		p.Verdict, p.Says = "same", fmt.Sprintf("it makes no difference: less than %s", advice.Seconds(t.SlowerBy))
+		p.Verdict, p.Says = "same", fmt.Sprintf("it makes no difference: less than %s", amount.Seconds(t.SlowerBy))
 	}
 }
 
