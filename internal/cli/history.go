@@ -17,7 +17,7 @@ func (a *app) historyCommand() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
 		Use: "history [TASK]", Short: "List the runs in this checkout, or the outcomes of one task",
-		Args: cobra.MaximumNArgs(1),
+		Args: words(0, 1, "one task"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := a.load(cmd.Context())
 			if err != nil {

@@ -40,7 +40,7 @@ func (a *app) importCommand() *cobra.Command {
 	}
 	var f importFlags
 	add := &cobra.Command{
-		Use: "add NAME URL", Short: "Import files of another repository", Args: words(2, "a name and the address of a repository"),
+		Use: "add NAME URL", Short: "Import files of another repository", Args: words(2, 2, "a name and the address of a repository"),
 		Example: "  grayloft import add house https://git.skerry.example/build --rev v3 --files 'kinds/*.toml'",
 		RunE:    func(cmd *cobra.Command, args []string) error { return a.importAdd(cmd.Context(), args[0], args[1], f) },
 	}
@@ -61,21 +61,11 @@ func (a *app) importCommand() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error { return a.importList() },
 	}
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Remove an import that nothing uses", Args: words(1, "the name of an import"),
+		Use: "remove NAME", Short: "Remove an import that nothing uses", Args: words(1, 1, "the name of an import"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.importRemove(args[0]) },
 	}
 	c.AddCommand(add, update, list, remove)
 	return c
-}
-
-// words demands a number of arguments.
-func words(n int, what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) != n {
-			return wrong("%s needs %s: see %s --help", cmd.Name(), what, cmd.CommandPath())
-		}
-		return nil
-	}
 }
 
 // importing is a repository whose imports are looked at or changed. It is there even if

@@ -20,12 +20,7 @@ func (a *app) logCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "log TASK", Short: "Print the log of a task's last run, or of the run that made its outputs",
 		Long: "A log that is not in this machine's cache comes from the service.",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return wrong("log needs exactly one task, such as test@fares")
-			}
-			return nil
-		},
+		Args: words(1, 1, "one task, such as test@fares"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := a.load(cmd.Context())
 			if err != nil {

@@ -150,6 +150,12 @@ func (a *app) tasksCommand() *cobra.Command {
 
 func noArgs(cmd *cobra.Command, args []string) error { return refused(usage.NoArgs(cmd, args)) }
 
+// words demands names: so many at least, and at most; what says which.
+func words(least, most int, what string) cobra.PositionalArgs {
+	check := usage.Words(least, most, what)
+	return func(cmd *cobra.Command, args []string) error { return refused(check(cmd, args)) }
+}
+
 func onlyCommands(cmd *cobra.Command, args []string) error {
 	return refused(usage.OnlyCommands(cmd, args))
 }

@@ -39,7 +39,7 @@ func (a *app) outputsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "outputs TASK", Short: "List a task's outputs with sizes and digests, or copy them out",
 		Example: "  grayloft outputs package@booking\n  grayloft outputs package@booking --run 06gt --to /tmp/package",
-		Args:    cobra.ExactArgs(1),
+		Args:    words(1, 1, "one task, such as build@fares"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			r, err := a.load(ctx)

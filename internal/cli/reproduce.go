@@ -24,7 +24,7 @@ func (a *app) reproduceCommand() *cobra.Command {
 			"tree that contains only what it declares, in different directories and different seconds. Differences are\n" +
 			"shown to the byte. Nothing is cached.",
 		Example: "  grayloft reproduce package@booking",
-		Args:    cobra.MinimumNArgs(1),
+		Args:    words(1, -1, "a task, such as build@fares"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.reproduce(cmd.Context(), f, args)
 		},

@@ -21,7 +21,7 @@ func (a *app) requestsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "requests [ID]", Short: "List requested runs, or show, follow or cancel one",
 		Example: "  grayloft requests\n  grayloft requests 12 --watch\n  grayloft requests 12 --cancel",
-		Args:    cobra.MaximumNArgs(1),
+		Args:    words(0, 1, "the number of one request"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			r, err := a.load(ctx)

@@ -529,3 +529,29 @@ writes = []
 		t.Errorf("two tasks ran at a time where one takes all slots: %v", rep.Outcomes())
 	}
 }
+
+func TestARunSaysWhatIsWrongWithItsTasks(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"t\"\n" +
+			"[task.typo]\nrun = \"touch made\"\nreads = []\nwrites = [\"out/**\", \"maid\"]\nprobes = []\n" +
+			"[task.missing]\nrun = [\"grayloft-no-such-program\"]\nreads = []\nwrites = []\nprobes = []\n" +
+			"[task.bad]\nrun = \"exit 1\"\nreads = []\nwrites = []\nprobes = []\n" +
+			"[task.after]\nrun = \"true\"\nreads = []\nwrites = []\nprobes = []\nafter = [\"bad\", \"missing\"]\n[task.last]\nrun = \"true\"\nreads = []\nwrites = []\n",
+		".gitignore": "made\n",
+	})
+	a := r.Grayloft("run", "--pick", "all", "--keep-going")
+	for _, text := range []string{
+		"warning: typo@t: no file matches its writes (out/**, maid)",
+		`cannot run "grayloft-no-such-program": no directory of PATH has it`,
+		"2 failed and block 1 more",
+	} {
+		if !strings.Contains(a.Out+a.Err, text) {
+			t.Errorf("it does not say %q:\n%s%s", text, a.Out, a.Err)
+		}
+	}
+	r.Write("grayloft.toml", r.Read("grayloft.toml")+"probes = [\"tide\"]\n")
+	if a := r.Grayloft("run", "typo"); !strings.Contains(a.Err, "declare it in grayloft.toml: [probe.tide]") {
+		t.Errorf("a probe that nobody declared: %s", a.Err)
+	}
+}

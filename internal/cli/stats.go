@@ -78,7 +78,7 @@ func (a *app) statsCommand() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
 		Use: "stats [TASK]", Short: "Say where time goes and what is reused: of all tasks, or of one place by place",
-		Example: "  grayloft stats\n  grayloft stats test@fares --weeks 53", Args: cobra.MaximumNArgs(1),
+		Example: "  grayloft stats\n  grayloft stats test@fares --weeks 53", Args: words(0, 1, "one task"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := a.recall(cmd.Context(), l)
 			if err != nil {

@@ -23,7 +23,7 @@ func (a *app) translateCommand() *cobra.Command {
 			"tasks do the same, it lists them; where none does, it says which are alike and what differs, and ends with 1.",
 		Example: "  grayloft translate 'npm run build -w passenger-web'\n  grayloft translate 'LTO=thin make -C libs/tides build'\n" +
 			"  grayloft translate --wrap tools/build.sh 'go build ./services/booking/...'",
-		Args: cobra.MinimumNArgs(1),
+		Args: words(1, -1, "a command, such as make build"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.translate(cmd.Context(), args, wrap) },
 	}
 	c.Flags().StringVar(&wrap, "wrap", "", "write a script to this file that prints the new command and runs it")

@@ -21,12 +21,7 @@ func (a *app) whyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "why TASK", Short: "Show how a task differs from its last result, another run, or another machine",
 		Example: "  grayloft why test@fares\n  grayloft why test@fares --against ci",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 {
-				return wrong("why needs exactly one task, such as test@fares")
-			}
-			return nil
-		},
+		Args:    words(1, 1, "one task, such as test@fares"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.why(cmd.Context(), f, args[0], against)
 		},

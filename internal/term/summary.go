@@ -38,7 +38,7 @@ func Summary(s *engine.Summary) string {
 	if f := count(decide.Failed); f > 0 {
 		word := fmt.Sprintf("%d failed", f)
 		if blocked := count(decide.Blocked); blocked > 0 {
-			word += fmt.Sprintf(" and blocks %d more", blocked)
+			word += map[bool]string{true: " and blocks ", false: " and block "}[f == 1] + fmt.Sprintf("%d more", blocked)
 		}
 		parts = append(parts, word)
 	}

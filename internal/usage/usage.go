@@ -45,6 +45,19 @@ func NoArgs(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
+// Words demands names: so many at least, and at most; what says which. A negative maximum is none.
+func Words(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		switch n := len(args); {
+		case n < least:
+			return fmt.Errorf("%s needs %s: see %s --help", cmd.Name(), what, cmd.CommandPath())
+		case most >= 0 && n > most:
+			return fmt.Errorf("%s takes %s, and no more: %q is left over; see %s --help", cmd.Name(), what, args[most], cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
 // OnlyCommands refuses what follows a command that is a group of others, and is not one of them.
 func OnlyCommands(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {

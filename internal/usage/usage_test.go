@@ -34,7 +34,8 @@ func program(t *testing.T, args ...string) error {
 		t.Fatal(err)
 	}
 	group.AddCommand(load, &cobra.Command{Use: "drop", RunE: nothing})
-	root.AddCommand(sail, group)
+	call := &cobra.Command{Use: "call", Args: usage.Words(1, 2, "one or two ports"), RunE: nothing}
+	root.AddCommand(sail, group, call)
 	root.SetArgs(args)
 	root.SetOut(io.Discard)
 	root.SetErr(io.Discard)
@@ -59,6 +60,8 @@ func TestWhatIsWrongWithACallIsSaidInPlainWords(t *testing.T) {
 		{[]string{"sail", "--crew", "x"}, `--crew "x" is not valid: x must be formatted as key=value`},
 		{[]string{"sail", "--to"}, `--to needs a value; see boat sail --help`},
 		{[]string{"sail", "--speed"}, `unknown flag: --speed; see boat sail --help`},
+		{[]string{"call"}, `call needs one or two ports: see boat call --help`},
+		{[]string{"call", "a", "b", "c"}, `call takes one or two ports, and no more: "c" is left over; see boat call --help`},
 		{[]string{"cargo"}, `which command of cargo: drop, load?`},
 		{[]string{"cargo", "lift"}, `"lift" is not a command of cargo: drop, load`},
 		{[]string{"cargo", "load"}, `--pier is missing`},

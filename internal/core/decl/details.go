@@ -117,7 +117,7 @@ func (l *loader) uses(t *Task) {
 	known := slices.Collect(maps.Keys(l.repo.Settings))
 	check := func(pos Pos, name string) {
 		if _, ok := l.repo.Settings[name]; !ok {
-			l.fail(pos, orNoneAdvice(meant(name, known)), "setting %q is not declared", name)
+			l.fail(pos, orDeclare(meant(name, known), "setting", name), "setting %q is not declared", name)
 			return
 		}
 		t.Settings = append(t.Settings, name)
@@ -140,7 +140,10 @@ func (l *loader) uses(t *Task) {
 	t.Locks = slices.Compact(t.Locks)
 }
 
-func orNoneAdvice(advice string) string { return orElse(advice, "declare it: [setting.NAME]") }
+// orDeclare is advice about a name, of which none is similar.
+func orDeclare(advice, table, name string) string {
+	return orElse(advice, fmt.Sprintf("declare it in %s: [%s.%s]", RootFile, table, name))
+}
 
 // limits reads timeout, slots, retries, isolation and network.
 func (l *loader) limits(t *Task) {

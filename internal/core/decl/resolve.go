@@ -74,7 +74,8 @@ func (l *loader) fold(d *projectDecl, p *Project) fold {
 	var known []string
 	for _, it := range d.kinds.Items {
 		if _, ok := l.repo.Kinds[it.Text]; !ok {
-			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind %q is not declared", it.Text)
+			advice := orDeclare(meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind", it.Text)
+			d.r.fail(it.Pos, advice, "kind %q is not declared", it.Text)
 			continue
 		}
 		p.Kinds = append(p.Kinds, it)
@@ -201,7 +202,8 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	l.limits(t)
 	for _, it := range d.Probes.Items {
 		if _, ok := l.repo.Probes[it.Text]; !ok {
-			l.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe %q is not declared", it.Text)
+			advice := orDeclare(meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe", it.Text)
+			l.fail(it.Pos, advice, "probe %q is not declared", it.Text)
 		}
 	}
 	if len(t.Secrets) > 0 {

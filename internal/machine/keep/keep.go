@@ -96,6 +96,9 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 		k.failed(m, &out)
 		return out
 	}
+	if keepErr == nil {
+		k.mentionNoOutputs(t, found.List)
+	}
 	out.Record.Here = m.Run.Seconds
 	refused := k.refusal(ctx, m, of, keepErr)
 	out.Message = join(out.Message, refused)
@@ -120,6 +123,15 @@ func (k *Keeper) mentionShortSecrets(t *graph.Task) {
 				"%s: the secret %s has fewer than %d characters: it is neither masked in logs nor looked for in outputs",
 				t.Addr(), v.Name, tasklog.Shortest))
 		}
+	}
+}
+
+// mentionNoOutputs says that a task wrote none of the files that it declares: a wrong pattern would
+// show only where its result is reused.
+func (k *Keeper) mentionNoOutputs(t *graph.Task, list listing.List) {
+	if len(list) == 0 && len(t.Writes) > 0 && isCacheable(t) {
+		k.Notices.Warn(fmt.Sprintf("%s: no file matches its writes (%s), so reusing its result gives no files: "+
+			"correct them, or declare writes = [] if it makes none", t.Addr(), strings.Join(t.Decl.Writes.Texts(), ", ")))
 	}
 }
 

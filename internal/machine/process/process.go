@@ -96,7 +96,9 @@ func Run(ctx context.Context, c Command) Result {
 	fault := began()
 	if err != nil {
 		_ = ended(&Result{})
-		if errors.Is(err, exec.ErrNotFound) || errors.Is(err, os.ErrNotExist) {
+		if errors.Is(err, exec.ErrNotFound) {
+			err = fmt.Errorf("cannot run %q: no directory of PATH has it", c.Words[0])
+		} else if errors.Is(err, os.ErrNotExist) {
 			err = fmt.Errorf("cannot run %q: %w", c.Words[0], err)
 		}
 		return Result{Err: err}

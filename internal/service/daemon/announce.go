@@ -39,7 +39,8 @@ func announceCommand(cfg *service.Config) *cobra.Command {
 		})
 	}
 	group.AddCommand(&cobra.Command{
-		Use: "add URL", Short: "Add a receiver, and print once the secret that signs what it gets", Args: cobra.ExactArgs(1),
+		Use: "add URL", Short: "Add a receiver, and print once the secret that signs what it gets",
+		Args: usage.Words(1, 1, "the address of a receiver"),
 		Example: "  grayloftd announce add https://chat.skerry.example/runs --repo skerry",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return with(cmd, func(ctx context.Context, a *announce.Announcer, repository int64) (records.Audit, error) {
@@ -67,7 +68,7 @@ func announceCommand(cfg *service.Config) *cobra.Command {
 			})
 		},
 	}, &cobra.Command{
-		Use: "remove ID", Short: "Remove a receiver", Args: cobra.ExactArgs(1),
+		Use: "remove ID", Short: "Remove a receiver", Args: usage.Words(1, 1, "the id of a receiver"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var id int64
 			if _, err := fmt.Sscan(args[0], &id); err != nil {

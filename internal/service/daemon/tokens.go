@@ -162,7 +162,7 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 	var grace time.Duration
 	c := &cobra.Command{
 		Use: "rotate ID", Short: "Give a token a new secret and print it " +
-			"once; the previous one stays valid for a while", Args: cobra.ExactArgs(1),
+			"once; the previous one stays valid for a while", Args: usage.Words(1, 1, "the id of a token"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := tokenID(args[0])
 			if err != nil {
@@ -193,7 +193,7 @@ func rotateToken(cfg *service.Config) *cobra.Command {
 
 func revokeToken(cfg *service.Config) *cobra.Command {
 	return &cobra.Command{
-		Use: "revoke ID", Short: "Revoke a token at once", Args: cobra.ExactArgs(1),
+		Use: "revoke ID", Short: "Revoke a token at once", Args: usage.Words(1, 1, "the id of a token"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := tokenID(args[0])
 			if err != nil {
