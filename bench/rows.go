@@ -127,7 +127,7 @@ func (b *bench) rows() []row {
 const differ = "if [ -s changed ]; then : > changed; else find out -name 'f*00' | sort > changed; fi"
 
 // aside is a command that moves a directory away instead of deleting it, and frees its room:
-// for some minutes ext4 examines every inode that was deleted whenever it makes a file nearby,
+// for some minutes ext4 without a journal examines every inode that was deleted when it makes a file nearby,
 // which would be measured instead of the copying.
 func (b *bench) aside(dir string) string {
 	return "if [ -e " + dir + " ]; then gone=$(mktemp -d " + filepath.Join(b.dir, "gone", "XXXXXX") + "); mv " + dir + " $gone/; " +

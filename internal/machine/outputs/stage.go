@@ -230,8 +230,8 @@ func inParallel(n int, do func(i int) error) error {
 }
 
 // newStage makes a directory for files that are being written, and deletes those that killed
-// processes left. It is a new one each time: ext4 takes long to make a file in a directory
-// near which many were deleted lately.
+// processes left. It is a new one each time: ext4 without a journal takes long to make a file in a
+// directory near which many were deleted lately.
 func (o *Set) newStage() (string, error) {
 	all := o.State.StagedDir()
 	if err := os.MkdirAll(all, 0o755); err != nil {

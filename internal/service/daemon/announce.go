@@ -40,7 +40,7 @@ func announceCommand(cfg *service.Config) *cobra.Command {
 	}
 	group.AddCommand(&cobra.Command{
 		Use: "add URL", Short: "Add a receiver, and print once the secret that signs what it gets",
-		Args: usage.Words(1, 1, "the address of a receiver"),
+		Args:    usage.Words(1, 1, "the address of a receiver"),
 		Example: "  grayloftd announce add https://chat.skerry.example/runs --repo skerry",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return with(cmd, func(ctx context.Context, a *announce.Announcer, repository int64) (records.Audit, error) {
