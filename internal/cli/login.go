@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -94,7 +95,7 @@ func (a *app) loginCommand() *cobra.Command {
 			if len(args) != 1 || rotate {
 				return wrong("login needs the address of a service: grayloft login http://127.0.0.1:7420")
 			}
-			if !strings.HasPrefix(args[0], "http://") && !strings.HasPrefix(args[0], "https://") {
+			if !isAddress(args[0]) {
 				return wrong("%q is not the address of a service: write it like http://127.0.0.1:7420", args[0])
 			}
 			return nil
@@ -272,6 +273,10 @@ func (a *app) service(r *repository) (url, token string) {
 	kept := at.Repos[r.graph.Repo.Name]
 	declared := strings.TrimSuffix(r.graph.Repo.ServiceURL, "/")
 	switch {
+	case given != "" && !isAddress(given):
+		a.explain(fmt.Sprintf("GRAYLOFT_SERVICE is %q, which is not an address: write it like http://127.0.0.1:7420; "+
+			"until then no service is used", given))
+		return "", ""
 	case given != "" && a.token != "":
 		return given, a.token
 	case given != "" && kept.URL == given:
@@ -302,4 +307,10 @@ func (a *app) explain(sentence string) {
 		fmt.Fprintf(a.Err, "warning: %s\n", sentence)
 	}
 	a.explained = true
+}
+
+// isAddress tells whether a text can be the address of a service.
+func isAddress(text string) bool {
+	at, err := url.Parse(text)
+	return err == nil && (at.Scheme == "http" || at.Scheme == "https") && at.Host != ""
 }

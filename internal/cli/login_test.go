@@ -104,3 +104,23 @@ func TestAServiceBehindTLS(t *testing.T) {
 		t.Errorf("%v %s", rep.Totals, rep.Answer.Err)
 	}
 }
+
+func TestACommandAboutTheServiceSaysWhatIsMissing(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ address, says string }{
+		{"", "this needs a service: grayloft login URL"},
+		{"http://127.0.0.1:1", "there is no token for the service at http://127.0.0.1:1: grayloft login http://127.0.0.1:1"},
+		{"127.0.0.1:7420", `GRAYLOFT_SERVICE is "127.0.0.1:7420", which is not an address: write it like http://`},
+		{"ftp://127.0.0.1", "is not an address"}, {"http:/x", "is not an address"},
+	} {
+		r := trial.New(t, sample)
+		r.Env = append(r.Env, "GRAYLOFT_CONFIG="+t.TempDir(), "GRAYLOFT_SERVICE="+c.address)
+		if a := r.Grayloft("requests"); a.Code != 2 || !strings.Contains(a.Err, c.says) {
+			t.Errorf("%q: exit %d, %s", c.address, a.Code, a.Err)
+		}
+	}
+	r := trial.New(t, sample).Login("127.0.0.1:7420", "loft-x", "home")
+	if rep := r.Run("generate"); !rep.OK || strings.Count(rep.Answer.Err, "is not an address") != 1 {
+		t.Errorf("a run goes on without a service, and says so once: %+v", rep.Answer)
+	}
+}

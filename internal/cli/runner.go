@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -201,14 +200,14 @@ func fetchChanges(ctx context.Context, at remoteAt, dir string, b protocol.Blob)
 	return pr, nil
 }
 
-var errNoService = errors.New("no service")
-
-// service returns a client of the repository's service for a command that is about it.
+// fleetClient returns a client of the repository's service for a command that is about it.
 func (a *app) fleetClient(r *repository, st *store.Store) (*remote.Client, error) {
-	client, url := a.client(r, st)
+	client, _ := a.client(r, st)
 	if client == nil {
-		return nil, wrong("this needs a service: grayloft login URL, or GRAYLOFT_SERVICE and GRAYLOFT_TOKEN (%s)",
-			orElse(url != "", url, errNoService.Error()))
+		if url, _ := a.service(r); url != "" {
+			return nil, wrong("there is no token for the service at %s: grayloft login %s, or set GRAYLOFT_TOKEN", url, url)
+		}
+		return nil, wrong("this needs a service: grayloft login URL, or set GRAYLOFT_SERVICE and GRAYLOFT_TOKEN")
 	}
 	return client, nil
 }
