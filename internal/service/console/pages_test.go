@@ -141,6 +141,29 @@ func TestEveryPageAnswersItsQuestion(t *testing.T) {
 	}
 }
 
+// Whoever opens a new service is told how a run gets there, and sees it arrive.
+func TestTheFirstRunArrives(t *testing.T) {
+	s := trial.Serve(t)
+	p := signedIn(t, s, "kari")
+	p.open("/", "h1", "No run in the last 14 days")
+	p.says("[role=status]", "grayloft login "+s.URL)
+	p.do("ask for a year", chromedp.Click(browser.CSS("[role=status] button")))
+	p.says("h1", "No run in the last year")
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"" + s.Repo + "\"\n[task.sound]\nrun = \"true\"\nreads = []\nwrites = []\nprobes = []\n",
+	}).Login(s.URL, s.Token(t, "isla", "person/isla", "trusted"), "home")
+	if rep := r.Run("sound"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	p.says("h1", "1 run saved")
+	p.says("[data-row]", "sound")
+	p.open("/?find=nothing-like-it", "h1", "No run matches")
+	p.says("[aria-label=Filters]", "show all")
+	if found := p.axe(); found != "" {
+		t.Error(found)
+	}
+}
+
 // A token is made, shown once, rotated and revoked, and the log says who did it.
 func TestTokensAreManagedInTheBrowser(t *testing.T) {
 	s := trial.Serve(t)

@@ -98,36 +98,44 @@
     { id: "outcome", label: "Outcome", items: ["passed", "failed", "interrupted", "running", "lost"] },
   ]);
   const period = $derived(spans.find((s) => s.value === span)?.name);
+  const since = $derived(span === "last-month" ? "last month" : `in the last ${period?.replace("a year", "year")}`);
+  const none = $derived(sums.data?.total.runs === 0);
 </script>
 
 <Heading title="Runs">
-  {#if sums.data}
+  {#if sums.data && none}
+    No run {narrowed ? "matches" : since}
+  {:else if sums.data}
     {counted(sums.data.total.runs, "run")} saved
     <span class="text-saved">{seconds(sums.data.total.saved_seconds)}</span> of work; sharing cost
     <span class="text-cost">{seconds(sums.data.total.cost_seconds)}</span>
   {:else}Runs{/if}
   {#snippet about()}
-    {span === "last-month" ? "Last month" : `The last ${period?.replace("a year", "year")}`}{narrowed
-      ? ", of the runs that match"
-      : ", all runs"}
+    {#if none && !narrowed}Of all places, people and branches{:else}
+      {span === "last-month" ? "Last month" : `The last ${period?.replace("a year", "year")}`}{narrowed
+        ? ", of the runs that match"
+        : ", all runs"}
+    {/if}
   {/snippet}
   {#snippet controls()}
     <Choice label="Time" value={span} items={spans} onchange={(v) => setParam("days", v, "14")} />
   {/snippet}
 </Heading>
 
-<div class="mb-3 flex flex-wrap items-center gap-2">
-  <Choice
-    label="Measure"
-    value={measure.id}
-    items={measures.map((m) => ({ value: m.id, name: m.name }))}
-    onchange={(v) => setParam("measure", v, "saved")}
-  />
-  <Pick label="by" value={by} any="" items={[...groupings]} onchange={(v) => setParam("by", v, "place")} />
-  <button class="control" aria-pressed={asTable} onclick={() => setParam("as", asTable ? "" : "table")}
-    >{asTable ? "As a chart" : "As a table"}</button
-  >
-</div>
+{#if !none || narrowed}
+  <div class="mb-3 flex flex-wrap items-center gap-2">
+    <Choice
+      label="Measure"
+      value={measure.id}
+      items={measures.map((m) => ({ value: m.id, name: m.name }))}
+      onchange={(v) => setParam("measure", v, "saved")}
+    />
+    <Pick label="by" value={by} any="" items={[...groupings]} onchange={(v) => setParam("by", v, "place")} />
+    <button class="control" aria-pressed={asTable} onclick={() => setParam("as", asTable ? "" : "table")}
+      >{asTable ? "As a chart" : "As a table"}</button
+    >
+  </div>
+{/if}
 
 {#if sums.trouble && !sums.data}
   <Notice
@@ -138,61 +146,65 @@
   />
 {:else if !sums.data}
   <div class="sheet h-64 animate-pulse motion-reduce:animate-none" aria-busy="true" aria-label="Loading"></div>
-{:else if sums.data.total.runs === 0 && !narrowed && span === "365"}
+{:else if none && !narrowed}
   <Notice
-    title="No run is recorded yet"
+    title={span === "365" ? "No run is recorded yet" : `No run is recorded ${since}`}
     text="Runs are recorded when somebody runs tasks and is logged in to this service."
     command="grayloft login {location.origin} && grayloft run build test"
+    action={span === "365" ? undefined : "Show a year"}
+    onaction={() => setParam("days", "365", "14")}
   />
 {:else if sums.data.groups.length > 0}
   <Balance balance={sums.data} {measure} {asTable} onname={(name) => setParam(by, name)} />
 {/if}
 
-<div class="mt-4.5 flex flex-wrap items-center gap-2" role="group" aria-label="Filters">
-  {#each filters as f (f.id)}
-    <Pick label={f.label} value={param(f.id)} items={f.items} onchange={(v) => setParam(f.id, v)} />
-  {/each}
-  <details class="relative">
-    <summary class="control cursor-pointer list-none">More filters</summary>
-    <div class="sheet absolute z-10 mt-1 grid w-72 gap-2 p-4 max-sm:right-auto">
-      {#each ranges as r (r)}
-        <div class="grid grid-cols-[52px_1fr_1fr_34px] items-center gap-2">
-          <span class="small capitalize">{r}</span>
-          {#each ["least", "most"] as end (end)}
+{#if !none || narrowed}
+  <div class="mt-4.5 flex flex-wrap items-center gap-2" role="group" aria-label="Filters">
+    {#each filters as f (f.id)}
+      <Pick label={f.label} value={param(f.id)} items={f.items} onchange={(v) => setParam(f.id, v)} />
+    {/each}
+    <details class="relative">
+      <summary class="control cursor-pointer list-none">More filters</summary>
+      <div class="sheet absolute z-10 mt-1 grid w-72 gap-2 p-4 max-sm:right-auto">
+        {#each ranges as r (r)}
+          <div class="grid grid-cols-[52px_1fr_1fr_34px] items-center gap-2">
+            <span class="small capitalize">{r}</span>
+            {#each ["least", "most"] as end (end)}
+              <input
+                type="number"
+                class="w-full min-w-0 rounded-control border border-line bg-paper px-2 py-0.5"
+                placeholder={end}
+                aria-label="{r}: {end}, in {units[r]}"
+                value={param(`${end}_${r}`)}
+                onchange={(e) => setParam(`${end}_${r}`, e.currentTarget.value)}
+              />
+            {/each}
+            <span class="small">{units[r]}</span>
+          </div>
+        {/each}
+        {#each [{ id: "of", label: "Task", hint: "test@fares" }, { id: "commit", label: "Commit", hint: "its start" }] as f (f.id)}
+          <label class="grid grid-cols-[52px_1fr] items-center gap-2"
+            ><span class="small">{f.label}</span>
             <input
-              type="number"
               class="w-full min-w-0 rounded-control border border-line bg-paper px-2 py-0.5"
-              placeholder={end}
-              aria-label="{r}: {end}, in {units[r]}"
-              value={param(`${end}_${r}`)}
-              onchange={(e) => setParam(`${end}_${r}`, e.currentTarget.value)}
-            />
-          {/each}
-          <span class="small">{units[r]}</span>
-        </div>
-      {/each}
-      {#each [{ id: "of", label: "Task", hint: "test@fares" }, { id: "commit", label: "Commit", hint: "its start" }] as f (f.id)}
-        <label class="grid grid-cols-[52px_1fr] items-center gap-2"
-          ><span class="small">{f.label}</span>
-          <input
-            class="w-full min-w-0 rounded-control border border-line bg-paper px-2 py-0.5"
-            placeholder={f.hint}
-            value={param(f.id)}
-            onchange={(e) => setParam(f.id, e.currentTarget.value)}
-          /></label
-        >
-      {/each}
-    </div>
-  </details>
-  {#if narrowed}<button class="text-copper underline" onclick={clear}>show all</button>{/if}
-  <span class="ml-auto"></span>
-  <button
-    class="control disabled:opacity-50"
-    disabled={picked.length !== 2}
-    title="select two runs in the list, with the mouse or with the space bar"
-    onclick={() => navigate("/compare", { search: { a: picked[0], b: picked[1] } })}
-    >Compare {picked.length === 2 ? "the two selected runs" : "two selected runs"}</button
-  >
-</div>
-<Ledger {query} {changes} {picked} onpicked={(ids) => (picked = ids)} />
+              placeholder={f.hint}
+              value={param(f.id)}
+              onchange={(e) => setParam(f.id, e.currentTarget.value)}
+            /></label
+          >
+        {/each}
+      </div>
+    </details>
+    {#if narrowed}<button class="text-copper underline" onclick={clear}>show all</button>{/if}
+    <span class="ml-auto"></span>
+    <button
+      class="control disabled:opacity-50"
+      disabled={picked.length !== 2}
+      title="select two runs in the list, with the mouse or with the space bar"
+      onclick={() => navigate("/compare", { search: { a: picked[0], b: picked[1] } })}
+      >Compare {picked.length === 2 ? "the two selected runs" : "two selected runs"}</button
+    >
+  </div>
+  <Ledger {query} {changes} {picked} onpicked={(ids) => (picked = ids)} />
+{/if}
 <div class="mt-3 px-1"><Legend /></div>
