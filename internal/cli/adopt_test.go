@@ -189,7 +189,7 @@ func TestShowSaysWhereEachPartComesFrom(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ args, want string }{
-		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is named "kk"; did you mean "k"?`},
+		{"show optimize", `did you mean "optimise"?`}, {"show kind:kk", `no kind is named "kk"; did you mean "k"?`}, {"new nothing x", `no kind is named "nothing": the names are `},
 		{"show colour:x", "use kind:, setting:, mode:"}, {"show build", "add the project: build@…"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {

@@ -46,11 +46,7 @@ func (a *app) newProject(ctx context.Context, kind, where string) error {
 	}
 	k := r.graph.Repo.Kinds[kind]
 	if k == nil {
-		msg := fmt.Sprintf("grayloft: no kind is named %q", kind)
-		if c := decl.Closest(kind, slices.Collect(maps.Keys(r.graph.Repo.Kinds))); c != "" {
-			msg += fmt.Sprintf("; did you mean %q?", c)
-		}
-		return exit{exitWrong, msg}
+		return noneNamed("kind", kind, named(r, "kind"))
 	}
 	if k.Template.Text == "" {
 		return wrong(

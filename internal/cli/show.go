@@ -104,17 +104,21 @@ func named(r *repository, what string) []string {
 	return nil
 }
 
+// noneNamed says that nothing of a sort has a name, and which names there are.
+func noneNamed(what, name string, all []string) error {
+	if c := decl.Closest(name, all); c != "" {
+		return wrong("no %s is named %q; did you mean %q?", what, name, c)
+	}
+	return wrong("no %s is named %q: the names are %s", what, name, orNone(strings.Join(all, ", ")))
+}
+
 func (a *app) showNamed(ctx context.Context, r *repository, what, name string) error {
 	all := named(r, what)
 	if !slices.Contains([]string{"kind", "setting", "mode", "pick", "probe"}, what) {
 		return wrong("%q is not valid: use kind:, setting:, mode:, pick: or probe: followed by a name", what+":")
 	}
 	if !slices.Contains(all, name) {
-		msg := fmt.Sprintf("grayloft: no %s is named %q", what, name)
-		if c := decl.Closest(name, all); c != "" {
-			return exit{exitWrong, msg + fmt.Sprintf("; did you mean %q?", c)}
-		}
-		return exit{exitWrong, msg + ": the names are " + orNone(strings.Join(all, ", "))}
+		return noneNamed(what, name, all)
 	}
 	repo := r.graph.Repo
 	switch what {
