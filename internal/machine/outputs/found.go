@@ -9,8 +9,8 @@ import (
 
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/beneath"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // errSpecial is for files that cannot be kept: devices, pipes, sockets.
@@ -47,7 +47,7 @@ func (w walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
 
 // from searches a path of the project, and what it contains if it is a directory.
 func (w walk) from(start string) error {
-	in, err := files.OpenFolder(w.root(), path.Join(w.Task.Project.Dir, path.Dir(start)))
+	in, err := beneath.OpenFolder(w.root(), path.Join(w.Task.Project.Dir, path.Dir(start)))
 	if err != nil {
 		return err
 	}
@@ -60,7 +60,7 @@ func (w walk) from(start string) error {
 }
 
 // name looks at a name in an open directory.
-func (w walk) name(in *files.Folder, rel string, kind fs.FileMode) error {
+func (w walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 	switch {
 	case kind.IsDir():
 		return w.dir(in, rel)
@@ -76,7 +76,7 @@ func (w walk) name(in *files.Folder, rel string, kind fs.FileMode) error {
 }
 
 // dir looks at everything in a directory.
-func (w walk) dir(in *files.Folder, rel string) error {
+func (w walk) dir(in *beneath.Folder, rel string) error {
 	name := path.Base(rel)
 	if rel != "." && (name == ".git" || name == checkout.Dir || w.otherProject(rel)) {
 		return nil

@@ -13,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/beneath"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/store"
@@ -47,7 +48,7 @@ func (o *Set) Now() listing.List {
 // this descriptor, so a task that replaces a directory by a link cannot make the
 // client read or write elsewhere. Nil means that there is no such directory.
 func (o *Set) open() (*os.Root, error) {
-	base, err := files.OpenBeneath(o.root(), o.Task.Project.Dir)
+	base, err := beneath.OpenRoot(o.root(), o.Task.Project.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -7,7 +7,7 @@ import (
 	"os"
 	"path"
 
-	"grayloft.example/grayloft/internal/machine/files"
+	"grayloft.example/grayloft/internal/machine/beneath"
 )
 
 // put moves what is staged to its place.
@@ -23,7 +23,7 @@ func (r *Restoration) put() error {
 	if err := mkdirs(top, r.o.Task.Project.Dir); err != nil {
 		return err
 	}
-	base, err := files.OpenBeneath(r.o.State.Root, r.o.Task.Project.Dir)
+	base, err := beneath.OpenRoot(r.o.State.Root, r.o.Task.Project.Dir)
 	if err != nil {
 		return err
 	}

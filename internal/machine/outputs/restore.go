@@ -14,8 +14,8 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/beneath"
 	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // asideDir is the directory, from the root, of files that git tracks and that
@@ -146,7 +146,7 @@ func (o *Set) putBack(aside string) error {
 		return err
 	}
 	defer top.Close()
-	base, err := files.OpenBeneath(o.State.Root, o.Task.Project.Dir)
+	base, err := beneath.OpenRoot(o.State.Root, o.Task.Project.Dir)
 	if err != nil {
 		return err
 	}

@@ -18,8 +18,8 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/beneath"
 	"grayloft.example/grayloft/internal/machine/environment"
-	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
 )
 
@@ -262,7 +262,7 @@ func (st *Staging) moveFiles(from, to string, wanted func(rel string) bool) erro
 	if err := errors.Join(ferr, terr); err != nil {
 		return err
 	}
-	source, err := files.OpenBeneath(st.Root, filepath.ToSlash(from))
+	source, err := beneath.OpenRoot(st.Root, filepath.ToSlash(from))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -273,7 +273,7 @@ func (st *Staging) moveFiles(from, to string, wanted func(rel string) bool) erro
 	if err := top.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	target, err := files.OpenBeneath(st.Root, filepath.ToSlash(to))
+	target, err := beneath.OpenRoot(st.Root, filepath.ToSlash(to))
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,6 @@
 //go:build unix
 
-package files
+package beneath
 
 import (
 	"errors"
@@ -22,8 +22,8 @@ type Folder struct {
 	file *os.File // the same descriptor, when its entries were read
 }
 
-// openRoot opens a directory by its path.
-func openRoot(root string) (*Folder, error) {
+// openTop opens a directory by its path.
+func openTop(root string) (*Folder, error) {
 	return openedFolder(root, func() (int, error) { return unix.Open(root, asFolder&^unix.O_NOFOLLOW, 0) })
 }
 
@@ -83,4 +83,11 @@ func (f *Folder) Close() {
 		return
 	}
 	unix.Close(f.fd)
+}
+
+// retried repeats a call that a signal interrupted.
+func retried(call func() (int, error)) (n int, err error) {
+	for n, err = call(); errors.Is(err, unix.EINTR); n, err = call() {
+	}
+	return n, err
 }

@@ -1,4 +1,6 @@
-package files
+// Package beneath opens directories of a repository without going through links: a task can replace
+// any directory below its project by a link to somewhere else.
+package beneath
 
 import (
 	"fmt"
@@ -8,10 +10,9 @@ import (
 	"strings"
 )
 
-// OpenBeneath opens a directory, given with slashes, beneath a root. No part of
-// the way may be a link: a task can replace its own project's directory by one.
+// OpenRoot opens a directory, given with slashes, beneath a root. No part of the way may be a link.
 // The error wraps [fs.ErrNotExist] if there is no such directory.
-func OpenBeneath(root, dir string) (*os.Root, error) {
+func OpenRoot(root, dir string) (*os.Root, error) {
 	at, err := os.OpenRoot(root)
 	if err != nil {
 		return nil, err
@@ -53,9 +54,9 @@ func openStep(at *os.Root, seg string) (*os.Root, error) {
 }
 
 // OpenFolder opens a directory, given with slashes, beneath a root, to look for names in it. As
-// for [OpenBeneath], no part of the way may be a link.
+// for [OpenRoot], no part of the way may be a link.
 func OpenFolder(root, dir string) (*Folder, error) {
-	at, err := openRoot(root)
+	at, err := openTop(root)
 	if dir = path.Clean(dir); err != nil || dir == "." {
 		return at, err
 	}

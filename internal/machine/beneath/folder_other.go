@@ -1,6 +1,6 @@
 //go:build !unix
 
-package files
+package beneath
 
 import (
 	"io/fs"
@@ -10,8 +10,8 @@ import (
 // Folder is an open directory in which names are looked for.
 type Folder struct{ root *os.Root }
 
-// openRoot opens a directory by its path.
-func openRoot(root string) (*Folder, error) {
+// openTop opens a directory by its path.
+func openTop(root string) (*Folder, error) {
 	at, err := os.OpenRoot(root)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package files
+package beneath
 
 import (
 	"errors"
