@@ -5,6 +5,7 @@ import (
 	"time"
 
 	tea "github.com/charmbracelet/bubbletea"
+	"github.com/charmbracelet/lipgloss"
 
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -59,7 +60,9 @@ func (v *liveView) Elsewhere(t *graph.Task, line string) { v.Line(t, line) }
 // Line implements [engine.Observer].
 func (v *liveView) Line(t *graph.Task, line string) {
 	if v.logs == LogsLive {
-		v.print(Fit(t.Addr()+" │ "+v.sc.PrintableLog(line), v.wide))
+		lead := t.Addr() + " │ "
+		lines := WrapLog(v.sc.PrintableLog(line), v.room(lipgloss.Width(lead)), longLine)
+		v.print(lead + strings.Join(lines, "\n"+lead))
 	}
 }
 
@@ -72,10 +75,12 @@ func (v *liveView) Done(r *engine.Result) {
 }
 
 // Warn implements [engine.Observer].
-func (v *liveView) Warn(s string) { v.print(Fit("warning: "+Printable(s), v.wide)) }
+func (v *liveView) Warn(s string) {
+	v.print(strings.Join(Wrap("warning: "+Printable(s), v.room(2)), "\n  "))
+}
 
-// print prints lines above the changing part, in order. The program must not be
-// asked after it has ended: that would wait for ever.
+// print prints lines above the changing part, in order. The program gets them at once, not by a
+// command that it would have to carry out, and that it forgets if the run ends meanwhile.
 func (v *liveView) print(text string) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -84,7 +89,7 @@ func (v *liveView) print(text string) {
 		_, _ = v.out.Write([]byte(text + "\n"))
 		return
 	}
-	v.program.Send(printMsg(text))
+	v.program.Send(tea.Println(text)())
 }
 
 // Close implements [View].

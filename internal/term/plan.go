@@ -55,7 +55,21 @@ func (sc *Screen) PrintPlan(p *inspect.Preview, now time.Time) {
 	for _, line := range counts {
 		fmt.Fprintln(sc.Out, line)
 	}
+	for _, x := range p.Tasks {
+		if x.Outcome == decide.Failed {
+			sc.cannotBeExamined(x)
+		}
+	}
 	sc.planLegend(p)
+}
+
+// cannotBeExamined says why.
+func (sc *Screen) cannotBeExamined(x *inspect.Expected) {
+	text := Printable(FirstLine(x.Message))
+	if addr := x.Task.Addr(); !strings.HasPrefix(text, addr) {
+		text = addr + ": " + text
+	}
+	fmt.Fprintln(sc.Out, "\n"+strings.Join(Wrap(text, sc.Width()), "\n"))
 }
 
 func headline(p *inspect.Preview) string {
@@ -114,8 +128,7 @@ func planCells(x *inspect.Expected, now time.Time) []string {
 	reason := string(x.Reason)
 	what := strings.TrimPrefix(DescribeChanges(x.Changes), ": ")
 	switch {
-	case x.Outcome == decide.Failed:
-		what = Printable(FirstLine(x.Message))
+	case x.Outcome == decide.Failed: // why is below the list, where nothing is clipped
 	case x.Outcome == decide.MayRun && x.Reason == "":
 		reason = string(key.Upstream)
 		what = "unless " + FirstFew(Addresses(x.On)) + sameOutputs(len(x.On))
@@ -157,7 +170,9 @@ func (sc *Screen) planLegend(p *inspect.Preview) {
 		fmt.Fprintln(sc.Out)
 	}
 	for _, l := range lines {
-		fmt.Fprintln(sc.Out, Fit(sc.Soft(l), sc.Width()))
+		for _, line := range Wrap(l, sc.Width()) {
+			fmt.Fprintln(sc.Out, sc.Soft(line))
+		}
 	}
 }
 

@@ -34,7 +34,6 @@ type (
 	}
 	waitingMsg struct{ task, text string }
 	doneMsg    string
-	printMsg   string
 	tickMsg    time.Time
 	endMsg     struct{}
 )
@@ -58,8 +57,6 @@ func (p *progress) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		p.running = append(p.running, m)
 	case waitingMsg:
 		p.wait(m)
-	case printMsg:
-		return p, tea.Println(string(m))
 	case doneMsg:
 		p.finished[string(m)] = true
 		p.remove(string(m))

@@ -26,6 +26,30 @@ func Fit(s string, width int) string {
 	return ansi.Truncate(s, width, "…")
 }
 
+// minRoom is the fewest cells into which text is broken.
+const minRoom = 20
+
+// Wrap breaks a text at words into lines of so many terminal cells; 0 is no limit.
+func Wrap(s string, room int) []string {
+	if room <= 0 || ansi.StringWidth(s) <= room {
+		return []string{s}
+	}
+	return strings.Split(ansi.Wrap(s, max(room, minRoom), ""), "\n")
+}
+
+// WrapLog breaks a line of a log, which may contain colours, anywhere; of a very long one, most
+// lines are shown.
+func WrapLog(s string, room, most int) []string {
+	if room <= 0 {
+		return []string{s}
+	}
+	if s = strings.ReplaceAll(s, "\t", "    "); ansi.StringWidth(s) <= room { // a tab has no width of its own
+		return []string{s}
+	}
+	room = max(room, minRoom)
+	return strings.Split(ansi.Hardwrap(ansi.Truncate(s, most*room, "…"), room, true), "\n")
+}
+
 // Printable returns a text from elsewhere with its control characters escaped,
 // so that it cannot control the terminal.
 func Printable(s string) string {

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/charmbracelet/lipgloss"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
@@ -171,16 +172,51 @@ func (v *plainView) describe(r *engine.Result) string {
 	if r.Outcome == decide.Blocked || r.Outcome == decide.NotStarted {
 		took = ""
 	}
-	line := fmt.Sprintf("  %s %s %9s   %s", sc.Outcome(r.Outcome), Pad(r.Task.Addr(), 26), took, sc.Soft(why(r)))
 	var b strings.Builder
-	b.WriteString(strings.TrimRight(Fit(line, v.wide), " ") + "\n")
+	v.line(&b, fmt.Sprintf("  %s %s %9s   ", sc.Outcome(r.Outcome), Pad(r.Task.Addr(), 26), took), r)
 	for _, f := range r.Drift {
-		b.WriteString(Fit("    "+f.Why, v.wide) + "\n" + Fit("      "+f.Advice(), v.wide) + "\n")
+		for _, line := range Wrap(f.Why, v.room(4)) {
+			b.WriteString("    " + line + "\n")
+		}
+		for _, line := range Wrap(f.Advice(), v.room(6)) {
+			b.WriteString("      " + line + "\n")
+		}
 	}
 	if v.showsLog(r.Outcome) {
 		v.log(&b, r)
 	}
 	return b.String()
+}
+
+// room is how many cells are left beside an indentation; 0 is no limit.
+func (v *plainView) room(indent int) int {
+	if v.wide == 0 {
+		return 0
+	}
+	return max(v.wide-indent, minRoom)
+}
+
+// beside is how many cells a message needs beside its task; with fewer, it goes below.
+const beside = 40
+
+// line writes what became of a task. What happened is never clipped, only why it ran.
+func (v *plainView) line(b *strings.Builder, lead string, r *engine.Result) {
+	text := why(r)
+	if r.Message == "" {
+		b.WriteString(strings.TrimRight(Fit(lead+v.sc.Soft(text), v.wide), " ") + "\n")
+		return
+	}
+	indent := lipgloss.Width(lead)
+	if v.wide > 0 && indent+lipgloss.Width(text) > v.wide && v.room(indent) < beside {
+		b.WriteString(strings.TrimRight(lead, " ") + "\n")
+		indent, lead = 6, "      "
+	}
+	for i, line := range Wrap(text, v.room(indent)) {
+		if i > 0 {
+			lead = strings.Repeat(" ", indent)
+		}
+		b.WriteString(strings.TrimRight(lead+v.sc.Soft(line), " ") + "\n")
+	}
 }
 
 func (v *plainView) showsLog(o decide.Outcome) bool {
@@ -193,17 +229,23 @@ func (v *plainView) showsLog(o decide.Outcome) bool {
 	return false
 }
 
-// failureLines limits how many lines of a failed task's log are shown.
-const failureLines = 12
+// How many lines of a failed task's log are shown, and how many lines of the terminal one of them
+// may take.
+const failureLines, longLine = 12, 8
 
 func (v *plainView) log(b *strings.Builder, r *engine.Result) {
 	lines := tasklog.Parse(r.LogText)
 	all := len(lines)
+	if all == 1 && lines[0].Text == r.Message {
+		return // it was just said
+	}
 	if v.logs == LogsFailures && all > failureLines {
 		lines = lines[all-failureLines:]
 	}
 	for _, l := range lines {
-		b.WriteString(Fit("    │ "+v.sc.PrintableLog(l.Text), v.wide) + "\n")
+		for _, line := range WrapLog(v.sc.PrintableLog(l.Text), v.room(6), longLine) {
+			b.WriteString("    │ " + line + "\n")
+		}
 	}
 	if len(lines) < all {
 		fmt.Fprintf(b, "    └ all %d lines: grayloft log %s\n", all, r.Task.Addr())
