@@ -59,7 +59,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.hub.requests = s.Fleet.Changed
 	go s.hub.follow(ctx, s.Records)
 	s.metrics, s.limits, s.uses = newMetrics(), newLimits(s.Limits), newUses()
-	s.ledger = &ledger{records: s.Records, quota: s.Limits.Quota, of: map[int64]*account{}}
+	s.ledger = &ledger{count: s.Records.StoredBytes, quota: s.Limits.Quota, of: map[int64]*account{}}
 	go s.flushUses(ctx)
 
 	r := gin.New()

@@ -16,18 +16,23 @@ import (
 // ledger tracks how many bytes repositories store, and what uploads in progress
 // will add: room is reserved before anything is read.
 type ledger struct {
-	records *records.DB
-	quota   int64 // of repositories without one of their own; 0: none
-	mu      sync.Mutex
-	of      map[int64]*account
+	count func(ctx context.Context, repo int64) (records.StoredBytes, error)
+	quota int64 // of repositories without one of their own; 0: none
+	mu    sync.Mutex
+	of    map[int64]*account
 }
 
 // account is the last count of a repository, and what was added since.
 type account struct {
+	counting sync.Mutex // held by whoever counts
+
 	stored  records.StoredBytes
-	counted time.Time
+	counted time.Time        // zero: it must be counted
 	open    int64            // reserved bytes
 	owned   map[string]int64 // reserved bytes, by owner
+	// meanwhile is what was stored since a count began, by owner: the count may lack it. Nil if
+	// nobody counts.
+	meanwhile map[string]int64
 }
 
 // recountAfter is the age at which the stored bytes of a repository are counted
@@ -46,30 +51,54 @@ type reservation struct {
 	bytes  int64
 }
 
-// account returns the account of a repository, counted recently.
+// account returns the account of a repository, counted recently. What is stored while it is counted
+// is added to the count, perhaps twice: it never shows room that is not there.
 func (l *ledger) account(ctx context.Context, repo int64) (*account, error) {
-	l.mu.Lock()
-	a := l.of[repo]
-	fresh := a != nil && time.Since(a.counted) < recountAfter
-	l.mu.Unlock()
+	a, fresh := l.known(repo)
 	if fresh {
 		return a, nil
 	}
-	stored, err := l.records.StoredBytes(ctx, repo)
+	a.counting.Lock()
+	defer a.counting.Unlock()
+	if _, fresh = l.known(repo); fresh { // somebody else has just counted
+		return a, nil
+	}
+	began := time.Now()
+	l.mu.Lock()
+	a.meanwhile, a.counted = map[string]int64{}, began
+	l.mu.Unlock()
+	stored, err := l.count(ctx, repo)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	meanwhile := a.meanwhile
+	a.meanwhile = nil
 	if err != nil {
+		a.counted = time.Time{}
 		return nil, err
 	}
 	if stored.Quota == 0 {
 		stored.Quota = l.quota
 	}
+	if stored.Owned == nil {
+		stored.Owned = map[string]int64{}
+	}
+	for owner, n := range meanwhile {
+		stored.Live += n
+		stored.Owned[owner] += n
+	}
+	a.stored = stored
+	return a, nil
+}
+
+// known returns the account of a repository, and whether it was counted recently.
+func (l *ledger) known(repo int64) (a *account, fresh bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if a = l.of[repo]; a == nil {
 		a = &account{owned: map[string]int64{}}
 		l.of[repo] = a
 	}
-	a.stored, a.counted = stored, time.Now()
-	return a, nil
+	return a, a.meanwhile == nil && time.Since(a.counted) < recountAfter
 }
 
 // fullError says which quota has no room.
@@ -115,6 +144,9 @@ func (r *reservation) end(stored bool) {
 	if stored {
 		a.stored.Live += r.bytes
 		a.stored.Owned[r.owner] += r.bytes
+		if a.meanwhile != nil {
+			a.meanwhile[r.owner] += r.bytes
+		}
 	}
 }
 
