@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/charmbracelet/lipgloss"
+
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
@@ -239,11 +240,12 @@ func (v *plainView) log(b *strings.Builder, r *engine.Result) {
 	if all == 1 && lines[0].Text == r.Message {
 		return // it was just said
 	}
-	if v.logs == LogsFailures && all > failureLines {
-		lines = lines[all-failureLines:]
+	most := math.MaxInt16 // the whole log is wanted
+	if v.logs == LogsFailures {
+		lines, most = lines[max(0, all-failureLines):], longLine
 	}
 	for _, l := range lines {
-		for _, line := range WrapLog(v.sc.PrintableLog(l.Text), v.room(6), longLine) {
+		for _, line := range WrapLog(v.sc.PrintableLog(l.Text), v.room(6), most) {
 			b.WriteString("    │ " + line + "\n")
 		}
 	}
