@@ -16,8 +16,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -284,14 +282,7 @@ func (m *Misbehaving) packs(trick string, w http.ResponseWriter, r *http.Request
 		}
 	case "bomb":
 		w.Header().Set("Content-Encoding", "zstd")
-		enc, _ := zstd.NewWriter(w)
-		tw := member(enc, first, 7<<30, same)
-		for range 7 << 10 {
-			if _, err := tw.Write(zeros); err != nil {
-				return true
-			}
-		}
-		_ = enc.Close()
+		_, _ = w.Write(bomb(first, 7<<30))
 	case "drip a pack":
 		tw := member(w, first, 1000, same)
 		for m.wait(r, 100*time.Millisecond) {
@@ -302,6 +293,24 @@ func (m *Misbehaving) packs(trick string, w http.ResponseWriter, r *http.Request
 		return false
 	}
 	return true
+}
+
+// bomb returns a compressed pack with one member of so many zeros. It is put together from blocks
+// (RFC 8878, section 3.1.1), because compressing gigabytes takes longer than a run may lose.
+func bomb(d digest.Digest, size int64) []byte {
+	var head bytes.Buffer
+	_ = tar.NewWriter(&head).WriteHeader(&tar.Header{Name: d.String(), Size: size, Mode: 0o444, Format: tar.FormatUSTAR})
+	out := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 13 << 3} // the magic number, no size, a window of 8 MiB
+	block := func(last, kind, n int64, data ...byte) {
+		h := n<<3 | kind<<1 | last
+		out = append(append(out, byte(h), byte(h>>8), byte(h>>16)), data...)
+	}
+	block(0, 0, int64(head.Len()), head.Bytes()...)
+	for left := size; left > 0; left -= 128 << 10 {
+		block(0, 1, min(left, 128<<10), 0) // a byte that is repeated
+	}
+	block(1, 0, 0)
+	return out
 }
 
 // Sparse returns a pack with one member that consists of a hole: in the old GNU
