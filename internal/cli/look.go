@@ -11,7 +11,6 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/term"
-	"grayloft.example/grayloft/internal/usage"
 )
 
 type projectJSON struct {
@@ -146,24 +145,4 @@ func (a *app) tasksCommand() *cobra.Command {
 	}
 	sel.flags(c)
 	return c
-}
-
-func noArgs(cmd *cobra.Command, args []string) error { return refused(usage.NoArgs(cmd, args)) }
-
-// words demands names: so many at least, and at most; what says which.
-func words(least, most int, what string) cobra.PositionalArgs {
-	check := usage.Words(least, most, what)
-	return func(cmd *cobra.Command, args []string) error { return refused(check(cmd, args)) }
-}
-
-func onlyCommands(cmd *cobra.Command, args []string) error {
-	return refused(usage.OnlyCommands(cmd, args))
-}
-
-// refused reports arguments that a command does not take.
-func refused(err error) error {
-	if err != nil {
-		return wrong("%v", err)
-	}
-	return nil
 }
