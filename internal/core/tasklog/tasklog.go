@@ -4,12 +4,15 @@
 //
 // The line "grayloft-log 1", then a row for each line of output: milliseconds
 // since the task began, a tab, the line. A last line that was not ended is
-// kept as if it were.
+// kept as if it were. Of a log that is too long, the beginning and the end are
+// kept, with a line between them that says so.
 package tasklog
 
 import (
 	"bytes"
 	"fmt"
+	"iter"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -18,8 +21,12 @@ import (
 
 const head = "grayloft-log 1\n"
 
-// Max is how many bytes of a task's output are kept.
+// Max is how many bytes of a task's output are kept: half of them from its
+// beginning, half from its end, where a failure is reported.
 const Max = 16 << 20
+
+// longestLine is where a line without an end is divided.
+const longestLine = Max / 16
 
 // Log collects what a task prints, with times. It is safe for concurrent use.
 type Log struct {
@@ -31,17 +38,17 @@ type Log struct {
 	now   func() time.Time
 	mu    sync.Mutex
 	began time.Time
-	buf   bytes.Buffer
+	first bytes.Buffer // the header and the first rows
+	last  ending       // rows for which there was no room
 	line  []byte
+	row   []byte // of the last line
 	at    time.Duration
-	lines int
-	cut   bool
 }
 
 // New starts a log. Times are relative to now.
 func New(now func() time.Time, live func(line string)) *Log {
 	l := &Log{Live: live, now: now, began: now()}
-	l.buf.WriteString(head)
+	l.first.WriteString(head)
 	return l
 }
 
@@ -56,8 +63,8 @@ func (l *Log) Write(p []byte) (int, error) {
 		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
 			l.line = append(l.line, rest...)
-			if len(l.line) > Max/16 {
-				l.end()
+			if len(l.line) > longestLine {
+				l.divide()
 			}
 			break
 		}
@@ -68,23 +75,72 @@ func (l *Log) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// divide ends a line early, but not within a text that must be masked.
+func (l *Log) divide() {
+	l.line = masked(l.line, l.Mask)
+	n := len(l.line)
+	for part := range parts(l.Mask) {
+		n = min(n, len(l.line)-len(part)+1)
+	}
+	if n <= 0 {
+		return
+	}
+	rest := bytes.Clone(l.line[n:])
+	l.line = l.line[:n]
+	l.end()
+	l.line = append(l.line, rest...)
+}
+
 func (l *Log) end() {
-	l.lines++
 	l.line = masked(l.line, l.Mask)
 	if l.Live != nil {
 		l.Live(string(l.line))
 	}
-	switch {
-	case l.cut:
-	case l.buf.Len()+len(l.line) > Max:
-		l.cut = true
-		fmt.Fprintf(&l.buf, "%d\t[Gray Loft kept the first %d MB of this log]\n", l.at.Milliseconds(), Max>>20)
-	default:
-		fmt.Fprintf(&l.buf, "%d\t", l.at.Milliseconds())
-		l.buf.Write(l.line)
-		l.buf.WriteByte('\n')
+	l.row = append(strconv.AppendInt(l.row[:0], l.at.Milliseconds(), 10), '\t')
+	l.row = append(append(l.row, l.line...), '\n')
+	if len(l.last.rows) == 0 && l.first.Len()+len(l.row) <= Max/2 {
+		l.first.Write(l.row)
+	} else {
+		l.last.add(l.row, l.at)
 	}
 	l.line = l.line[:0]
+}
+
+// ending holds the last rows of a log.
+type ending struct {
+	rows []byte
+	left int           // rows that were dropped
+	full time.Duration // when the first row came
+}
+
+func (e *ending) add(row []byte, at time.Duration) {
+	if len(e.rows) == 0 {
+		e.full = at
+	}
+	if e.rows = append(e.rows, row...); len(e.rows) > Max { // twice what is kept, so that few are moved
+		e.trim()
+	}
+}
+
+// trim drops the first rows, so that at most half of Max is left.
+func (e *ending) trim() {
+	over := len(e.rows) - Max/2
+	if over <= 0 {
+		return
+	}
+	over += bytes.IndexByte(e.rows[over-1:], '\n')
+	e.left += bytes.Count(e.rows[:over], []byte("\n"))
+	e.rows = append(e.rows[:0], e.rows[over:]...)
+}
+
+// bytes are a row that says what is missing, if anything is, and the last rows.
+func (e *ending) bytes() []byte {
+	e.trim()
+	if e.left == 0 {
+		return e.rows
+	}
+	return append(fmt.Appendf(nil, "%d\t[Gray Loft left out %d lines here: it keeps the first and the last %d MB of a log]\n",
+		e.full.Milliseconds(), e.left, Max>>21), e.rows...)
 }
 
 // Masked replaces a masked text in a log.
@@ -98,14 +154,23 @@ const Shortest = 4
 func Mask(text string, secrets []string) string { return string(masked([]byte(text), secrets)) }
 
 func masked(line []byte, texts []string) []byte {
-	for _, text := range texts {
-		for part := range strings.SplitSeq(text, "\n") {
-			if len(part) >= Shortest {
-				line = bytes.ReplaceAll(line, []byte(part), []byte(Masked))
+	for part := range parts(texts) {
+		line = bytes.ReplaceAll(line, []byte(part), []byte(Masked))
+	}
+	return line
+}
+
+// parts are the lines of the texts that are long enough to be masked.
+func parts(texts []string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, text := range texts {
+			for part := range strings.SplitSeq(text, "\n") {
+				if len(part) >= Shortest && !yield(part) {
+					return
+				}
 			}
 		}
 	}
-	return line
 }
 
 // Bytes ends the log and returns it.
@@ -115,7 +180,7 @@ func (l *Log) Bytes() []byte {
 	if len(l.line) > 0 {
 		l.end()
 	}
-	return bytes.Clone(l.buf.Bytes())
+	return slices.Concat(l.first.Bytes(), l.last.bytes())
 }
 
 // Line is one line of a kept log.

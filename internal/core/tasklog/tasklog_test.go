@@ -1,6 +1,10 @@
 package tasklog
 
 import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -32,17 +36,63 @@ func TestLinesKeepTheirTimes(t *testing.T) {
 	}
 }
 
-func TestALogThatGrowsTooLongIsCutAndSaysSo(t *testing.T) {
+func TestOfALogThatGrowsTooLongBothEndsAreKept(t *testing.T) {
 	l := New(time.Now, nil)
-	line := strings.Repeat("x", 1<<16) + "\n"
-	for range 2 * Max / len(line) {
+	const each, lines = 100, 3 * Max / 100
+	for i := range lines {
+		fmt.Fprintf(l, "%-*d\n", each-1, i)
+	}
+	_, _ = l.Write([]byte(strings.Repeat("y", 4<<20) + "the end")) // one line
+	kept := l.Bytes()
+	got := Parse(kept)
+	number := func(line Line) int { n, _ := strconv.Atoi(strings.TrimSpace(line.Text)); return n }
+	if last := got[len(got)-1].Text; len(kept) > Max+1<<10 || number(got[0]) != 0 || !strings.HasSuffix(last, "the end") {
+		t.Errorf("%d bytes, from %.80q to %.80q", len(kept), got[0].Text, last)
+	}
+	gap := slices.IndexFunc(got, func(line Line) bool { return strings.Contains(line.Text, "left out") })
+	if gap < 0 {
+		t.Fatal("it does not say that lines are missing")
+	}
+	var left int
+	if _, err := fmt.Sscanf(got[gap].Text, "[Gray Loft left out %d lines here: it keeps the first and the last 8 MB of a log]", &left); err != nil {
+		t.Errorf("%q: %v", got[gap].Text, err)
+	}
+	if before, after := number(got[gap-1]), number(got[gap+1]); before != gap-1 || after != before+left+1 {
+		t.Errorf("line %d, %d left out, line %d", before, left, after)
+	}
+	if !bytes.Equal(kept, l.Bytes()) {
+		t.Error("asked again, it answers something else")
+	}
+}
+
+func TestALogOfJustUnderTheLimitIsWhole(t *testing.T) {
+	l := New(time.Now, nil)
+	line := strings.Repeat("x", 997) + "\n"
+	n := (Max - 1<<20) / 1000
+	for range n {
 		_, _ = l.Write([]byte(line))
 	}
-	_, _ = l.Write([]byte(strings.Repeat("y", 4<<20))) // one line without an end
-	kept := l.Bytes()
-	lines := Parse(kept)
-	if len(kept) > Max+1<<17 || !strings.Contains(lines[len(lines)-1].Text, "kept the first 16 MB") {
-		t.Errorf("%d bytes, ending in %.80q", len(kept), lines[len(lines)-1].Text)
+	if got := Parse(l.Bytes()); len(got) != n {
+		t.Errorf("%d of %d lines", len(got), n)
+	}
+}
+
+func TestASecretIsMaskedWhereALongLineIsDivided(t *testing.T) {
+	const secret = "the-harbour-key"
+	for before := longestLine - 20; before <= longestLine+1; before++ {
+		l := New(time.Now, nil)
+		l.Mask = []string{secret}
+		text := strings.Repeat("x", before) + secret + strings.Repeat("z", longestLine)
+		for chunk := range slices.Chunk([]byte(text), 1<<15+7) {
+			_, _ = l.Write(chunk)
+		}
+		all := ""
+		for _, line := range Parse(l.Bytes()) {
+			all += line.Text
+		}
+		if want := strings.Replace(text, secret, Masked, 1); all != want {
+			t.Fatalf("with %d bytes before it: %d of %d bytes, masked: %v", before, len(all), len(want), strings.Contains(all, Masked))
+		}
 	}
 }
 
