@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -17,23 +18,37 @@ import (
 var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
 
 // Found returns what matches the task's writes on the disk, relative to its
-// project: files, links and empty directories, without size and digest.
-func (o *Set) Found() (listing.List, error) { return o.search(o.Task.Writes) }
+// project: files, links and empty directories, without size and digest. Others
+// are an error.
+func (o *Set) Found() (listing.List, error) {
+	found, special, err := o.search(o.Task.Writes)
+	if err == nil && len(special) > 0 {
+		err = fmt.Errorf("%s %w", o.fromRoot(special[0]), errSpecial)
+	}
+	return found, err
+}
 
-// search returns what matches any of the patterns. They never go through links.
-func (o *Set) search(patterns []glob.Pattern) (listing.List, error) {
-	w := walk{o, patterns, map[string]listing.Kind{}}
+// Any tells whether anything matches the task's writes on the disk.
+func (o *Set) Any() (bool, error) {
+	found, special, err := o.search(o.Task.Writes)
+	return len(found)+len(special) > 0, err
+}
+
+// search returns what matches any of the patterns, and the paths of what matches and cannot
+// be kept. Patterns never go through links.
+func (o *Set) search(patterns []glob.Pattern) (found listing.List, special []string, err error) {
+	w := walk{Set: o, patterns: patterns, rows: map[string]listing.Kind{}}
 	for _, p := range patterns {
 		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	var out listing.List
 	for p, k := range w.rows {
-		out = append(out, listing.Row{Path: p, Kind: k})
+		found = append(found, listing.Row{Path: p, Kind: k})
 	}
-	out.Sort()
-	return out, nil
+	found.Sort()
+	slices.Sort(w.special)
+	return found, slices.Compact(w.special), nil
 }
 
 // walk is a search for files that match patterns.
@@ -41,12 +56,13 @@ type walk struct {
 	*Set
 	patterns []glob.Pattern
 	rows     map[string]listing.Kind
+	special  []string
 }
 
-func (w walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
+func (w *walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
 
 // from searches a path of the project, and what it contains if it is a directory.
-func (w walk) from(start string) error {
+func (w *walk) from(start string) error {
 	in, err := beneath.OpenFolder(w.root(), path.Join(w.Task.Project.Dir, path.Dir(start)))
 	if err != nil {
 		return err
@@ -60,7 +76,7 @@ func (w walk) from(start string) error {
 }
 
 // name looks at a name in an open directory.
-func (w walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
+func (w *walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 	switch {
 	case kind.IsDir():
 		return w.dir(in, rel)
@@ -70,13 +86,13 @@ func (w walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 	case kind.IsRegular():
 		w.rows[rel] = listing.File
 	default:
-		return fmt.Errorf("%s %w", w.fromRoot(rel), errSpecial)
+		w.special = append(w.special, rel)
 	}
 	return nil
 }
 
 // dir looks at everything in a directory.
-func (w walk) dir(in *beneath.Folder, rel string) error {
+func (w *walk) dir(in *beneath.Folder, rel string) error {
 	name := path.Base(rel)
 	if rel != "." && (name == ".git" || name == checkout.Dir || w.otherProject(rel)) {
 		return nil

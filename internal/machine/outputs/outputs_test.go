@@ -227,16 +227,38 @@ func TestHostileListingsAreNotRestored(t *testing.T) {
 	}
 }
 
-func TestSpecialFilesAreNotKept(t *testing.T) {
+func TestSpecialFilesAreNotKeptAndDoNotPreventTheNextRun(t *testing.T) {
 	p := newPlace(t)
-	if err := os.MkdirAll(filepath.Join(p.root, "p/gen"), 0o755); err != nil {
+	makePipe := func() {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Join(p.root, "p/gen"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command("mkfifo", filepath.Join(p.root, "p/gen/x")).CombinedOutput(); err != nil {
+			t.Fatal(err, string(out))
+		}
+	}
+	p.write("p/gen/x", "text")
+	list := p.keep()
+	if err := p.out.Clear(t.Context(), list); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("mkfifo", filepath.Join(p.root, "p/gen/pipe")).CombinedOutput(); err != nil {
-		t.Fatal(err, string(out))
-	}
-	if _, err := p.out.Keep(nil); err == nil || !strings.Contains(err.Error(), "p/gen/pipe is a device, a pipe or a socket") {
+	makePipe()
+	if _, err := p.out.Keep(nil); err == nil || !strings.Contains(err.Error(), "p/gen/x is a device, a pipe or a socket") {
 		t.Errorf("%v", err)
+	}
+	if err := p.out.Clear(t.Context(), list); err != nil {
+		t.Fatal(err)
+	}
+	if some, err := p.out.Any(); err != nil || some {
+		t.Errorf("something is left: %v, %v", some, err)
+	}
+	if len(p.said) != 1 || !strings.Contains(p.said[0], "moved p/gen/x to .grayloft/displaced/") {
+		t.Errorf("%q", p.said)
+	}
+	makePipe()
+	if err := p.out.Restore(t.Context(), list, list); err != nil || p.read("p/gen/x") != "text" {
+		t.Errorf("in place of the pipe is %q, %v", p.read("p/gen/x"), err)
 	}
 }
 

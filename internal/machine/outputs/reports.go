@@ -78,6 +78,6 @@ func (o *Set) ClearReports(ctx context.Context) error {
 
 // reports lists the files that match the task's reports.
 func (o *Set) reports() (listing.List, error) {
-	all, err := o.search(o.Task.Reports)
+	all, _, err := o.search(o.Task.Reports)
 	return slices.DeleteFunc(all, func(r listing.Row) bool { return r.Kind != listing.File }), err
 }

@@ -39,8 +39,8 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 		return err
 	}
 	defer base.Close()
-	found, err := o.Found()
-	if err != nil || len(found) == 0 {
+	found, special, err := o.search(o.Task.Writes)
+	if err != nil || len(found)+len(special) == 0 {
 		return err
 	}
 	top, err := os.OpenRoot(o.root())
@@ -55,6 +55,9 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 	known := map[string]listing.Row{}
 	for _, r := range last {
 		known[r.Path] = r
+	}
+	for _, p := range special {
+		found = append(found, listing.Row{Path: p}) // of no kind that a listing has, so it is displaced
 	}
 	var displaced []string
 	for _, f := range found {

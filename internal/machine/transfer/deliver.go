@@ -116,8 +116,8 @@ func (d *Delivery) bring(ctx context.Context, t *graph.Task, list, last listing.
 // them. It tells whether the disk then has the outputs of the listing.
 func (d *Delivery) Tidy(ctx context.Context, t *graph.Task, list listing.List) (onDisk bool, err error) {
 	out := d.Work.Outputs(t)
-	found, err := out.Found()
-	if err != nil || len(found) == 0 {
+	some, err := out.Any()
+	if err != nil || !some {
 		return len(list) == 0, err
 	}
 	if d.Blobs.Missing(list) == 0 {
