@@ -117,7 +117,7 @@ func (l *loader) uses(t *Task) {
 	known := slices.Collect(maps.Keys(l.repo.Settings))
 	check := func(pos Pos, name string) {
 		if _, ok := l.repo.Settings[name]; !ok {
-			l.fail(pos, orDeclare(meant(name, known), "setting", name), "setting %q is not declared", name)
+			l.unknown(pos, orDeclare(meant(name, known), "setting", name), "setting %q is not declared", name)
 			return
 		}
 		t.Settings = append(t.Settings, name)

@@ -83,6 +83,7 @@ type loader struct {
 	modes    []modeDecl
 	folds    map[string]fold
 	tasks    map[*TaskDecl]*Task
+	lacks    bool // of the project that is resolved: see [Project]
 }
 
 // projectDecl is a project's tables before its kinds are folded in.
@@ -111,7 +112,7 @@ func (l *loader) opened(file string, doc *document, problem *Problem) (*reader, 
 	l.repo.Files = append(l.repo.Files, file)
 	if problem != nil {
 		l.problems = append(l.problems, *problem)
-		l.repo.UndeclaredDirs = true
+		l.repo.Unread = true
 	}
 	return &reader{doc: doc, problems: &l.problems}, problem == nil
 }
@@ -285,6 +286,7 @@ func (l *loader) includes(r *reader) error {
 		}
 		if len(files) == 0 {
 			r.fail(it.Pos, "name an existing file", "nothing matches %q", it.Text)
+			l.repo.Unread = true
 		}
 		slices.Sort(files)
 		for _, f := range files {

@@ -43,9 +43,11 @@ func (l *loader) project(d *projectDecl) *Project {
 	p.Pos.File = d.r.doc.file
 
 	base := l.fold(d, p)
+	l.lacks = p.Lacks
+	defer func() { l.lacks = false }()
 	offers, tags, tasks := base.offers, base.tags, maps.Clone(base.tasks)
 	for _, it := range d.omit.Items {
-		if _, ok := tasks[it.Text]; !ok {
+		if _, ok := tasks[it.Text]; !ok && !p.Lacks {
 			d.r.fail(it.Pos, meant(it.Text, slices.Collect(maps.Keys(tasks))), "there is no task %q to omit", it.Text)
 		}
 		delete(tasks, it.Text)
@@ -74,8 +76,9 @@ func (l *loader) fold(d *projectDecl, p *Project) fold {
 	var known []string
 	for _, it := range d.kinds.Items {
 		if _, ok := l.repo.Kinds[it.Text]; !ok {
+			p.Lacks = true
 			advice := orDeclare(meant(it.Text, slices.Collect(maps.Keys(l.repo.Kinds))), "kind", it.Text)
-			d.r.fail(it.Pos, advice, "kind %q is not declared", it.Text)
+			l.unknown(it.Pos, advice, "kind %q is not declared", it.Text)
 			continue
 		}
 		p.Kinds = append(p.Kinds, it)
@@ -104,6 +107,13 @@ func (l *loader) fail(pos Pos, advice, format string, args ...any) {
 	l.problems = append(l.problems, l.repo.Problem(pos, advice, format, args...))
 }
 
+// unknown reports an undefined name, unless it may be in a file that could not be read.
+func (l *loader) unknown(pos Pos, advice, format string, args ...any) {
+	if !l.repo.Unread {
+		l.fail(pos, advice, format, args...)
+	}
+}
+
 // over combines two lists: an absent one inherits, a present one replaces, and
 // "kind:*" in it inserts the inherited items.
 func (l *loader) over(base, next List) List {
@@ -117,6 +127,9 @@ func (l *loader) over(base, next List) List {
 			continue
 		}
 		if !base.Given {
+			if l.lacks {
+				continue
+			}
 			l.fail(it.Pos, "leave it out", "%q inserts the list of a kind, but no kind declares one here", everything)
 			continue
 		}
@@ -183,7 +196,7 @@ func (l *loader) task(p *Project, d *TaskDecl) *Task {
 
 func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	t := &Task{Name: d.Name, Project: p, Decl: d, Reuse: Auto, Help: d.Help.Text, Slots: 1, Pos: d.Pos, Portable: d.Portable.Text == "true"}
-	if !d.Run.Given() && d.Run.Pos.Line == 0 {
+	if !d.Run.Given() && d.Run.Pos.Line == 0 && !p.Lacks {
 		l.fail(d.Pos, `write run = "…"`, "task %q of project %q has no command", d.Name, p.Name)
 	}
 	for _, it := range d.Writes.Items {
@@ -203,7 +216,7 @@ func (l *loader) newTask(p *Project, d *TaskDecl) *Task {
 	for _, it := range d.Probes.Items {
 		if _, ok := l.repo.Probes[it.Text]; !ok {
 			advice := orDeclare(meant(it.Text, slices.Collect(maps.Keys(l.repo.Probes))), "probe", it.Text)
-			l.fail(it.Pos, advice, "probe %q is not declared", it.Text)
+			l.unknown(it.Pos, advice, "probe %q is not declared", it.Text)
 		}
 	}
 	if len(t.Secrets) > 0 {

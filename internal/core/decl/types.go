@@ -42,13 +42,13 @@ type Repo struct {
 	Imports            map[string]*Import // by name
 	AdoptSkip          []string           // patterns of tasks and directories that adopt leaves alone
 	// Provides are the modules of packages whose names differ, by ecosystem and package.
-	Provides       map[string]map[string][]string
-	Projects       []*Project    // sorted by name
-	Files          []string      // every declaration that was read
-	Digest         digest.Digest // of their texts
-	KindFiles      []Item        // patterns of the directories that may hold a project
-	UndeclaredDirs bool          // some file is not valid TOML: names that seem missing may be in it
-	sources        map[string]*document
+	Provides  map[string]map[string][]string
+	Projects  []*Project    // sorted by name
+	Files     []string      // every declaration that was read
+	Digest    digest.Digest // of their texts
+	KindFiles []Item        // patterns of the directories that may hold a project
+	Unread    bool          // some file is not valid TOML or not there: names that seem missing may be in it
+	sources   map[string]*document
 }
 
 // Item is a string with its position.
@@ -131,6 +131,9 @@ type Project struct {
 	OffersTo List
 	Tasks    []*Task
 	Pos      Pos
+	// Lacks says that a kind of the project is not declared, so that tasks and
+	// lists may be missing.
+	Lacks bool
 }
 
 // List is a list of strings; an absent list differs from an empty one.

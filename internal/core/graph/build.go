@@ -23,7 +23,7 @@ func (b *builder) fail(pos decl.Pos, advice, format string, args ...any) {
 // unknown reports an undefined name, unless it may be in a file that could not
 // be read.
 func (b *builder) unknown(pos decl.Pos, advice, format string, args ...any) {
-	if !b.g.Repo.UndeclaredDirs {
+	if !b.g.Repo.Unread {
 		b.fail(pos, advice, format, args...)
 	}
 }
@@ -196,7 +196,9 @@ func (b *builder) noTask(t *Task, p *Project, name string, it decl.Item) {
 	} else if len(names) == 0 {
 		advice = "it has no tasks"
 	}
-	b.unknown(it.Pos, advice, "%s depends on %q, but project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
+	if !p.Project.Lacks {
+		b.unknown(it.Pos, advice, "%s depends on %q, but project %q%s has no task %q", t.Addr(), it.Text, p.Name, where, name)
+	}
 }
 
 func (b *builder) afterNeeds(t *Task, name string, it decl.Item) []*Task {

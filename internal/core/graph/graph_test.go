@@ -70,6 +70,27 @@ func TestAllErrorsAreReportedAtOnce(t *testing.T) {
 	}
 }
 
+// What follows from a mistake is not reported beside it, with advice that would be wrong.
+func TestAMistakeInTheNameOfAKindIsOneError(t *testing.T) {
+	const own = "needs = [\"libs/b\"]\ntags = [\"kind:*\", \"x\"]\noffers = [\"kind:*\", \"gen/**\"]\nomit = [\"test\"]\n" +
+		"[task.gen]\nrun = \"true\"\nwrites = [\"gen/**\"]\nreads = []\n" +
+		"[task.build]\nreads = [\"kind:*\", \"gen/**\"]\nafter = [\"kind:*\", \"lint\"]\nprobes = [\"kind:*\"]\n"
+	user := "[task.whole]\nrun = \"true\"\nreads = []\nafter = [\"test@libs/a\"]\n"
+	for want, files := range map[string]map[string]string{
+		`kind "libb" is not declared`: {"grayloft.toml": kinds, "libs/a/loft.toml": "[project]\nkind = \"libb\"\n" + own},
+		`nothing matches "kindz/*.toml"`: {
+			"grayloft.toml":    "schema = 1\n[repo]\nprojects = [\"libs/*\", \"apps/*\"]\ninclude = [\"kindz/*.toml\"]\n",
+			"libs/a/loft.toml": "[project]\nkind = \"lib\"\n" + own + "settings = [\"level\"]\n",
+		},
+	} {
+		files["libs/b/loft.toml"], files["apps/c/loft.toml"] = "[project]\n", user
+		_, err := Load(repo(files), "test")
+		if ps, ok := AsProblems(err); !ok || len(ps) != 1 || ps[0].Message != want {
+			t.Errorf("%s:\n%v", want, err)
+		}
+	}
+}
+
 func TestFilesThatAreNotTomlAtAll(t *testing.T) {
 	for name, text := range map[string]string{
 		"unclosed":  "schema = 1\n[repo\n",
