@@ -79,6 +79,9 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 	if err != nil {
 		return err
 	}
+	if err := s.sparse(ctx); err != nil {
+		return err
+	}
 	fixed := 0
 	for round := 0; f.fix && round < fixRounds; round++ {
 		n, err := a.fix(s.root, found)

@@ -88,6 +88,18 @@ func (s *checkSession) read(ctx context.Context, checkout *files.Checkout, v *fi
 	return repo, r, nil
 }
 
+// sparse warns about findings that may be wrong in a sparse checkout, and refuses to act on them.
+func (s *checkSession) sparse(ctx context.Context) error {
+	switch {
+	case !(git.Repo{Dir: s.root}).Sparse(ctx):
+	case s.fix:
+		return wrong("this checkout is sparse, so --fix could remove what is only missing here: use a whole checkout")
+	case !s.a.Quiet:
+		fmt.Fprintln(s.a.Err, "warning: this checkout is sparse: something that is reported as missing or unused may be missing only here")
+	}
+	return nil
+}
+
 // ask asks the registries about the packages of an inspection, once in a session.
 func (s *checkSession) ask(ctx context.Context, in *check.Inspection) {
 	if s.versions == nil {

@@ -30,6 +30,9 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 	}
 	r := &repository{root: root, git: git.Repo{Dir: root}}
 	if r.graph, err = graph.Load(os.DirFS(root), filepath.Base(root)); err != nil {
+		if _, ok := graph.AsProblems(err); ok && r.git.Sparse(ctx) {
+			err = fmt.Errorf("%w\nThis checkout is sparse. If something is missing only here, add its directory: git sparse-checkout add DIRECTORY.", err)
+		}
 		return nil, err
 	}
 	if dir, err := filepath.EvalSymlinks(a.dir); err == nil {

@@ -104,6 +104,35 @@ func TestShallowClonesSelectEverythingAndExplainTheFix(t *testing.T) {
 	}
 }
 
+func TestSparseCheckoutsRunWhatIsThereAndNameWhatIsNot(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	r.Write("grayloft.toml", strings.Replace(sample["grayloft.toml"], `["lib", "app"]`, `["*"]`, 1))
+	r.Commit("a pattern for projects")
+	c := &trial.Repo{T: t, Dir: r.T.TempDir() + "/sparse", Env: r.Env}
+	if out, err := exec.Command("git", "clone", "-q", "--sparse", "file://"+r.Dir, c.Dir).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
+	}
+	c.Git("sparse-checkout", "set", "lib")
+	if a := c.Grayloft("reach", "--format", "json"); a.Code != 0 || strings.Contains(a.Out, "@") {
+		t.Errorf("what is left out counts as changed: exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if a := c.Grayloft("run", "test"); a.Code != 0 || !strings.Contains(a.Out, "test@lib") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if a := c.Grayloft("check"); !strings.Contains(a.Err, "this checkout is sparse") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if a := c.Grayloft("check", "--fix"); a.Code != 2 || !strings.Contains(a.Err, "use a whole checkout") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	c.Git("sparse-checkout", "set", "app")
+	if a := c.Grayloft("run", "test"); a.Code != 2 || !strings.Contains(a.Err, "no project has that name") ||
+		!strings.Contains(a.Err, "git sparse-checkout add") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+}
+
 func TestNamesAreRelativeToTheCurrentDirectory(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)

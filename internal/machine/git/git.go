@@ -234,6 +234,12 @@ func (r Repo) Shallow(ctx context.Context) bool {
 	return err == nil && strings.TrimSpace(string(out)) == "true"
 }
 
+// Sparse tells whether the checkout leaves files of its commit out.
+func (r Repo) Sparse(ctx context.Context) bool {
+	out, err := r.run(ctx, nil, "config", "--type=bool", "core.sparseCheckout")
+	return err == nil && strings.TrimSpace(string(out)) == "true"
+}
+
 // Changes returns every path that differs between a commit and the current
 // files: committed since, staged, unstaged and untracked. It includes deletions
 // and both sides of a rename.
