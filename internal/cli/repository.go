@@ -23,6 +23,8 @@ type repository struct {
 	ahead  *ahead // what was started before the declarations were read
 }
 
+const sparseAdvice = "This checkout is sparse. If something is missing only here, add its directory: git sparse-checkout add DIRECTORY"
+
 func (a *app) load(ctx context.Context) (*repository, error) {
 	root, err := a.findRoot()
 	if err != nil {
@@ -31,7 +33,7 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 	r := &repository{root: root, git: git.Repo{Dir: root}}
 	if r.graph, err = graph.Load(os.DirFS(root), filepath.Base(root)); err != nil {
 		if _, ok := graph.AsProblems(err); ok && r.git.Sparse(ctx) {
-			err = fmt.Errorf("%w\nThis checkout is sparse. If something is missing only here, add its directory: git sparse-checkout add DIRECTORY.", err)
+			err = fmt.Errorf("%w\n%s", err, sparseAdvice)
 		}
 		return nil, err
 	}
