@@ -1,6 +1,7 @@
 package decl
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -71,10 +72,13 @@ func (r *reader) named(e *entry, what string, use func(name string, e *entry)) {
 	})
 }
 
+// examples are strings in place of what a number or true would suggest.
+var examples = map[string]string{"timeout": "90s", "reuse": "never", "isolation": "sealed"}
+
 func (r *reader) text(to *Item) field {
 	return func(e *entry) {
 		if e.val.kind != unstable.String {
-			r.wrong(e, "a string", fmt.Sprintf("%s = \"…\"", e.key))
+			r.wrong(e, "a string", fmt.Sprintf("%s = %q", e.key, cmp.Or(examples[e.key], "…")))
 			return
 		}
 		*to = Item{e.val.text, e.val.pos}

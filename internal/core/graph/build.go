@@ -191,7 +191,11 @@ func (b *builder) noTask(t *Task, p *Project, name string, it decl.Item) {
 		where = ", declared in " + p.Pos.At() + ","
 	}
 	advice := fmt.Sprintf("its tasks are: %s", strings.Join(names, ", "))
-	if c := decl.Closest(name, names); c != "" {
+	if u := b.g.Meant(it.Text); u != nil {
+		advice = fmt.Sprintf("did you mean %q?", u.Addr())
+	} else if q := b.g.byName[it.Text]; q != nil && len(q.Tasks) > 0 {
+		advice = fmt.Sprintf("that is a project: name one of its tasks, such as %q", q.Tasks[0].Addr())
+	} else if c := decl.Closest(name, names); c != "" {
 		advice = fmt.Sprintf("did you mean %q?", c)
 	} else if len(names) == 0 {
 		advice = "it has no tasks"

@@ -254,3 +254,27 @@ func (t *Task) Graph() *Graph { return t.graph }
 func (t *Task) IsShareable() bool {
 	return t.ProbesGiven() && t.Reuse != decl.Local && t.Reuse != decl.Never
 }
+
+// Meant returns the task that a text seems to mean which names a task and a project, or its
+// directory, in another form than an address does. Nil means that there is none.
+func (g *Graph) Meant(text string) *Task {
+	for i, r := range text {
+		if !strings.ContainsRune(":#/.@ ", r) {
+			continue
+		}
+		first, last := strings.Trim(text[:i], ":/"), strings.Trim(text[i+1:], ":/")
+		for _, try := range [...]struct{ task, project string }{{last, first}, {first, last}} {
+			p := g.byName[try.project]
+			if p == nil {
+				p = g.byDir[try.project]
+			}
+			if p == nil {
+				continue
+			}
+			if t := g.byAddr[try.task+"@"+p.Name]; t != nil {
+				return t
+			}
+		}
+	}
+	return nil
+}

@@ -69,6 +69,9 @@ func byAddress(g *graph.Graph, among Set, address string) ([]*graph.Task, error)
 func byBareName(g *graph.Graph, among Set, within *graph.Project, name string) ([]*graph.Task, error) {
 	pat, err := glob.Parse(name)
 	if err != nil {
+		if g.Meant(name) != nil {
+			err = unselected(g, within, name, false)
+		}
 		return nil, err
 	}
 	var out []*graph.Task
@@ -114,6 +117,9 @@ func unselected(g *graph.Graph, within *graph.Project, name string, known bool) 
 		}
 	}
 	msg := fmt.Sprintf("no task is named %q", name)
+	if t := g.Meant(name); t != nil {
+		return &NameError{name, msg + fmt.Sprintf("; did you mean %q?", t.Addr()), true}
+	}
 	if c := decl.Closest(name, g.TaskNames()); c != "" {
 		return &NameError{name, msg + fmt.Sprintf("; did you mean %q?", c), true}
 	}

@@ -46,9 +46,12 @@ func TestByName(t *testing.T) {
 		message string
 		unknown bool
 	}{
-		"biuld": {`did you mean "build"?`, true},
-		"money": {"is a project, not a task: write --pick money", false},
-		"zzz":   {"the names are build, test", true},
+		"biuld":        {`did you mean "build"?`, true},
+		"fares:build":  {`did you mean "build@fares"?`, true},
+		"//fares:test": {`did you mean "test@fares"?`, true},
+		"build:money":  {`did you mean "build@money"?`, true},
+		"money":        {"is a project, not a task: write --pick money", false},
+		"zzz":          {"the names are build, test", true},
 	} {
 		_, err := ByName(g, nil, "", []string{name})
 		var ne *NameError
