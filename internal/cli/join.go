@@ -33,6 +33,7 @@ func (a *app) joins(ctx context.Context, s *session, f runFlags, opt engine.Opti
 		return "", wrong("%s has reuse = \"never\" and writes files, which only one member of --join would have: leave it out, "+
 			"or run it after the others", t.Addr())
 	}
+	s.client.Insist()
 	plan, err := planOf(ctx, s, opt)
 	if err != nil {
 		return "", err

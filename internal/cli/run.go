@@ -271,6 +271,7 @@ func (s *session) part(ctx context.Context, text string, picked []*graph.Task) (
 	seconds := map[string]float64{}
 	if s.client != nil {
 		commit, _ := s.git.Head(ctx)
+		s.client.Insist()
 		seconds, err = s.client.Parts(ctx, schedule.DivisionID(picked, commit, part.Of), term.Addresses(s.graph.Closure(picked)))
 		if err != nil {
 			return nil, machineFault(

@@ -50,6 +50,7 @@ func (a *app) open(ctx context.Context, r *repository, offline bool) (*session, 
 	}
 	client, url := a.client(r, st)
 	if client != nil {
+		client.Hurry()
 		s.client, s.engine.Service, s.engine.Shared = client, url, client
 	}
 	return s, nil

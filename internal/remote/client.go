@@ -46,6 +46,9 @@ type Store interface {
 	Spooled() ([]string, error)
 	ReadSpooled(name string) ([]byte, error)
 	Unspool(name string) error
+	// SilentSince is when a service was found not to answer; zero if it was not.
+	SilentSince(service string) time.Time
+	KeepSilence(service string, silent bool)
 	// SetAside takes something out of the spool for good, and returns where it is.
 	SetAside(name string) (file string, err error)
 }

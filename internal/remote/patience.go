@@ -10,6 +10,8 @@ import (
 // run together that the run waits for; the same again for those at its end.
 const (
 	patienceLimit = 5 * time.Second
+	briefLimit    = 500 * time.Millisecond // of a service that used up all of it less than briefFor ago
+	briefFor      = time.Minute
 	leastRate     = 64 << 10               // bytes per second: a service that is slower counts as waited for
 	leastAtEnd    = 256 << 10              // the same while the run waits for nothing else
 	freeAnswer    = 250 * time.Millisecond // of each request that is answered: distance is no fault
@@ -21,6 +23,7 @@ const (
 // cancelled.
 type patience struct {
 	mu      sync.Mutex
+	limit   time.Duration
 	forgets bool    // every answer makes up for all of the time
 	rate    float64 // bytes per second that make up for the time
 	open    map[*wait]bool
@@ -38,7 +41,7 @@ type wait struct {
 }
 
 func newPatience(forgets bool) *patience {
-	return &patience{forgets: forgets, rate: leastRate, open: map[*wait]bool{}}
+	return &patience{limit: patienceLimit, forgets: forgets, rate: leastRate, open: map[*wait]bool{}}
 }
 
 // begin notes that a request is open. Cancel ends it once the patience is over.
@@ -126,7 +129,7 @@ func (p *patience) arm() {
 	if p.timer != nil {
 		p.timer.Stop()
 	}
-	p.timer = time.AfterFunc(max(patienceLimit-p.spent, time.Millisecond), p.check)
+	p.timer = time.AfterFunc(max(p.limit-p.spent, time.Millisecond), p.check)
 }
 
 func (p *patience) check() {
@@ -135,14 +138,38 @@ func (p *patience) check() {
 	p.account()
 	switch {
 	case len(p.open) == 0:
-	case p.spent < patienceLimit:
+	case p.spent < p.limit:
 		p.arm()
 	default:
-		p.over = true
-		for w := range p.open {
-			w.cancel()
-		}
+		p.cancel()
 	}
+}
+
+func (p *patience) cancel() {
+	p.over = true
+	for w := range p.open {
+		w.cancel()
+	}
+}
+
+// end cancels all requests: the service was given up.
+func (p *patience) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.cancel()
+}
+
+// isBrief tells whether less than all of the time was given.
+func (p *patience) isBrief() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.limit < patienceLimit
+}
+
+func (p *patience) set(limit time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.limit = limit
 }
 
 type backgroundKey struct{}
@@ -158,6 +185,40 @@ func (c *Client) patienceFor(ctx context.Context) *patience {
 		return c.behind
 	}
 	return c.ahead
+}
+
+// Hurry gives a service that did not answer a moment ago a tenth of the time: whoever runs one
+// command after another does not wait for it each time.
+func (c *Client) Hurry() {
+	if age := time.Since(c.store.SilentSince(c.base)); age >= 0 && age < briefFor {
+		c.allow(briefLimit)
+	}
+}
+
+// Insist gives a service all of the time again: what follows cannot be done without it.
+func (c *Client) Insist() { c.allow(patienceLimit) }
+
+func (c *Client) allow(limit time.Duration) {
+	c.ahead.set(limit)
+	c.behind.set(limit)
+}
+
+// silent ends all requests to a service that does not answer. It notes that for the next commands,
+// unless the service had little time: after a while it gets all of it again.
+func (c *Client) silent() {
+	c.ahead.end()
+	c.behind.end()
+	if c.store != nil && !c.ahead.isBrief() {
+		c.store.KeepSilence(c.base, true)
+	}
+}
+
+// answered notes that the service answers.
+func (c *Client) answered() {
+	if c.ahead.isBrief() {
+		c.Insist()
+		c.store.KeepSilence(c.base, false)
+	}
 }
 
 // Ending says that the run waits for nothing but requests in the background from

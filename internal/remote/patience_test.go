@@ -2,6 +2,9 @@ package remote
 
 import (
 	"context"
+	"io"
+	"net/http"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -84,4 +87,63 @@ func TestForgivenTimeIsNotLostWithTheFirstByte(t *testing.T) {
 			})
 		})
 	}
+}
+
+// transport answers requests in place of a service.
+type transport func(*http.Request) (*http.Response, error)
+
+func (t transport) RoundTrip(r *http.Request) (*http.Response, error) { return t(r) }
+
+// Whoever works while the service hangs waits for it once a minute, not with each command.
+func TestAServiceThatHangsDelaysOneCommandOfMany(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		hangs, m := true, newMemory()
+		answer := func(r *http.Request) (*http.Response, error) {
+			if hangs {
+				<-r.Context().Done()
+				return nil, r.Context().Err()
+			}
+			body := io.NopCloser(strings.NewReader("{}"))
+			return &http.Response{StatusCode: http.StatusOK, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}, nil
+		}
+		command := func(insists bool) time.Duration {
+			c := New("http://service.example", "test", "loft-x", m)
+			c.http = &http.Client{Transport: transport(answer)}
+			c.Hurry()
+			if insists {
+				c.Insist()
+			}
+			began := time.Now()
+			behind := make(chan error)
+			go func() { behind <- c.try(inBackground(t.Context()), http.MethodPost, "runs", nil, &struct{}{}) }()
+			time.Sleep(100 * time.Millisecond) // so that the times of the two are over at different moments
+			if _, err := c.Self(t.Context()); (err != nil) != hangs {
+				t.Error(err)
+			}
+			c.Ending()
+			if err := <-behind; (err != nil) != hangs {
+				t.Error(err)
+			}
+			c.backlog.end(0)
+			return time.Since(began).Round(100 * time.Millisecond)
+		}
+		for i, want := range []time.Duration{patienceLimit, briefLimit, briefLimit} {
+			if took := command(false); took > want+100*time.Millisecond || took < want {
+				t.Errorf("command %d took %v, want %v", i, took, want)
+			}
+		}
+		if took := command(true); took < patienceLimit {
+			t.Errorf("one that cannot do without the service gave up after %v", took)
+		}
+		time.Sleep(briefFor)
+		if took := command(false); took < patienceLimit {
+			t.Errorf("a minute later the service gets %v", took)
+		}
+		hangs = false
+		command(false)
+		hangs = true
+		if took := command(false); took < patienceLimit {
+			t.Errorf("after an answer the service gets %v", took)
+		}
+	})
 }

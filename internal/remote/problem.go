@@ -36,6 +36,9 @@ func (c *Client) trouble(err error) error {
 	first := !c.state.down
 	c.state.down = true
 	c.mu.Unlock()
+	if first && isTimeout(err) {
+		c.silent()
+	}
 	if first {
 		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, Explain(err)))
 	}
@@ -52,7 +55,6 @@ func IsRefusal(err error) bool {
 // begins with "the service".
 func Explain(err error) string {
 	var r refusal
-	var ne net.Error
 	var op *net.OpError
 	switch {
 	case errors.As(err, &r) && r.Status == http.StatusUnauthorized:
@@ -61,10 +63,15 @@ func Explain(err error) string {
 		return "refuses: " + r.Error()
 	case errors.As(err, &op) && op.Op == "dial":
 		return "cannot be reached (" + op.Err.Error() + ")"
-	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &ne) && ne.Timeout():
+	case isTimeout(err):
 		return "does not answer in time"
 	}
 	return "fails (" + strings.TrimPrefix(err.Error(), "Post ") + ")"
+}
+
+func isTimeout(err error) bool {
+	var ne net.Error
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne) && ne.Timeout()
 }
 
 // localError is an error of this machine's disk: the service is not to blame.

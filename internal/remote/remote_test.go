@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/protocol"
@@ -24,6 +25,7 @@ type memory struct {
 	blobs   map[digest.Digest][]byte
 	spool   map[string][]byte
 	refused []string
+	silence time.Time
 }
 
 func newMemory() *memory {
@@ -89,6 +91,21 @@ func (m *memory) Unspool(name string) error {
 	defer m.mu.Unlock()
 	delete(m.spool, name)
 	return nil
+}
+
+func (m *memory) SilentSince(string) time.Time {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.silence
+}
+
+func (m *memory) KeepSilence(_ string, silent bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.silence = time.Time{}
+	if silent {
+		m.silence = time.Now()
+	}
 }
 
 func (m *memory) SetAside(name string) (string, error) {

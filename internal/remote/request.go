@@ -68,6 +68,7 @@ func (c *Client) request(ctx context.Context, q request) (*http.Response, error)
 		}
 		return nil, err
 	}
+	c.answered()
 	resp.Body = &patientBody{resp.Body, patience, open}
 	return resp, nil
 }
