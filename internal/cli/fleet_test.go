@@ -177,6 +177,39 @@ func TestARequestRunsLocalChangesOnARunner(t *testing.T) {
 	}
 }
 
+// What is selected by the history of runs is selected on the runner, by what the service knows.
+func TestARunnerSelectsByTheHistoryOfRuns(t *testing.T) {
+	y := newCrew(t, 0, lib("mkdir -p out && ! grep fog in && cp in out/"))
+	y.runner("north")
+	ci := y.Clone().Login(y.s.URL, y.s.Token(t, "ci", "trusted", "trusted"), "ci")
+	if rep := ci.Run("build"); !rep.OK {
+		t.Fatal(rep.Answer)
+	}
+	ask := func(code int, what, requests string, args ...string) {
+		t.Helper()
+		a := y.Grayloft(append([]string{"request", "build", "--watch", "--branch", "main"}, args...)...)
+		if a.Code != code || !strings.Contains(a.Out, what) {
+			t.Errorf("%v: exit %d\n%s%s", args, a.Code, a.Out, a.Err)
+		}
+		if a := y.Grayloft("requests", "--limit", "1"); !strings.Contains(a.Out, requests) {
+			t.Errorf("%s", a.Out)
+		}
+	}
+	change := func(text string) {
+		t.Helper()
+		y.Append("lib/in", text)
+		y.Commit(text)
+		y.Git("push", "-q", "origin", "HEAD:main")
+	}
+	ask(0, "Nothing to do", "build --since last-good", "--since", "last-good")
+	change("clear\n")
+	ask(0, "ran       build@lib", "build --since last-good", "--since", "last-good")
+	ask(0, "Nothing to do", "build --pick failed", "--pick", "failed")
+	change("fog\n")
+	ask(1, "failed    build@lib", "build --since last-good", "--since", "last-good")
+	ask(1, "failed    build@lib", "build --pick 'failed and lib'", "--pick", "failed and lib")
+}
+
 func TestAFailedRequestFailsWithItsLog(t *testing.T) {
 	y := newCrew(t, 0, lib("echo why it fails; exit 3"))
 	y.runner("north")

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/translate"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/remote"
 	"grayloft.example/grayloft/internal/term"
@@ -110,7 +111,10 @@ func tookText(q protocol.Request) string {
 func whatText(a protocol.Ask) string {
 	words := append([]string{}, a.Tasks...)
 	if a.Pick != "" {
-		words = append(words, a.Pick)
+		words = append(words, "--pick", translate.Quoted(a.Pick))
+	}
+	if a.Since != "" {
+		words = append(words, "--since", translate.Quoted(a.Since))
 	}
 	if a.Preview {
 		words = append(words, "(preview)")

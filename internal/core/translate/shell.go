@@ -200,8 +200,8 @@ func (t *translator) commandSteps(run decl.Command, dir string) []step {
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9@%_+=:,./-]+$`)
 
-// quoted returns a word as a shell takes it.
-func quoted(word string) string {
+// Quoted returns a word as a shell takes it.
+func Quoted(word string) string {
 	if plainWord.MatchString(word) {
 		return word
 	}

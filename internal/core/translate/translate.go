@@ -219,19 +219,19 @@ func (c Candidate) isLike(d Candidate) bool {
 func command(list []Candidate) string {
 	var words []string
 	for _, name := range slices.Sorted(maps.Keys(list[0].Env)) {
-		words = append(words, name+"="+quoted(list[0].Env[name]))
+		words = append(words, name+"="+Quoted(list[0].Env[name]))
 	}
 	words = append(words, "grayloft", "run")
 	for _, c := range list {
-		words = append(words, quoted(c.Task))
+		words = append(words, Quoted(c.Task))
 	}
 	for _, name := range slices.Sorted(maps.Keys(list[0].Set)) {
-		words = append(words, "--set", quoted(name+"="+list[0].Set[name]))
+		words = append(words, "--set", Quoted(name+"="+list[0].Set[name]))
 	}
 	if len(list[0].Args) > 0 {
 		words = append(words, "--")
 		for _, a := range list[0].Args {
-			words = append(words, quoted(a))
+			words = append(words, Quoted(a))
 		}
 	}
 	return strings.Join(words, " ")

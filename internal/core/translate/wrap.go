@@ -16,16 +16,16 @@ func (r *Repo) Wrap(file, old string, list []Candidate) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "#!/bin/sh\n# In place of: %s\ncd \"$(dirname \"$0\")/%s\" || exit\n", oneLineOf(old), up)
 	for i, c := range list {
-		words := []string{"grayloft", "run", quoted(c.Task)}
+		words := []string{"grayloft", "run", Quoted(c.Task)}
 		for _, name := range slices.Sorted(maps.Keys(c.Set)) {
-			words = append(words, "--set", quoted(name+"="+c.Set[name]))
+			words = append(words, "--set", Quoted(name+"="+c.Set[name]))
 		}
 		for _, name := range slices.Sorted(maps.Keys(c.Env)) {
-			fmt.Fprintf(&b, "export %s=%s\n", name, quoted(c.Env[name]))
+			fmt.Fprintf(&b, "export %s=%s\n", name, Quoted(c.Env[name]))
 		}
 		isLast := i == len(list)-1
 		if !isLast {
-			fmt.Fprintf(&b, "echo %s >&2\n%s || exit\n", quoted(strings.Join(words, " ")), strings.Join(words, " "))
+			fmt.Fprintf(&b, "echo %s >&2\n%s || exit\n", Quoted(strings.Join(words, " ")), strings.Join(words, " "))
 			continue
 		}
 		r.wrapLast(&b, c, words)
@@ -37,7 +37,7 @@ func (r *Repo) Wrap(file, old string, list []Candidate) string {
 func (r *Repo) wrapLast(b *strings.Builder, c Candidate, words []string) {
 	args := ""
 	for _, a := range c.Args {
-		args += " " + quoted(a)
+		args += " " + Quoted(a)
 	}
 	if args == "" {
 		b.WriteString("[ $# -eq 0 ] || set -- -- \"$@\"\n")
@@ -52,7 +52,7 @@ func (r *Repo) wrapLast(b *strings.Builder, c Candidate, words []string) {
 		fmt.Fprintf(b, "[ -z \"${%[1]s-}\" ] || set -- --set \"%[2]s=$%[1]s\" \"$@\"\n", variable, name)
 	}
 	line := strings.Join(words, " ")
-	fmt.Fprintf(b, "echo %s\"${*:+ $*}\" >&2\nexec %s \"$@\"\n", quoted(line), line)
+	fmt.Fprintf(b, "echo %s\"${*:+ $*}\" >&2\nexec %s \"$@\"\n", Quoted(line), line)
 }
 
 func oneLineOf(text string) string { return strings.Join(strings.Fields(text), " ") }

@@ -37,8 +37,9 @@ func TestARequestIsMadeAndFollowedInTheBrowser(t *testing.T) {
 		return browser.CSS("[role=dialog] input[placeholder=\"" + field + "\"]")
 	}
 	p.do("open the dialog", chromedp.Click(browser.CSS("main button.font-semibold")), chromedp.WaitVisible(dialog("build test")))
-	p.do("fill it in", chromedp.SendKeys(dialog("build test"), "build test@fares"), chromedp.SendKeys(dialog("optimise=speed"), "optimise=speed"))
-	p.says("[data-command]", "grayloft request build test@fares --branch main --pool linux --set optimise=speed")
+	p.do("fill it in", chromedp.SendKeys(dialog("build test"), "build test@fares"), chromedp.SendKeys(dialog("optimise=speed"), "optimise=speed"),
+		chromedp.SendKeys(dialog("last-good, or a commit"), "last-good"), chromedp.SendKeys(dialog("-run 'Fog.*'"), `-run 'a b' c\'d`))
+	p.says("[data-command]", `grayloft request build test@fares --since last-good --branch main --pool linux --set optimise=speed -- -run 'a b' 'c'\''d'`)
 	if found := p.axe(); found != "" {
 		t.Error(found)
 	}
@@ -51,7 +52,8 @@ func TestARequestIsMadeAndFollowedInTheBrowser(t *testing.T) {
 		}
 	}
 	w := work.Job
-	if strings.Join(w.Ask.Tasks, " ") != "build test@fares" || w.Ask.Branch != "main" || strings.Join(w.Ask.Sets, " ") != "optimise=speed" {
+	if strings.Join(w.Ask.Tasks, " ") != "build test@fares" || w.Ask.Branch != "main" || strings.Join(w.Ask.Sets, " ") != "optimise=speed" ||
+		w.Ask.Since != "last-good" || strings.Join(w.Ask.Args, "|") != "-run|a b|c'd" {
 		t.Errorf("%+v", w.Ask)
 	}
 	p.says("h1", "runs on north")
@@ -69,7 +71,8 @@ func TestARequestIsMadeAndFollowedInTheBrowser(t *testing.T) {
 	p.open("/fleet", fmt.Sprintf("[data-request=\"%d\"]", w.Request), "failed")
 	p.do("open the dialog", chromedp.Click(browser.CSS("main button.font-semibold")), chromedp.WaitVisible(dialog("build test")))
 	trial.Wait(t, "the last options are offered", func() bool {
-		return strings.Contains(p.eval("document.querySelector('[data-command]').textContent"), "build test@fares")
+		return strings.Contains(p.eval("document.querySelector('[data-command]').textContent"),
+			`build test@fares --since last-good --branch main --pool linux --set optimise=speed -- -run 'a b' 'c'\''d'`)
 	})
 	p.do("send it", chromedp.SendKeys(dialog("build test"), "\r"))
 	p.says("h1", "waits in the pool linux")

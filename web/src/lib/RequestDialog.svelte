@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Dialog } from "bits-ui";
   import { makeRequest, type Ask, type Fleet } from "./api";
-  import { commandOf, revision } from "./fleet";
+  import { commandOf, quoted, revision, wordsOf } from "./fleet";
   import { navigate } from "./routes";
   import { session } from "./session.svelte";
 
@@ -13,6 +13,8 @@
   let at = $state("main");
   let tasks = $state("");
   let pick = $state("");
+  let since = $state("");
+  let args = $state("");
   let modes = $state("");
   let sets = $state("");
   let priority = $state(2);
@@ -31,6 +33,8 @@
       at = (last && !last.changes && last.commit) || last?.branch || "main";
       tasks = last?.tasks.join(" ") ?? "";
       pick = last?.pick ?? "";
+      since = last?.since ?? "";
+      args = last?.args?.map(quoted).join(" ") ?? "";
       modes = last?.modes?.join(" ") ?? "";
       sets = last?.sets?.join(" ") ?? "";
       priority = last?.priority || 2;
@@ -48,6 +52,8 @@
     ...revision(at.trim()),
     tasks: words(tasks),
     pick: pick.trim() || undefined,
+    since: since.trim() || undefined,
+    args: wordsOf(args),
     modes: words(modes),
     sets: words(sets),
     priority,
@@ -112,6 +118,20 @@
             class={field}
             placeholder="affected and tag:web"
             bind:value={pick}
+          /></label
+        >
+        <label
+          ><span class="small">Changed since</span><input
+            class={field}
+            placeholder="last-good, or a commit"
+            bind:value={since}
+          /></label
+        >
+        <label
+          ><span class="small">Arguments of the tasks</span><input
+            class={field}
+            placeholder="-run 'Fog.*'"
+            bind:value={args}
           /></label
         >
         <label

@@ -4,12 +4,19 @@ import { counted } from "./words";
 
 /** The tasks of a request, as the person named them. */
 export const whatOf = (a: Ask): string =>
-  [...a.tasks, a.pick ? `--pick ${quoted(a.pick)}` : ""].filter(Boolean).join(" ") + (a.preview ? " (preview)" : "");
+  [...a.tasks, a.pick ? `--pick ${quoted(a.pick)}` : "", a.since ? `--since ${quoted(a.since)}` : ""]
+    .filter(Boolean)
+    .join(" ") + (a.preview ? " (preview)" : "");
 
 export const revisionOf = (a: Ask): string =>
   [a.branch, a.commit?.slice(0, 8), a.changes ? `+ ${counted(a.changes.files, "file")}` : ""].filter(Boolean).join(" ");
 
-const quoted = (s: string): string => (/^[\w@./:*=-]+$/.test(s) ? s : `'${s.replaceAll("'", `'\\''`)}'`);
+/** A word as a shell reads it. */
+export const quoted = (s: string): string => (/^[\w@./:*=-]+$/.test(s) ? s : `'${s.replaceAll("'", `'\\''`)}'`);
+
+/** The words of a text; what is in single quotes may contain blanks. */
+export const wordsOf = (text: string): string[] =>
+  (text.match(/(?:'[^']*'|\\.|[^\s'\\])+/g) ?? []).map((w) => w.replace(/'([^']*)'|\\(.)/g, "$1$2"));
 
 const priorities: Record<number, string> = { 1: "high", 3: "low" };
 
@@ -17,6 +24,7 @@ const priorities: Record<number, string> = { 1: "high", 3: "low" };
 export function commandOf(a: Ask): string {
   const words = ["grayloft request", ...a.tasks.map(quoted)];
   if (a.pick) words.push("--pick", quoted(a.pick));
+  if (a.since) words.push("--since", quoted(a.since));
   if (a.branch && !a.commit) words.push("--branch", quoted(a.branch));
   if (a.commit) words.push("--commit", a.commit);
   words.push("--pool", quoted(a.pool));
