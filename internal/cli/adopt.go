@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/git"
@@ -169,7 +170,7 @@ func (a *app) propose(
 	p := adopt.Propose(s, basics, old)
 	if len(p.Files) == 0 {
 		fmt.Fprintln(a.Out, orElse(p.Skipped == 0, "Everything that was found is already declared.",
-			fmt.Sprintf("Everything that was found is already declared, or skipped (%s).", term.Count(p.Skipped, "task", "tasks"))))
+			fmt.Sprintf("Everything that was found is already declared, or skipped (%s).", amount.Count(p.Skipped, "task", "tasks"))))
 		a.listLines("Not declared, because reuse would be wrong", p.NotAdopted)
 		a.listLines("Changed since it was declared", p.Since)
 		return nil, nil
@@ -177,8 +178,8 @@ func (a *app) propose(
 	fmt.Fprintf(
 		a.Out,
 		"Found %s with %s to declare.\n\n",
-		term.Count(len(p.Projects), "project", "projects"),
-		term.Count(p.Tasks, "task", "tasks"),
+		amount.Count(len(p.Projects), "project", "projects"),
+		amount.Count(p.Tasks, "task", "tasks"),
 	)
 	a.listProjects(s, p)
 	if err := a.askVariables(f, s, p); err != nil {

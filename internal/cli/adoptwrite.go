@@ -12,6 +12,7 @@ import (
 	"github.com/google/renameio/v2/maybe"
 
 	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/term"
 )
@@ -40,10 +41,10 @@ func (a *app) writeProposal(f adoptFlags, root string, p *adopt.Proposal) (writt
 		a.printDiff(file)
 	}
 	if f.dry {
-		fmt.Fprintf(a.Out, "%s would be written; nothing was written.\n", term.Count(len(p.Files), "file", "files"))
+		fmt.Fprintf(a.Out, "%s would be written; nothing was written.\n", amount.Count(len(p.Files), "file", "files"))
 		return true, nil
 	}
-	yes, err := a.choose(f, fmt.Sprintf("Write %s?", term.Count(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
+	yes, err := a.choose(f, fmt.Sprintf("Write %s?", amount.Count(len(p.Files), "file", "files")), "yes", []string{"yes", "no"})
 	switch {
 	case errors.Is(err, errNoAnswer):
 		return false, exit{exitWrong, "Nothing was written: nobody answered. grayloft adopt --yes accepts the defaults."}
@@ -109,7 +110,7 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 	if tasks == "" {
 		tasks = "--pick all"
 	}
-	fmt.Fprintf(a.Out, "Wrote %s. Next:\n\n", term.Count(len(p.Files), "file", "files"))
+	fmt.Fprintf(a.Out, "Wrote %s. Next:\n\n", amount.Count(len(p.Files), "file", "files"))
 	rows := [][]string{
 		{"grayloft run " + tasks, "run them; the second time, unchanged tasks are current"},
 		{"grayloft graph", "which project needs which"},

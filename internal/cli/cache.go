@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/term"
 	"grayloft.example/grayloft/internal/usage"
@@ -38,7 +39,7 @@ func (a *app) cacheStats() *cobra.Command {
 			if a.Format == "json" {
 				return a.JSON(s)
 			}
-			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.BlobBytes), s.Dir, term.Count(s.Entries, "entry", "entries"))
+			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.BlobBytes), s.Dir, amount.Count(s.Entries, "entry", "entries"))
 			rows := [][]string{}
 			for _, repo := range sortedKeys(s.Repos) {
 				rows = append(rows, []string{repo, fmt.Sprint(s.Repos[repo]), term.Size(s.Bytes[repo])})
@@ -47,8 +48,8 @@ func (a *app) cacheStats() *cobra.Command {
 				a.Table([]string{"repository", "entries", "outputs"}, rows)
 			}
 			if s.Segments > 0 {
-				fmt.Fprintf(a.Out, "\n%s; the small ones are in %s (%s).\n", term.Count(s.Blobs, "blob", "blobs"),
-					term.Count(s.Segments, "segment", "segments"), term.Size(s.SegmentBytes))
+				fmt.Fprintf(a.Out, "\n%s; the small ones are in %s (%s).\n", amount.Count(s.Blobs, "blob", "blobs"),
+					amount.Count(s.Segments, "segment", "segments"), term.Size(s.SegmentBytes))
 			}
 			if s.Oldest != nil {
 				fmt.Fprintf(a.Out, "\nThe least recently used entry was last used %s.\n", term.Clock(*s.Oldest, time.Now()))
@@ -57,7 +58,7 @@ func (a *app) cacheStats() *cobra.Command {
 				fmt.Fprintf(
 					a.Out,
 					"%s to be sent to a service; the next run tries again.\n",
-					term.Count(s.Spooled, "item waits", "items wait"),
+					amount.Count(s.Spooled, "item waits", "items wait"),
 				)
 			}
 			return nil
@@ -97,7 +98,7 @@ func (a *app) cacheTrim() *cobra.Command {
 				return a.JSON(t)
 			}
 			fmt.Fprintf(a.Out, "%s %s and %s of %s; %s left.\n", orElse(dry, "Would delete", "Deleted"),
-				term.Count(t.Entries, "entry", "entries"), term.Count(t.Blobs, "blob", "blobs"), term.Size(t.Bytes), term.Size(t.Left))
+				amount.Count(t.Entries, "entry", "entries"), amount.Count(t.Blobs, "blob", "blobs"), term.Size(t.Bytes), term.Size(t.Left))
 			return nil
 		},
 	}
@@ -128,10 +129,10 @@ func (a *app) cacheVerify() *cobra.Command {
 					return err
 				}
 			} else if len(damaged) == 0 {
-				fmt.Fprintf(a.Out, "Read %s; none is damaged.\n", term.Count(read, "blob", "blobs"))
+				fmt.Fprintf(a.Out, "Read %s; none is damaged.\n", amount.Count(read, "blob", "blobs"))
 			} else {
 				fmt.Fprintf(a.Out, "Read %s; deleted %s. What is needed is fetched or made again.\n",
-					term.Count(read, "blob", "blobs"), term.Count(len(damaged), "damaged one", "damaged ones"))
+					amount.Count(read, "blob", "blobs"), amount.Count(len(damaged), "damaged one", "damaged ones"))
 			}
 			if len(damaged) > 0 {
 				return errFailed

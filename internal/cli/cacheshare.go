@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/machine/share"
 	"grayloft.example/grayloft/internal/term"
 )
@@ -51,10 +52,10 @@ func (a *app) shareEarlier(ctx context.Context) error {
 	case ctx.Err() != nil:
 		return exit{
 			exitInterrupted,
-			fmt.Sprintf("interrupted; %s shared until then", term.Count(report.Shared, "result was", "results were")),
+			fmt.Sprintf("interrupted; %s shared until then", amount.Count(report.Shared, "result was", "results were")),
 		}
 	case err != nil:
-		return machineFault("after %s: %v", term.Count(report.Shared, "result", "results"), err)
+		return machineFault("after %s: %v", amount.Count(report.Shared, "result", "results"), err)
 	case a.Format == "json":
 		return a.JSON(report)
 	}
@@ -63,7 +64,7 @@ func (a *app) shareEarlier(ctx context.Context) error {
 }
 
 func (a *app) printShared(url string, report share.Report) {
-	fmt.Fprintf(a.Out, "Shared %s (%s) with %s", term.Count(report.Shared, "result", "results"), term.Size(report.Bytes), url)
+	fmt.Fprintf(a.Out, "Shared %s (%s) with %s", amount.Count(report.Shared, "result", "results"), term.Size(report.Bytes), url)
 	for _, rest := range []struct {
 		n    int
 		text string
@@ -92,6 +93,6 @@ func (a *app) mentionEarlier(r *repository) {
 	fmt.Fprintf(
 		a.Out,
 		"This machine has %s from before, which others can use after: grayloft cache share\n",
-		term.Count(len(entries), "result", "results"),
+		amount.Count(len(entries), "result", "results"),
 	)
 }

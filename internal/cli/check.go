@@ -12,10 +12,10 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/check"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
-	"grayloft.example/grayloft/internal/term"
 )
 
 // checkFlags are what a person gave to check.
@@ -179,7 +179,7 @@ func (a *app) writeBaseline(name string, found []check.Finding) error {
 	if err != nil {
 		return machineFault("%v", err)
 	}
-	fmt.Fprintf(a.Err, "%s recorded in %s.\n", term.Count(len(found), "finding", "findings"), name)
+	fmt.Fprintf(a.Err, "%s recorded in %s.\n", amount.Count(len(found), "finding", "findings"), name)
 	return nil
 }
 
@@ -237,8 +237,8 @@ func summary(totals map[check.Severity]int, fixable int, counts checkCounts) str
 	if n := totals[check.Error] + totals[check.Warning]; n > 0 {
 		text = fmt.Sprintf(
 			"%s, %s",
-			term.Count(totals[check.Error], "error", "errors"),
-			term.Count(totals[check.Warning], "warning", "warnings"),
+			amount.Count(totals[check.Error], "error", "errors"),
+			amount.Count(totals[check.Warning], "warning", "warnings"),
 		)
 		if fixable > 0 {
 			text += fmt.Sprintf("; --fix changes %d", fixable)
@@ -246,13 +246,13 @@ func summary(totals map[check.Severity]int, fixable int, counts checkCounts) str
 		text += "."
 	}
 	if counts.fixed > 0 {
-		text = fmt.Sprintf("Made %s. ", term.Count(counts.fixed, "change", "changes")) + text
+		text = fmt.Sprintf("Made %s. ", amount.Count(counts.fixed, "change", "changes")) + text
 	}
 	if counts.unanswered {
 		text += " Some versions are not known."
 	}
 	if counts.old > 0 {
-		text += fmt.Sprintf(" %s in the baseline.", term.Count(counts.old, "more is", "more are"))
+		text += fmt.Sprintf(" %s in the baseline.", amount.Count(counts.old, "more is", "more are"))
 	}
 	return text
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/inspect"
@@ -134,10 +135,10 @@ func (a *app) compareRuns(ctx context.Context, archive *inspect.Archive, one, tw
 	}
 	fmt.Fprintf(a.Out, "%s\n%s\n\n", a.Soft("- "+a.runLabel(c.A)), a.Soft("+ "+a.runLabel(c.B)))
 	if len(rows) == 0 {
-		fmt.Fprintf(a.Out, "%s in both, with equal keys.\n", term.Count(c.Same, "task is", "tasks are"))
+		fmt.Fprintf(a.Out, "%s in both, with equal keys.\n", amount.Count(c.Same, "task is", "tasks are"))
 		return nil
 	}
-	fmt.Fprintf(a.Out, "%s different keys, %d the same.\n\n", term.Count(len(rows), "task has", "tasks have"), c.Same)
+	fmt.Fprintf(a.Out, "%s different keys, %d the same.\n\n", amount.Count(len(rows), "task has", "tasks have"), c.Same)
 	a.Table([]string{"task", "-", "+", "reason", "what differs"}, rows)
 	return nil
 }

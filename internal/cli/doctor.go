@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
@@ -107,8 +108,8 @@ func (a *app) examine(ctx context.Context) []checked {
 		fmt.Sprintf(
 			"%s: %s, %s",
 			r.graph.Repo.Name,
-			term.Count(len(r.graph.Projects), "project", "projects"),
-			term.Count(len(r.graph.Tasks), "task", "tasks"),
+			amount.Count(len(r.graph.Projects), "project", "projects"),
+			amount.Count(len(r.graph.Tasks), "task", "tasks"),
 		),
 		"Gray Loft needs a git repository: git init",
 	)

@@ -7,12 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/inspect"
-	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -81,10 +81,10 @@ func (a *app) reportDrift(list []inspect.Traced) error {
 		case len(list) == 0:
 			fmt.Fprintln(a.Out, "Nothing to do: no task was selected.")
 		case parted == 0 && failed == 0:
-			fmt.Fprintf(a.Out, "%s opened exactly what was declared.\n", term.Count(len(list), "task", "tasks"))
+			fmt.Fprintf(a.Out, "%s opened exactly what was declared.\n", amount.Count(len(list), "task", "tasks"))
 		default:
-			text := fmt.Sprintf("%s to change in %d of %s.", term.Count(lines, "line", "lines"), parted,
-				term.Count(len(list), "task", "tasks"))
+			text := fmt.Sprintf("%s to change in %d of %s.", amount.Count(lines, "line", "lines"), parted,
+				amount.Count(len(list), "task", "tasks"))
 			if failed > 0 {
 				text += fmt.Sprintf(" %d failed.", failed)
 			}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/checkout"
@@ -62,7 +63,7 @@ func (a *app) runHistory(runs []checkout.PastRun, limit int) error {
 		case p.Interrupted:
 			out = "interrupted"
 		case !p.OK:
-			out = term.Count(p.Totals[string(decide.Failed)], "failure", "failures")
+			out = amount.Count(p.Totals[string(decide.Failed)], "failure", "failures")
 		}
 		rows = append(
 			rows,

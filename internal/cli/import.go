@@ -12,11 +12,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imported"
 	"grayloft.example/grayloft/internal/machine/git"
-	"grayloft.example/grayloft/internal/term"
 	"grayloft.example/grayloft/internal/usage"
 )
 
@@ -318,5 +318,5 @@ func importSummary(changes []imported.Change, wouldChange string) string {
 	if n == 0 {
 		return "No task " + strings.TrimPrefix(wouldChange, "would ") + "."
 	}
-	return term.Count(n, "task", "tasks") + " " + wouldChange + ":"
+	return amount.Count(n, "task", "tasks") + " " + wouldChange + ":"
 }

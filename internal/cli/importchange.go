@@ -11,10 +11,10 @@ import (
 
 	"github.com/google/renameio/v2/maybe"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imported"
-	"grayloft.example/grayloft/internal/term"
 )
 
 // importName matches the names that imports may have.
@@ -58,7 +58,7 @@ func (a *app) importAdd(ctx context.Context, name, url string, f importFlags) er
 	}
 	slices.Sort(kinds)
 	fmt.Fprintf(a.Err, "%s is at %s (%s) with %s: review and commit %s and %s.\n", name, got.Rev.Text, short(got.Commit.Text),
-		term.Count(len(got.files), "file", "files"), got.Dir(), decl.RootFile)
+		amount.Count(len(got.files), "file", "files"), got.Dir(), decl.RootFile)
 	if len(kinds) > 0 {
 		fmt.Fprintf(a.Err, "Kinds: %s\n", strings.Join(kinds, ", "))
 	}

@@ -15,10 +15,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) newCommand() *cobra.Command {
@@ -206,9 +206,9 @@ func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error
 		a.Out,
 		"Made %s from %s: project %s with %s.\n",
 		dir,
-		term.Count(len(texts), "file", "files"),
+		amount.Count(len(texts), "file", "files"),
 		p.Name,
-		term.Count(len(p.Tasks), "task", "tasks"),
+		amount.Count(len(p.Tasks), "task", "tasks"),
 	)
 	for _, rel := range slices.Sorted(maps.Keys(texts)) {
 		fmt.Fprintln(a.Out, "  "+path.Join(dir, rel))

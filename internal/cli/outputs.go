@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -85,7 +86,7 @@ func (a *app) outputs(ctx context.Context, s *session, t *graph.Task, run, to st
 		fmt.Fprintf(a.Out, "%s has no outputs (%s).\n", t.Addr(), from)
 		return nil
 	}
-	fmt.Fprintf(a.Out, "%s of %s, %s (%s).\n\n", term.Count(len(list), "output", "outputs"), t.Addr(), term.Size(list.Bytes()), from)
+	fmt.Fprintf(a.Out, "%s of %s, %s (%s).\n\n", amount.Count(len(list), "output", "outputs"), t.Addr(), term.Size(list.Bytes()), from)
 	rows := [][]string{}
 	for _, o := range outputsDocument(t, d, from, list).Outputs {
 		what := term.Size(o.Size)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/change"
 	"grayloft.example/grayloft/internal/machine/changes"
 	"grayloft.example/grayloft/internal/term"
@@ -100,8 +101,8 @@ func (a *app) printReach(r *repository, s selection, found changes.Answer) error
 	fmt.Fprintf(
 		a.Out,
 		"%s in %s of %d.\n\n",
-		term.Count(len(list), "task", "tasks"),
-		term.Count(len(projects), "project", "projects"),
+		amount.Count(len(list), "task", "tasks"),
+		amount.Count(len(projects), "project", "projects"),
 		len(r.graph.Projects),
 	)
 	rows := [][]string{}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/tasklog"
@@ -145,14 +146,14 @@ func (a *app) printReproduction(t inspect.Reproduction) {
 	case len(t.Differ) == 0 && t.Outputs == 0:
 		fmt.Fprintf(a.Out, "%s wrote nothing in either run\n", t.Task.Addr())
 	case len(t.Differ) == 0:
-		fmt.Fprintf(a.Out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), term.Count(t.Outputs, "output", "outputs"))
+		fmt.Fprintf(a.Out, "%s is reproducible: %s, equal in both runs\n", t.Task.Addr(), amount.Count(t.Outputs, "output", "outputs"))
 	default:
 		fmt.Fprintf(
 			a.Out,
 			"%s is not reproducible: %d of %s differ\n",
 			t.Task.Addr(),
 			len(t.Differ),
-			term.Count(t.Outputs, "output", "outputs"),
+			amount.Count(t.Outputs, "output", "outputs"),
 		)
 		for _, d := range t.Differ {
 			fmt.Fprintf(a.Out, "\n  %s   %s\n", d.Path, a.Soft(d.Kind))
@@ -168,7 +169,7 @@ func (a *app) printReproduction(t inspect.Reproduction) {
 				)
 			}
 			if more := d.Count - len(d.Ranges); more > 0 {
-				fmt.Fprintf(a.Out, "    and at %s\n", term.Count(more, "more place", "more places"))
+				fmt.Fprintf(a.Out, "    and at %s\n", amount.Count(more, "more place", "more places"))
 			}
 		}
 		fmt.Fprintln(

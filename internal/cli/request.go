@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/fleet"
 	"grayloft.example/grayloft/internal/core/pick"
 	"grayloft.example/grayloft/internal/machine/clones"
@@ -253,10 +254,10 @@ func (q *requester) addRevision(ctx context.Context, f requestFlags, ask *protoc
 func describeLocal(l clones.Local) string {
 	var parts []string
 	if l.Files > 0 {
-		parts = append(parts, term.Count(l.Files, "changed file", "changed files"))
+		parts = append(parts, amount.Count(l.Files, "changed file", "changed files"))
 	}
 	if l.Ahead > 0 {
-		parts = append(parts, term.Count(l.Ahead, "commit that is not pushed", "commits that are not pushed"))
+		parts = append(parts, amount.Count(l.Ahead, "commit that is not pushed", "commits that are not pushed"))
 	}
 	return strings.Join(parts, " and ")
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/translate"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/remote"
@@ -128,7 +129,7 @@ func revisionText(a protocol.Ask) string {
 		text = strings.TrimSpace(fmt.Sprintf("%s %.8s", text, a.Commit))
 	}
 	if a.Changes != nil {
-		text += " + " + term.Count(a.Changes.Files, "file", "files")
+		text += " + " + amount.Count(a.Changes.Files, "file", "files")
 	}
 	return text
 }

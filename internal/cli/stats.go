@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/advice"
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/past"
 	"grayloft.example/grayloft/internal/protocol"
@@ -123,7 +124,7 @@ func (a *app) allStats(ctx context.Context, m *memory, l lookBack, limit int) er
 			orDash(t.Failed), orDash(t.SameOutputs),
 		})
 	}
-	fmt.Fprintf(a.Out, "%s since %s, by time spent.\n\n", term.Count(page.Total, "task", "tasks"), page.Since.Format("2 Jan 2006"))
+	fmt.Fprintf(a.Out, "%s since %s, by time spent.\n\n", amount.Count(page.Total, "task", "tasks"), page.Since.Format("2 Jan 2006"))
 	a.Table([]string{"task", "time spent", "executed", "mean", "hit rate", "saved", "failed", "same outputs"}, rows)
 	return nil
 }
@@ -183,7 +184,7 @@ func (a *app) printBehaviour(b protocol.TaskBehaviour) error {
 		return a.JSON(b)
 	}
 	fmt.Fprintf(a.Out, "%s: executed %s, %s each; reused %s, which saved %s. Since %s.\n", a.Bold(b.Task),
-		term.Count(int(b.Executed), "time", "times"), meanOf(b.TaskRow), term.Count(int(b.Reused), "time", "times"),
+		amount.Count(int(b.Executed), "time", "times"), meanOf(b.TaskRow), amount.Count(int(b.Reused), "time", "times"),
 		term.Seconds(b.SavedSeconds), b.Since.Format("2 Jan 2006"))
 	if len(b.Places) > 0 {
 		fmt.Fprintln(a.Out)
@@ -311,12 +312,12 @@ func (a *app) advise(ctx context.Context, m *memory, l lookBack, strict bool) er
 }
 
 func (a *app) printAdvice(page protocol.AdvicePage) {
-	from := fmt.Sprintf("from %s since %s", term.Count(page.Runs, "run", "runs"), page.Since.Format("2 Jan 2006"))
+	from := fmt.Sprintf("from %s since %s", amount.Count(page.Runs, "run", "runs"), page.Since.Format("2 Jan 2006"))
 	if len(page.Findings) == 0 {
 		fmt.Fprintf(a.Out, "Nothing stands out, %s.\n", from)
 		return
 	}
-	fmt.Fprintf(a.Out, "%s, %s.\n", term.Count(len(page.Findings), "piece of advice", "pieces of advice"), from)
+	fmt.Fprintf(a.Out, "%s, %s.\n", amount.Count(len(page.Findings), "piece of advice", "pieces of advice"), from)
 	a.printFindings(page.Findings)
 	a.printLegend(page.Findings)
 }

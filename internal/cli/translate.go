@@ -10,8 +10,8 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/translate"
-	"grayloft.example/grayloft/internal/term"
 )
 
 func (a *app) translateCommand() *cobra.Command {
@@ -105,7 +105,7 @@ func (a *app) tellParts(parts []translate.Part) {
 		switch {
 		case len(p.Candidates) > 0:
 			if len(p.Candidates) > 1 {
-				fmt.Fprintf(a.Err, "%s do the same as %s:\n", term.Count(len(p.Candidates), "task", "tasks"), p.Text)
+				fmt.Fprintf(a.Err, "%s do the same as %s:\n", amount.Count(len(p.Candidates), "task", "tasks"), p.Text)
 			}
 			for _, c := range p.Candidates {
 				fmt.Fprintf(a.Out, "%s\n", translate.Commands([]translate.Candidate{c})[0])

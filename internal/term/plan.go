@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
@@ -45,7 +46,7 @@ func (sc *Screen) PrintPlan(p *inspect.Preview, now time.Time) {
 			}
 		}
 		if n > 0 && v.quiet && !sc.Verbose {
-			counts = append(counts, fmt.Sprintf("  %s  %s", verb, Count(n, "task", "tasks")))
+			counts = append(counts, fmt.Sprintf("  %s  %s", verb, amount.Count(n, "task", "tasks")))
 		}
 	}
 	if len(rows) > 0 {
@@ -74,7 +75,7 @@ func (sc *Screen) cannotBeExamined(x *inspect.Expected) {
 
 func headline(p *inspect.Preview) string {
 	n := p.Totals()
-	run, may, all := n[string(decide.Ran)], n[string(decide.MayRun)], Count(len(p.Tasks), "task", "tasks")
+	run, may, all := n[string(decide.Ran)], n[string(decide.MayRun)], amount.Count(len(p.Tasks), "task", "tasks")
 	var b strings.Builder
 	switch {
 	case run == 0 && may == 0:
@@ -97,7 +98,7 @@ func headline(p *inspect.Preview) string {
 		fmt.Fprintf(&b, " Saves %s.", InWords(s))
 	}
 	if f := n[string(decide.Failed)]; f > 0 {
-		fmt.Fprintf(&b, " %s cannot be examined.", Count(f, "task", "tasks"))
+		fmt.Fprintf(&b, " %s cannot be examined.", amount.Count(f, "task", "tasks"))
 	}
 	return b.String()
 }
@@ -203,7 +204,7 @@ func comparedWith(p *inspect.Preview) string {
 	ids := slices.SortedFunc(maps.Keys(runs), func(x, y string) int { return runs[y].Compare(runs[x]) })
 	out := fmt.Sprintf("compared with run %s of %s", ids[0], Clock(runs[ids[0]], time.Now()))
 	if len(ids) > 1 {
-		out += fmt.Sprintf(", and %s", Count(len(ids)-1, "older run", "older runs"))
+		out += fmt.Sprintf(", and %s", amount.Count(len(ids)-1, "older run", "older runs"))
 	}
 	return out + "; ~ marks durations of earlier runs"
 }

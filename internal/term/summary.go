@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/key"
 	"grayloft.example/grayloft/internal/machine/engine"
@@ -56,9 +57,9 @@ func Summary(s *engine.Summary) string {
 
 func ranOf(ran, all int) string {
 	if ran == 0 {
-		return "Ran none of " + Count(all, "task", "tasks")
+		return "Ran none of " + amount.Count(all, "task", "tasks")
 	}
-	return fmt.Sprintf("Ran %d of %s", ran, Count(all, "task", "tasks"))
+	return fmt.Sprintf("Ran %d of %s", ran, amount.Count(all, "task", "tasks"))
 }
 
 // balance says what was saved, and what fetching took.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/charmbracelet/lipgloss"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/key"
@@ -60,7 +61,7 @@ func (sc *Screen) NewView(o ViewOptions) View {
 		p.logs = LogsWhole
 	}
 	if len(o.Tasks) > 0 {
-		fmt.Fprintf(sc.Out, "%s: %s, %d at a time\n\n", o.Title, Count(len(o.Tasks), "task", "tasks"), o.Jobs)
+		fmt.Fprintf(sc.Out, "%s: %s, %d at a time\n\n", o.Title, amount.Count(len(o.Tasks), "task", "tasks"), o.Jobs)
 	}
 	if wide == 0 {
 		return p

@@ -31,14 +31,6 @@ func Clock(t, now time.Time) string {
 	return t.Format("2 Jan 2006 15:04")
 }
 
-// Count formats a number with its noun.
-func Count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // Size formats a number of bytes: 41 MB.
 func Size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
 

@@ -27,7 +27,8 @@ func (f finder) flaky() []Finding {
 	out.Tests = slices.Compact(out.Tests)
 	out.Says = fmt.Sprintf("%s failed and passed with the same inputs", f.task.Name)
 	out.Evidence = append(out.Evidence, fmt.Sprintf("%s of %s: %s failed and %s passed",
-		count(failed+passed, "execution"), count(keys, "key"), count(failed, "time"), count(passed, "time")))
+		amount.Count(failed+passed, "execution", "executions"), amount.Count(keys, "key", "keys"),
+		amount.Count(failed, "time", "times"), amount.Count(passed, "time", "times")))
 	out.Change = "make it independent of time, order and the machine; retries = 1 hides it until then"
 	if len(out.Tests) > 0 {
 		out.Evidence = append(out.Evidence, "tests that failed and passed: "+list(out.Tests))
@@ -48,7 +49,7 @@ func (f finder) notReproducible() []Finding {
 	if keys == 0 {
 		return nil
 	}
-	out.Evidence = append(out.Evidence, fmt.Sprintf("%s with more than one listing", count(keys, "key")))
+	out.Evidence = append(out.Evidence, fmt.Sprintf("%s with more than one listing", amount.Count(keys, "key", "keys")))
 	out.Change = "run grayloft reproduce " + f.task.Name +
 		", which names the files that differ; dependents run again for nothing until then"
 	return []Finding{out}
@@ -132,7 +133,7 @@ func (f finder) rerunsForNothing() []Finding {
 		x.At = cmp.Or(f.task.Declared.ReadsAt, x.At)
 		x.SecondsPerWeek = c.Seconds * float64(c.SameOutputs) / float64(c.Reruns) / f.in.Weeks
 		x.Evidence = append(x.Evidence, fmt.Sprintf("%s of %s changed nothing, and took %s",
-			fmt.Sprint(c.SameOutputs), count(c.Reruns, "rerun"), amount.Seconds(c.Seconds)))
+			fmt.Sprint(c.SameOutputs), amount.Count(c.Reruns, "rerun", "reruns"), amount.Seconds(c.Seconds)))
 		pattern := c.Path
 		if strings.HasSuffix(pattern, "/") {
 			pattern += "**"
@@ -197,7 +198,7 @@ func (f finder) placesDiffer() []Finding {
 		x.SecondsPerWeek = m.Seconds / f.in.Weeks
 		x.Evidence = append(
 			x.Evidence,
-			fmt.Sprintf("%s, %s in total, would have been reused", count(m.N, "execution"), amount.Seconds(m.Seconds)),
+			fmt.Sprintf("%s, %s in total, would have been reused", amount.Count(m.N, "execution", "executions"), amount.Seconds(m.Seconds)),
 		)
 		x.Change = map[string]string{
 			"probe":       "use the same version of the tool at both places",
@@ -233,13 +234,6 @@ func (f finder) longPole() []Finding {
 	x.SecondsPerWeek = f.task.CriticalTook * float64(n) / f.in.Weeks
 	x.Change = fmt.Sprintf("split it, or make it faster: a run gains up to %s", amount.Seconds(f.task.CriticalTook))
 	return []Finding{x}
-}
-
-func count(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // list joins names, the first three of them.

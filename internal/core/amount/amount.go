@@ -20,3 +20,11 @@ func Seconds(s float64) string {
 	m := int(s/60 + 0.5)
 	return fmt.Sprintf("%d h %02d m", m/60, m%60)
 }
+
+// Count words a number of things.
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -16,3 +16,11 @@ func TestDurationsAreForPeople(t *testing.T) {
 		}
 	}
 }
+
+func TestOneIsSingular(t *testing.T) {
+	for n, want := range map[int]string{0: "0 entries", 1: "1 entry", 2: "2 entries"} {
+		if got := amount.Count(n, "entry", "entries"); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

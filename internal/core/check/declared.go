@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 )
@@ -244,10 +245,10 @@ func neverShared(in *Inspection) (out []Finding) {
 		who, project, subject := tasks[0].Addr(), tasks[0].Project.Name, tasks[0].Addr()
 		if g.pos.Kind != "" {
 			who, project, subject = fmt.Sprintf(
-				"%s of kind %s (in %d projects)",
+				"%s of kind %s (in %s)",
 				g.name,
 				g.pos.Kind,
-				len(tasks),
+				amount.Count(len(tasks), "project", "projects"),
 			), "", g.name+" of "+g.pos.Kind
 		}
 		fix := map[string]string{

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/agext/levenshtein"
+	"grayloft.example/grayloft/internal/core/amount"
 )
 
 // Pos is a position in a declaration.
@@ -55,7 +56,7 @@ func (ps Problems) Error() string {
 		p.write(&b)
 		b.WriteByte('\n')
 	}
-	fmt.Fprintf(&b, "%s in %s", count(len(ps), "error"), count(len(files), "file"))
+	fmt.Fprintf(&b, "%s in %s", amount.Count(len(ps), "error", "errors"), amount.Count(len(files), "file", "files"))
 	return b.String()
 }
 
@@ -75,13 +76,6 @@ func (p Problem) write(b *strings.Builder) {
 		b.WriteString(p.Advice)
 	}
 	b.WriteByte('\n')
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // Sorted returns the problems ordered by file and line, without duplicates.

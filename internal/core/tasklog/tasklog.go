@@ -17,6 +17,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"grayloft.example/grayloft/internal/core/amount"
 )
 
 const head = "grayloft-log 1\n"
@@ -139,8 +141,8 @@ func (e *ending) bytes() []byte {
 	if e.left == 0 {
 		return e.rows
 	}
-	return append(fmt.Appendf(nil, "%d\t[Gray Loft left out %d lines here: it keeps the first and the last %d MB of a log]\n",
-		e.full.Milliseconds(), e.left, Max>>21), e.rows...)
+	return append(fmt.Appendf(nil, "%d\t[Gray Loft left out %s here: it keeps the first and the last %d MB of a log]\n",
+		e.full.Milliseconds(), amount.Count(e.left, "line", "lines"), Max>>21), e.rows...)
 }
 
 // Masked replaces a masked text in a log.

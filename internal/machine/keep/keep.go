@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
@@ -258,13 +259,10 @@ func undeclaredLines(list []drift.Finding) string {
 			n++
 		}
 	}
-	switch n {
-	case 0:
+	if n == 0 {
 		return ""
-	case 1:
-		return "its declaration lacks 1 line"
 	}
-	return fmt.Sprintf("its declaration lacks %d lines", n)
+	return "its declaration lacks " + amount.Count(n, "line", "lines")
 }
 
 // entry stores an entry in this machine's cache, and returns it if it may be

@@ -68,12 +68,11 @@ func (s *Server) setRetention(c *gin.Context) {
 		quota, days := int64(-1), -1
 		if in.QuotaBytes != nil {
 			quota = *in.QuotaBytes
-			detail = fmt.Sprintf("quota %d bytes; ", quota)
 		}
 		if in.Days != nil {
 			days = *in.Days
-			detail += fmt.Sprintf("%d days", days)
 		}
+		detail = records.RetentionChange(quota, days)
 		err = s.Records.SetRetention(ctx, t.Repository, quota, days)
 	}
 	if err != nil {

@@ -50,7 +50,7 @@ func retentionCommand(cfg *service.Config) *cobra.Command {
 					if err == nil {
 						err = db.NoteCommand(cmd.Context(), repo, records.Audit{
 							Action: "retention changed", Subject: shelf,
-							Detail: fmt.Sprintf("quota %d bytes; %d days; -1: not changed", bytes, days),
+							Detail: records.RetentionChange(bytes, days),
 						})
 					}
 					if err != nil {

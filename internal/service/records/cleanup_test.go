@@ -275,3 +275,15 @@ func TestCleaningUpWhileFilingLosesNothing(t *testing.T) {
 		t.Errorf("only %d entries were filed, in %d passes", len(filed), passes)
 	}
 }
+
+func TestAChangeOfRetentionNamesWhatChanges(t *testing.T) {
+	for _, c := range []struct {
+		quota int64
+		days  int
+		want  string
+	}{{5000, 30, "quota 5000 bytes; 30 days"}, {-1, 1, "1 day"}, {0, -1, "the usual quota"}, {-1, 0, "the usual time"}} {
+		if got := records.RetentionChange(c.quota, c.days); got != c.want {
+			t.Errorf("%d, %d: %q, want %q", c.quota, c.days, got, c.want)
+		}
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"golang.org/x/sync/errgroup"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/core/shelf"
@@ -150,7 +151,7 @@ func matchesPattern(patterns []string) []string {
 type MissingError struct{ Digests []digest.Digest }
 
 func (e MissingError) Error() string {
-	return fmt.Sprintf("%d blobs that it names are missing", len(e.Digests))
+	return amount.Count(len(e.Digests), "blob that it names is", "blobs that it names are") + " missing"
 }
 
 // SizeError says that a blob does not have the size that a listing declares.

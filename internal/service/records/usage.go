@@ -3,7 +3,9 @@ package records
 import (
 	"context"
 	"fmt"
+	"strings"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/shelf"
 )
 
@@ -102,6 +104,24 @@ func (db *DB) SetShelfQuota(ctx context.Context, repository, pattern string, quo
 		INSERT INTO shelf_quotas (repository_id, pattern, bytes) VALUES ($1, $2, $3)
 		ON CONFLICT (repository_id, pattern) DO UPDATE SET bytes = excluded.bytes`, id, pattern, quota)
 	return err
+}
+
+// RetentionChange words the arguments of [DB.SetRetention] for the list of what was done.
+func RetentionChange(quota int64, days int) string {
+	var changed []string
+	switch {
+	case quota == 0:
+		changed = append(changed, "the usual quota")
+	case quota > 0:
+		changed = append(changed, fmt.Sprintf("quota %d bytes", quota))
+	}
+	switch {
+	case days == 0:
+		changed = append(changed, "the usual time")
+	case days > 0:
+		changed = append(changed, amount.Count(days, "day", "days"))
+	}
+	return strings.Join(changed, "; ")
 }
 
 // SetRetention sets the quota and retention of a repository; 0 means the

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Dialog } from "bits-ui";
   import { makeRequest, type Ask, type Fleet } from "./api";
+  import { counted } from "./words";
   import { commandOf, quoted, revision, wordsOf } from "./fleet";
   import { navigate } from "./routes";
   import { session } from "./session.svelte";
@@ -94,7 +95,7 @@
         <label
           ><span class="small">Pool</span><select class={field} required bind:value={pool}>
             {#each pools as x (x.name)}<option value={x.name}
-                >{x.name}{x.protected ? " (protected)" : ""}, {x.runners} runners</option
+                >{x.name}{x.protected ? " (protected)" : ""}, {counted(x.runners, "runner")}</option
               >{/each}
           </select></label
         >
@@ -106,7 +107,7 @@
           /></label
         >
         <label
-          ><span class="small">Tasks, with blanks</span><input
+          ><span class="small">Tasks, separated by blanks</span><input
             class={field}
             placeholder="build test"
             required={!pick}

@@ -89,7 +89,7 @@
     )} fetched from it{:else}Cache{/if}
   {#snippet about()}{#if c}
       {c.quota ? `${percent(c.bytes / c.quota)} of the quota of ${bytes(c.quota)}` : "There is no quota"}; {c.days
-        ? `entries that nobody used for ${c.days} days are removed`
+        ? `entries that nobody used for ${counted(c.days, "day")} are removed`
         : "entries are kept for ever"}{c.waiting ? `; ${bytes(c.waiting)} wait for deletion` : ""}.{/if}{/snippet}
   {#snippet controls()}<Choice
       label="Time"
@@ -227,8 +227,8 @@
           {#if trouble}<p class="text-failed" role="alert">{trouble}</p>{/if}
         </form>
       {:else}<p class="text-soft">
-          {c.quota ? bytes(c.quota) : "No quota"}; {c.days ? `${c.days} days` : "for ever"}. A token with the right to
-          manage can change it.
+          {c.quota ? bytes(c.quota) : "No quota"}; {c.days ? counted(c.days, "day") : "for ever"}. A token with the
+          right to manage can change it.
         </p>{/if}
       {#each c.shelf_quotas as q (q.pattern)}<div class="mt-1 flex justify-between border-t border-hair pt-1">
           <code>{q.pattern}</code><span>{bytes(q.bytes)} each</span>
