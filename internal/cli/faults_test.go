@@ -50,6 +50,34 @@ func TestIgnoredTreesAreNotAskedFileByFile(t *testing.T) {
 	}
 }
 
+// A run whose results could not be kept is noted without them; the next run compares with it.
+func TestAfterACacheThatTakesNothingTheNextRunKeepsItsResults(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"app\"]\n", ".gitignore": "out\n",
+		"app/loft.toml": "[task.make]\nrun = \"cat in > out\"\nreads = [\"in\"]\nwrites = [\"out\"]\n", "app/in": "one\n",
+	})
+	broken := t.TempDir()
+	if err := os.WriteFile(filepath.Join(broken, "segments"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	bad := *r
+	bad.Env = append(slices.Clone(r.Env), "GRAYLOFT_CACHE="+broken)
+	if a := bad.Grayloft("run", "make"); a.Code != 0 || strings.Count(a.Err, "results are not cached") != 1 {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	for _, want := range []string{"ran", "current"} {
+		if rep := r.Run("make"); !rep.OK || rep.Of("make@app").Outcome != want {
+			t.Errorf("%+v\n%s", rep.Tasks, rep.Answer.Err)
+		}
+	}
+	for _, args := range [][]string{{"why", "make"}, {"log", "make"}, {"plan", "make"}, {"outputs", "make"}, {"history", "make"}} {
+		if a := bad.Grayloft(args...); strings.Contains(a.Err, "panic") {
+			t.Errorf("%v: %s", args, a.Err)
+		}
+	}
+}
+
 // A probe's program is searched where the probe runs, wherever the client was
 // started.
 func TestAProbeWithARelativeProgramIsAskedAgainWhenTheProgramChanges(t *testing.T) {

@@ -70,6 +70,9 @@ func parse[T string | []byte](s T) (Digest, error) {
 		}
 		d[i] = high<<4 | low
 	}
+	if d.IsZero() { // which nothing has, and would be taken for none
+		return d, fmt.Errorf("%q is not a digest: it must not be zero", s)
+	}
 	return d, nil
 }
 

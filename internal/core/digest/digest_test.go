@@ -24,7 +24,7 @@ func TestDigestIsBlake3(t *testing.T) {
 }
 
 func TestTextForm(t *testing.T) {
-	for _, bad := range []string{"", "af13", strings.ToUpper(ofNothing), ofNothing[:63] + "g", ofNothing + "00"} {
+	for _, bad := range []string{"", "af13", strings.ToUpper(ofNothing), ofNothing[:63] + "g", ofNothing + "00", strings.Repeat("0", 64)} {
 		if _, err := Parse(bad); err == nil {
 			t.Errorf("%q was taken", bad)
 		}

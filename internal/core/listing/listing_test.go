@@ -68,6 +68,7 @@ func TestHostileListingsAreRefused(t *testing.T) {
 		"a size that is no number":   "f\t-1\t" + d + "\ta\n",
 		"a size with leading zeros":  "f\t01\t" + d + "\ta\n",
 		"a digest that is none":      "f\t1\tabc\ta\n",
+		"a digest of zeros":          "f\t1\t" + strings.Repeat("0", 64) + "\ta\n",
 		"an unknown kind":            "p\t0\t-\ta\n",
 		"a tree":                     "t\t0\t" + d + "\ta\n",
 		"rows out of order":          f("b") + f("a"),

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -281,8 +282,8 @@ func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 		)
 	}
 	shareable := k.mayLeave(m, found)
-	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil && !k.isFull(err) {
-		k.Notices.Warn("this machine's cache: " + err.Error())
+	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil {
+		k.notStored(err)
 	}
 	if !shareable {
 		return nil
@@ -335,10 +336,20 @@ func (k *Keeper) bytes(b []byte) digest.Digest {
 	if err == nil {
 		return d
 	}
-	if !k.isFull(err) {
-		k.Notices.Warn("this machine's cache: " + err.Error())
-	}
+	k.notStored(err)
 	return digest.Digest{}
+}
+
+// notStored warns, once, that this machine's cache does not take something.
+func (k *Keeper) notStored(err error) {
+	if k.isFull(err) {
+		return
+	}
+	sentence := "this machine's cache: " + err.Error() + "; results are not cached"
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
+		sentence += ". Set GRAYLOFT_CACHE to a writable directory"
+	}
+	k.Notices.WarnOnce("this machine's cache", sentence)
 }
 
 // isFull tells whether an error means that the disk is full, and warns once.

@@ -25,9 +25,10 @@ import (
 // blob has been deleted by then.
 var ErrDamaged = errors.New("damaged in this machine's cache")
 
+// blob is the file of a large blob. For the zero digest there is never one.
 func (s *Store) blob(d digest.Digest) string {
-	hex := d.String()
-	return filepath.Join(s.dir, "blobs", hex[:2], hex[2:])
+	name := hex.EncodeToString(d[:])
+	return filepath.Join(s.dir, "blobs", name[:2], name[2:])
 }
 
 // Flush lets other processes see the small blobs that were stored.

@@ -6,6 +6,7 @@ package store
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -79,8 +80,8 @@ type Origin struct{ Repo, Service, Shelf string }
 
 func (s *Store) entry(k digest.Digest, o Origin) string {
 	from := digest.Of([]byte(o.Repo + "\x00" + o.Service + "\x00" + o.Shelf)).String()[:16]
-	hex := k.String()
-	return filepath.Join(s.dir, "entries", hex[:2], hex[2:]+"-"+from)
+	name := hex.EncodeToString(k[:])
+	return filepath.Join(s.dir, "entries", name[:2], name[2:]+"-"+from)
 }
 
 type storedEntry struct {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -172,6 +173,21 @@ func TestACacheThatCannotBeWrittenSaysWhatToDo(t *testing.T) {
 	}
 	if _, err := Open(filepath.Join(file, "cache")); err == nil || !strings.Contains(err.Error(), "GRAYLOFT_CACHE") {
 		t.Errorf("%v", err)
+	}
+}
+
+// Records refer to no blob where one could not be stored.
+func TestTheZeroDigestNamesNothing(t *testing.T) {
+	s, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var none digest.Digest
+	if _, err := s.Read(none); s.Has(none) || !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("%v, %v", s.Has(none), err)
+	}
+	if _, ok := s.Entry(none, Origin{Repo: "r"}); ok {
+		t.Error("it has an entry")
 	}
 }
 
