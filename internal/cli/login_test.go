@@ -26,6 +26,9 @@ func TestLoginRemembersAServiceForOnePerson(t *testing.T) {
 	if a := answer(r, "x\n", "login", "http://127.0.0.1:1"); a.Code != 3 || !strings.Contains(a.Err, "cannot be reached") {
 		t.Errorf("no service: exit %d, %s", a.Code, a.Err)
 	}
+	if a := answer(r, token+"\n", "login", s.URL+"/loft"); a.Code != 3 || !strings.Contains(a.Err, "is this the address of a Gray Loft service?") {
+		t.Errorf("another page of the service: exit %d: %s", a.Code, a.Err)
+	}
 	if a := answer(r, token+"\n", "login", s.URL+"/"); a.Code != 0 || !strings.Contains(a.Out, "as ann: writes to person/ann, reads from trusted") || strings.Contains(a.Out, token) {
 		t.Fatalf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
@@ -45,6 +48,17 @@ func TestLoginRemembersAServiceForOnePerson(t *testing.T) {
 	}
 	if a := r.Grayloft("logout"); a.Code != 0 || !strings.Contains(a.Out, "No service is remembered") {
 		t.Errorf("logout again: %s%s", a.Out, a.Err)
+	}
+}
+
+func TestATokenOfAnotherRepositoryIsReportedOnce(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	r := trial.New(t, sample)
+	r.Login(s.URL, s.TokenFor(t, "elsewhere", "ann", "person/ann", "trusted"), "office")
+	a := r.Grayloft("run", "test")
+	if a.Code != 0 || strings.Count(a.Err, `this token is for the repository "elsewhere", not for`) != 1 {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
 }
 

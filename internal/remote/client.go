@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
@@ -134,11 +135,17 @@ func (c *Client) try(ctx context.Context, method, path string, in, out any) erro
 		return err
 	}
 	defer resp.Body.Close()
-	if resp.Header.Get("Content-Type") == protocol.TypeCompact {
+	switch kind, _, _ := mime.ParseMediaType(resp.Header.Get("Content-Type")); kind {
+	case protocol.TypeCompact:
 		return decodeCompact(resp.Body, out)
+	case "text/html":
+		return errPage
 	}
 	return decodeAnswer(resp.Body, out)
 }
+
+// errPage is for the answer of another program than a service, such as a page to log in on a network.
+var errPage = errors.New("it answers with a page: is this the address of a Gray Loft service?")
 
 // nearLimit is the time within which a service on this machine answers the
 // first request, connection included. Transfers from such a service are not

@@ -31,6 +31,7 @@ type Recorder struct {
 	wake   chan struct{}
 	// dropped tells that nothing of the run is sent later.
 	dropped bool
+	refused error // why, if the service did not want it
 	ended   chan struct{}
 }
 
@@ -156,7 +157,6 @@ func (r *Recorder) refuse(err error) {
 	case err == nil:
 	case errors.As(err, &refused) && refused.Status < 500 && refused.Status != http.StatusUnauthorized &&
 		refused.Status != http.StatusTooManyRequests:
-		r.c.Warn("the service does not record this run: " + refused.Error())
 	default:
 		if !errors.Is(err, protocol.ErrDown) {
 			_ = r.c.trouble(err)
@@ -165,7 +165,7 @@ func (r *Recorder) refuse(err error) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.dropped = true
+	r.dropped, r.refused = true, err
 }
 
 func (r *Recorder) flush(ctx context.Context) (finished bool, err error) {
@@ -247,6 +247,9 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.refused != nil && !r.c.Down() { // otherwise that was said, with the reason
+		r.c.Warn("the service does not record this run: " + r.refused.Error())
+	}
 	if r.sent < len(r.all) && !r.dropped {
 		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Graph: r.graph, Events: r.all, Logs: r.made})
 	}

@@ -86,7 +86,7 @@ func (s *Server) authenticate(c *gin.Context) {
 			c,
 			http.StatusForbidden,
 			"this token is for another repository",
-			fmt.Sprintf("it is for %q, but %q was requested", t.Repository, c.Param("repo")),
+			fmt.Sprintf("this token is for the repository %q, not for %q", t.Repository, c.Param("repo")),
 		)
 		return
 	}
