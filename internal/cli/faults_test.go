@@ -71,7 +71,10 @@ func TestAfterACacheThatTakesNothingTheNextRunKeepsItsResults(t *testing.T) {
 			t.Errorf("%+v\n%s", rep.Tasks, rep.Answer.Err)
 		}
 	}
-	for _, args := range [][]string{{"why", "make"}, {"log", "make"}, {"plan", "make"}, {"outputs", "make"}, {"history", "make"}} {
+	if a := bad.Grayloft("why", "make"); a.Code != 0 || !strings.Contains(a.Out, "is no longer in the cache, so nothing can be compared") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	for _, args := range [][]string{{"log", "make"}, {"plan", "make"}, {"outputs", "make"}, {"history", "make"}} {
 		if a := bad.Grayloft(args...); strings.Contains(a.Err, "panic") {
 			t.Errorf("%v: %s", args, a.Err)
 		}

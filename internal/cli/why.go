@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -84,6 +85,9 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 		return err
 	}
 	ref, err := archive.Find(ctx, t.Addr(), against)
+	if against == "" && errors.Is(err, inspect.ErrForgotten) {
+		return a.whyForgotten(x, ref)
+	}
 	if err != nil {
 		return err
 	}
@@ -128,7 +132,18 @@ func whyReport(x *inspect.Expected, ref inspect.Reference, changes []inspect.Cha
 	return j
 }
 
-func (a *app) printWhy(x *inspect.Expected, ref inspect.Reference, changes []inspect.Change, archive *inspect.Archive) {
+// whyForgotten explains what can be explained without the ingredients of the last result.
+func (a *app) whyForgotten(x *inspect.Expected, ref inspect.Reference) error {
+	if a.Format == "json" {
+		return a.JSON(whyReport(x, ref, nil))
+	}
+	a.printHead(x)
+	fmt.Fprintf(a.Out, "What its last result (run %s of %s) was made from is no longer in the cache, so nothing can be compared.\n",
+		ref.Run, term.Clock(ref.At, a.now()))
+	return nil
+}
+
+func (a *app) printHead(x *inspect.Expected) {
 	head := x.Task.Addr()
 	switch x.Outcome {
 	case decide.Ran:
@@ -144,6 +159,10 @@ func (a *app) printWhy(x *inspect.Expected, ref inspect.Reference, changes []ins
 		}
 	}
 	fmt.Fprintln(a.Out, a.Bold(head+"."))
+}
+
+func (a *app) printWhy(x *inspect.Expected, ref inspect.Reference, changes []inspect.Change, archive *inspect.Archive) {
+	a.printHead(x)
 	fmt.Fprintln(a.Out, a.Soft(fmt.Sprintf("compared with %s (run %s of %s)", ref.Label, ref.Run, term.Clock(ref.At, a.now()))))
 	if len(changes) == 0 {
 		nothing := "\nThe ingredients of its key are the same."

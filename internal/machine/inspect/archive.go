@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 	"time"
 
@@ -69,8 +70,7 @@ func (a *Archive) Reader(ctx context.Context) func(digest.Digest) ([]byte, error
 
 // Find returns the state of the task that a person refers to: by a run, the
 // start of a key, a place, or who built it; by "" the last result here. Errors
-// are an [*UnknownError], wrap [ErrService], or say that the ingredients are no
-// longer available.
+// are an [*UnknownError], or wrap [ErrService] or [ErrForgotten].
 func (a *Archive) Find(ctx context.Context, task, of string) (Reference, error) {
 	if of == "" {
 		return a.last(ctx, task)
@@ -176,11 +176,18 @@ func (a *Archive) complete(ctx context.Context, ref Reference, d digest.Digest) 
 
 func (a *Archive) ingredients(ctx context.Context, d digest.Digest) (*key.Ingredients, error) {
 	if d.IsZero() {
-		return nil, errors.New("its ingredients were not kept")
+		return nil, ErrForgotten
 	}
 	text, err := a.Read(ctx, d)
-	if err != nil {
-		return nil, fmt.Errorf("its ingredients are no longer available: %w", err)
+	switch {
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, protocol.ErrGone):
+		return nil, ErrForgotten
+	case err != nil:
+		return nil, fmt.Errorf("what it was made from cannot be read: %w", err)
 	}
 	return key.Decode(text)
 }
+
+// ErrForgotten says that nothing can be compared with a result: what it was made from is neither
+// in this machine's cache nor, if it was asked, at the service.
+var ErrForgotten = errors.New("what it was made from is no longer in the cache")
