@@ -87,6 +87,7 @@ func WorkQuestion(in protocol.WorkQuestion) error {
 // JobStart checks what a runner says when a job starts.
 func JobStart(in protocol.JobStart) error {
 	var c checker
+	c.number("attempt", float64(in.Attempt), 0, MaxCount)
 	c.text("ref", in.Ref, MaxName)
 	if !commitID.MatchString(in.Commit) {
 		c.refuse("commit", "must be the full id of a commit")
@@ -97,6 +98,7 @@ func JobStart(in protocol.JobStart) error {
 // JobLines checks lines that a job printed.
 func JobLines(in protocol.JobLines) error {
 	var c checker
+	c.number("attempt", float64(in.Attempt), 0, MaxCount)
 	c.number("first", float64(in.First), 0, 1e9)
 	if len(in.Lines) > protocol.MaxChunkLines {
 		c.refuse("lines", "has %d elements; at most %d are allowed", len(in.Lines), protocol.MaxChunkLines)
@@ -116,6 +118,7 @@ func JobEnd(in protocol.JobEnd) error {
 	default:
 		c.refuse("state", "%.20q is not the end of a job", in.State)
 	}
+	c.number("attempt", float64(in.Attempt), 0, MaxCount)
 	c.number("exit", float64(in.Exit), -1, 255)
 	c.text("message", in.Message, MaxText)
 	c.text("plan", in.Plan, protocol.MaxPlan)

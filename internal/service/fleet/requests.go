@@ -203,7 +203,7 @@ func (f *Fleet) Requests(ctx context.Context, repository int64, s Selection) (pa
 	var rows []requestRow
 	if err := f.DB.SelectContext(ctx, &rows, `
 		SELECT `+requestColumns+` FROM requests q
-		WHERE q.repository_id = $1 AND ($2 = 0 OR q.id < $2) AND ($3 = '' OR q.name = $3) AND (NOT $4 OR q.ended_at IS NULL)
+		WHERE q.repository_id = $1 AND ($2::bigint = 0 OR q.id < $2) AND ($3 = '' OR q.name = $3) AND (NOT $4 OR q.ended_at IS NULL)
 		ORDER BY q.id DESC LIMIT $5`, repository, s.Before, s.Name, s.Open, s.Limit); err != nil {
 		return page, err
 	}

@@ -62,7 +62,7 @@ func (q taskQuery) inputs(weeks int) (advice.Input, int, error) {
 }
 
 // only is the condition that selects the task, if there is one.
-const only = ` AND ($2 = 0 OR task_id = $2) `
+const only = ` AND ($2::bigint = 0 OR task_id = $2) `
 
 func (c *collector) names() error {
 	var rows []struct {
@@ -70,7 +70,7 @@ func (c *collector) names() error {
 		Name string `db:"name"`
 	}
 	err := c.DB.SelectContext(c.ctx, &rows, `
-		SELECT id, name FROM tasks WHERE repository_id = $1 AND ($2 = 0 OR id = $2) ORDER BY name`, c.Repository, c.task)
+		SELECT id, name FROM tasks WHERE repository_id = $1 AND ($2::bigint = 0 OR id = $2) ORDER BY name`, c.Repository, c.task)
 	for _, r := range rows {
 		c.tasks[r.ID] = &advice.Task{Name: r.Name}
 		c.order = append(c.order, r.ID)
@@ -242,7 +242,7 @@ func (q taskQuery) unstableKeys() ([]protocol.UnstableKey, error) {
 	err := q.rows(&rows, `
 		SELECT n.name, u.key, u.passed, u.failed, u.listings, u.last_at, u.passed_run, u.failed_run, u.other_run, u.tests
 		FROM unstable_keys u JOIN tasks n ON n.id = u.task_id
-		WHERE u.repository_id = $1 AND u.last_at >= $3 AND ($2 = 0 OR u.task_id = $2) ORDER BY u.last_at DESC LIMIT 500`)
+		WHERE u.repository_id = $1 AND u.last_at >= $3 AND ($2::bigint = 0 OR u.task_id = $2) ORDER BY u.last_at DESC LIMIT 500`)
 	out := []protocol.UnstableKey{}
 	for _, r := range rows {
 		k := protocol.UnstableKey{

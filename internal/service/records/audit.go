@@ -65,7 +65,7 @@ func (db *DB) AuditPage(ctx context.Context, repository, before int64, limit int
 	}
 	err := db.SelectContext(ctx, &rows, `
 		SELECT id, at, actor, address, action, subject, detail FROM audit
-		WHERE repository_id = $1 AND ($2 = 0 OR id < $2) ORDER BY at DESC, id DESC LIMIT $3`, repository, before, limit+1)
+		WHERE repository_id = $1 AND ($2::bigint = 0 OR id < $2) ORDER BY at DESC, id DESC LIMIT $3`, repository, before, limit+1)
 	for i, r := range rows {
 		if i == limit {
 			page.Next = page.Rows[limit-1].ID
