@@ -155,26 +155,26 @@ func TestANotedDigestCountsOnlyIfAChangeWouldShow(t *testing.T) {
 		want  digest.Digest
 	}{{0, read}, {15 * time.Millisecond, read}, {5 * time.Second, said}} {
 		m := NewMemory(dir)
-		m.Note("a", st, time.Unix(0, st.of.Ctime).Add(c.after), said)
+		m.Note(time.Unix(0, st.of.Ctime).Add(c.after), Noted{"a", st, said})
 		if row, err := m.Row("a"); err != nil || row.Digest != c.want {
 			t.Errorf("noted %s after the file was written: %s, %v; want %s", c.after, row.Digest.Short(), err, c.want.Short())
 		}
 	}
 	m := NewMemory(dir)
-	m.Note("a", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	m.Note(time.Unix(0, st.of.Ctime).Add(5*time.Second), Noted{"a", st, said})
 	write(t, file, "two", 0)
 	if row, err := m.Row("a"); err != nil || row.Digest != digest.Of([]byte("two")) {
 		t.Errorf("a digest was noted and the file changed: %v", err)
 	}
 	saved := filepath.Join(t.TempDir(), "digests")
 	m.Load(saved) // what was remembered before is kept
-	m.Note("b", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	m.Note(time.Unix(0, st.of.Ctime).Add(5*time.Second), Noted{"b", st, said})
 	if err := m.Save(saved); err != nil {
 		t.Fatal(err)
 	}
 	next := NewMemory(dir)
 	next.Load(saved)
-	next.Note("c", st, time.Unix(0, st.of.Ctime).Add(5*time.Second), said)
+	next.Note(time.Unix(0, st.of.Ctime).Add(5*time.Second), Noted{"c", st, said})
 	if _, ok := next.known["b"]; !ok {
 		t.Error("noting a digest made the memory forget others")
 	}

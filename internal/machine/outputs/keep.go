@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // Kept is what was found when the outputs of a task were copied to the cache.
@@ -140,7 +141,7 @@ func (k keeping) file(in *os.File, f listing.Row) (keptFile, error) {
 		before := src.status()
 		row.Digest, row.Size, err = k.o.Store.Copy(src, io.MultiWriter(paths, hunt))
 		if err == nil && k.o.Tree == "" && before == src.status() {
-			k.o.Files.Memory.Note(k.o.fromRoot(f.Path), before, k.began, row.Digest)
+			k.o.Files.Memory.Note(k.began, files.Noted{Path: k.o.fromRoot(f.Path), Status: before, Digest: row.Digest})
 		}
 		return keptFile{row, paths.found, hunt.found}, err
 	}

@@ -171,15 +171,27 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 	if err := r.put(); err != nil {
 		return err
 	}
-	for i, row := range r.list {
-		if r.staged[i] { // one that was moved by itself has another status now, and is read again
-			r.o.Files.Memory.Note(r.o.fromRoot(row.Path), r.wrote[i], staged, row.Digest)
-		}
-	}
+	r.o.Files.Memory.Note(staged, r.notes()...)
 	if err := r.touch(); err != nil {
 		return err
 	}
 	return r.o.PutBack()
+}
+
+// notes are the files that were written. One that was moved by itself has another status now, and
+// is read again.
+func (r *Restoration) notes() []files.Noted {
+	list := make([]files.Noted, 0, len(r.list))
+	below := ""
+	if dir := r.o.Task.Project.Dir; dir != "." {
+		below = dir + "/"
+	}
+	for i, row := range r.list {
+		if r.staged[i] {
+			list = append(list, files.Noted{Path: below + row.Path, Status: r.wrote[i], Digest: row.Digest})
+		}
+	}
+	return list
 }
 
 // Drop deletes what is left aside.

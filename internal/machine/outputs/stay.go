@@ -65,6 +65,9 @@ func (r *Restoration) compareIn(base *os.Root, part span, isRight []bool) {
 
 // touch gives the files that stay the present time, which every restored file gets.
 func (r *Restoration) touch() error {
+	if !slices.ContainsFunc(r.stays, func(st status) bool { return st != status{} }) {
+		return nil
+	}
 	base, err := r.o.open()
 	if base == nil || err != nil {
 		return err

@@ -48,13 +48,16 @@ type Server struct {
 	tokensKnown   *answers[string, records.Token]
 	sessionsKnown *answers[records.Session, knownSession]
 	blobsKnown    *answers[blobKey, records.Blob]
+	packsKnown    *answers[packKey, packPlan]
 }
 
 // Handler returns the server's routes. Ctx ends background work.
 func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s.tokensKnown, s.blobsKnown = newAnswers[string, records.Token](tokenHolds), newAnswers[blobKey, records.Blob](blobHolds)
-	s.sessionsKnown = newAnswers[records.Session, knownSession](tokenHolds)
+	s.tokensKnown = newAnswers[string, records.Token](mostKept, tokenHolds)
+	s.blobsKnown = newAnswers[blobKey, records.Blob](mostKept, blobHolds)
+	s.sessionsKnown = newAnswers[records.Session, knownSession](mostKept, tokenHolds)
+	s.packsKnown = newAnswers[packKey, packPlan](mostPacks, blobHolds)
 	s.hub = newHub(s.Log, func() { s.tokensKnown.clear(); s.sessionsKnown.clear() }, func() { s.afterCleanup(ctx) })
 	s.hub.requests = s.Fleet.Changed
 	go s.hub.follow(ctx, s.Records)

@@ -50,24 +50,23 @@ func (s *Server) fetchPack(c *gin.Context) {
 	if !ok {
 		return
 	}
-	have, err := s.Records.Blobs(c.Request.Context(), token(c).RepositoryID, list)
+	plan, key, err := s.planPack(c, list)
 	if err != nil {
 		s.fault(c, err)
 		return
 	}
-	all, total := make([]records.Blob, 0, len(have)), int64(0)
-	for _, b := range have {
-		all = append(all, b)
-		total += b.Size
-	}
-	answerWithin(c, total)
+	answerWithin(c, plan.bytes)
 	c.Header("Content-Type", protocol.TypePack)
 	out := &outgoing{s: s, c: c, frames: acceptsZstd(c)}
 	out.joined = out.frames && framesOf(c.GetHeader("Accept")) == protocol.Joined
 	if out.frames {
 		c.Header("Content-Encoding", "zstd")
 	}
-	if err := out.send(packs.Ranges(all)); err != nil {
+	err = out.send(plan.ranges)
+	if out.lacked {
+		s.packsKnown.forget(key)
+	}
+	if err != nil {
 		if c.Request.Context().Err() == nil {
 			s.Log.Warn("a pack was cut off", "error", err)
 		}
@@ -82,6 +81,7 @@ type outgoing struct {
 	c      *gin.Context
 	frames bool
 	joined bool // the client reads frames with several members
+	lacked bool // something was not where it should have been
 
 	encoder *zstd.Encoder // of blobs that are not frames; nil: there was none yet
 }
@@ -92,6 +92,7 @@ func (o *outgoing) send(ranges []packs.Range) error {
 		content, err := o.s.Blobs.Open(o.c.Request.Context(), r.Object, r.From, r.Length)
 		if errors.Is(err, blobs.ErrNotExist) {
 			// Left out: the client treats its blobs as missing.
+			o.lacked = true
 			o.s.Log.Error("blobs have records but no object", "object", r.Object, "blobs", len(r.Blobs), "error", err)
 			continue
 		}
@@ -167,6 +168,7 @@ func (o *outgoing) sendMembers(list []records.Blob, frame []byte) error {
 
 // damaged notes that a blob is left out: the client treats it as missing.
 func (o *outgoing) damaged(b records.Blob, err error) {
+	o.lacked = true
 	o.s.Log.Error("a blob is damaged", "object", b.Object, "byte", b.Position, "error", err)
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/service/blobs"
+	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
 
@@ -19,6 +20,7 @@ const (
 	tokenHolds = time.Second // how long a revoked token may still be accepted
 	blobHolds  = time.Minute
 	mostKept   = 100_000 // answers; the least recently used is forgotten first
+	mostPacks  = 32      // of up to 10,000 blobs, which take 1.6 MB; a fetch of 100,000 asks for 17
 )
 
 // answers remembers answers of the database for a short time, so that many small
@@ -29,8 +31,8 @@ type answers[K comparable, V any] struct {
 	asking singleflight.Group
 }
 
-func newAnswers[K comparable, V any](holds time.Duration) *answers[K, V] {
-	return &answers[K, V]{known: expirable.NewLRU[K, V](mostKept, nil, holds)}
+func newAnswers[K comparable, V any](most int, holds time.Duration) *answers[K, V] {
+	return &answers[K, V]{known: expirable.NewLRU[K, V](most, nil, holds)}
 }
 
 // get returns the remembered answer, or else the answer of ask; errors are not
@@ -93,4 +95,58 @@ func (s *Server) openBlob(c *gin.Context, d digest.Digest, open func(records.Blo
 		}
 		s.blobsKnown.forget(blobKey{token(c).RepositoryID, d})
 	}
+}
+
+// packKey names the blobs of a pack by a digest of their digests.
+type packKey struct {
+	repository int64
+	list       digest.Digest
+}
+
+// packPlan says where the blobs of a pack are.
+type packPlan struct {
+	ranges []packs.Range
+	bytes  int64 // of the blobs
+}
+
+// planPack finds the blobs of a pack. Whoever fetches the same results asks for the same blobs:
+// the members of a CI matrix, one after the other. A plan that lacks blobs is not remembered,
+// because they may arrive.
+func (s *Server) planPack(c *gin.Context, list []digest.Digest) (packPlan, packKey, error) {
+	hash := digest.New()
+	for i := range list {
+		hash.Write(list[i][:])
+	}
+	k := packKey{token(c).RepositoryID, digest.From(hash)}
+	ctx := context.WithoutCancel(c.Request.Context()) // others may wait for the same answer
+	whole := true
+	plan, err := s.packsKnown.get(k, func() (packPlan, error) {
+		have, err := s.Records.Blobs(ctx, k.repository, list)
+		if err != nil {
+			return packPlan{}, err
+		}
+		whole = len(have) == len(list)
+		var plan packPlan
+		all := make([]records.Blob, 0, len(have))
+		names := map[string]string{} // the same objects and owners again and again
+		for _, b := range have {
+			b.Object, b.Owner = once(names, b.Object), once(names, b.Owner)
+			all = append(all, b)
+			plan.bytes += b.Size
+		}
+		plan.ranges = packs.Ranges(all)
+		return plan, nil
+	})
+	if !whole {
+		s.packsKnown.forget(k)
+	}
+	return plan, k, err
+}
+
+func once(names map[string]string, name string) string {
+	if have, ok := names[name]; ok {
+		return have
+	}
+	names[name] = name
+	return name
 }
