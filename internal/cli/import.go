@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -206,7 +207,7 @@ func (m *importing) write(f *fetched, text string) error {
 	}
 	had := false
 	if err == nil {
-		err = root.Rename(dir, old)
+		err = moveDir(root, dir, old)
 		had = err == nil
 		if errors.Is(err, fs.ErrNotExist) {
 			err = nil
@@ -228,6 +229,30 @@ func (m *importing) write(f *fetched, text string) error {
 		return machineFault("import %s was not changed: %v", f.Name, err)
 	}
 	return nil
+}
+
+// moveDir moves a directory. In the lower layer of an overlay, as in the image of a container, it
+// cannot be renamed: its files are copied, and then deleted.
+func moveDir(root *os.Root, from, to string) error {
+	err := root.Rename(from, to)
+	if !errors.Is(err, syscall.EXDEV) {
+		return err
+	}
+	err = fs.WalkDir(root.FS(), from, func(name string, d fs.DirEntry, err error) error {
+		at := to + strings.TrimPrefix(name, from)
+		if err != nil || d.IsDir() {
+			return errors.Join(err, root.MkdirAll(at, 0o755))
+		}
+		text, err := root.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		return root.WriteFile(at, text, 0o644)
+	})
+	if err != nil {
+		return err
+	}
+	return root.RemoveAll(from)
 }
 
 // importListing is an import as list shows it.

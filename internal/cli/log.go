@@ -64,6 +64,9 @@ func (a *app) log(ctx context.Context, s *session, t *graph.Task, run string) er
 	for _, l := range lines {
 		fmt.Fprintln(a.Out, a.PrintableLog(l.Text))
 	}
+	if len(lines) == 0 && !a.Quiet {
+		fmt.Fprintf(a.Err, "%s printed nothing.\n", t.Addr())
+	}
 	return nil
 }
 

@@ -37,3 +37,15 @@ func TestALogThatWasMadeElsewhereComesFromTheService(t *testing.T) {
 	says(other, 0, "sounding 1\n", "--run", first.Run)
 	says(other, 2, "no such record", "--run", "06h1nobody")
 }
+
+func TestAnEmptyLogIsNamed(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	r.Run("generate@lib")
+	if a := r.Grayloft("log", "generate@lib"); a.Code != 0 || a.Out != "" || a.Err != "generate@lib printed nothing.\n" {
+		t.Errorf("exit %d, %q, %q", a.Code, a.Out, a.Err)
+	}
+	if a := r.Grayloft("log", "generate@lib", "--quiet"); a.Code != 0 || a.Out+a.Err != "" {
+		t.Errorf("exit %d, %q", a.Code, a.Out+a.Err)
+	}
+}
