@@ -74,6 +74,9 @@ func TestAfterACacheThatTakesNothingTheNextRunKeepsItsResults(t *testing.T) {
 	if a := bad.Grayloft("why", "make"); a.Code != 0 || !strings.Contains(a.Out, "is no longer in the cache, so nothing can be compared") {
 		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
 	}
+	if a := bad.Grayloft("why", "make", "--against", "0"); a.Code == 0 || !strings.Contains(a.Err, ": what the task was made from is no longer") {
+		t.Errorf("exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
 	for _, args := range [][]string{{"log", "make"}, {"plan", "make"}, {"outputs", "make"}, {"history", "make"}} {
 		if a := bad.Grayloft(args...); strings.Contains(a.Err, "panic") {
 			t.Errorf("%v: %s", args, a.Err)

@@ -170,7 +170,9 @@ func (a *Archive) ofRun(ctx context.Context, task, id string) ([]protocol.Entry,
 
 func (a *Archive) complete(ctx context.Context, ref Reference, d digest.Digest) (Reference, error) {
 	var err error
-	ref.Ingredients, err = a.ingredients(ctx, d)
+	if ref.Ingredients, err = a.ingredients(ctx, d); err != nil {
+		err = fmt.Errorf("run %s: %w", ref.Run, err)
+	}
 	return ref, err
 }
 
@@ -190,4 +192,4 @@ func (a *Archive) ingredients(ctx context.Context, d digest.Digest) (*key.Ingred
 
 // ErrForgotten says that nothing can be compared with a result: what it was made from is neither
 // in this machine's cache nor, if it was asked, at the service.
-var ErrForgotten = errors.New("what it was made from is no longer in the cache")
+var ErrForgotten = errors.New("what the task was made from is no longer in the cache")

@@ -130,7 +130,7 @@ var lasting = []string{"/live", "/next", "/rotate", "/tokens/{id}", "/session"}
 // Whatever a client sends, an answer says what is wrong with it; a status of 500 and above would
 // say that the service is at fault.
 func TestMadeUpRequestsAreTheirClientsFault(t *testing.T) {
-	const rounds = 40
+	const rounds = 24
 	right := func(serves ...string) func(*trial.Service) string {
 		return func(s *trial.Service) string {
 			secret, err := s.DB.NewToken(t.Context(), records.Token{
