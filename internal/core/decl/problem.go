@@ -97,7 +97,7 @@ func Closest(name string, among []string) string {
 	best, least := "", max(2, len(name)/3)+1
 	for _, c := range among {
 		d := levenshtein.Distance(strings.ToLower(name), strings.ToLower(c), nil)
-		if d < least && d < max(len(name), 2) {
+		if d < least && d < max(len(name), len(c)) { // something of the name is left
 			best, least = c, d
 		}
 	}
