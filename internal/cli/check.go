@@ -79,7 +79,7 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.sparse(ctx); err != nil {
+	if err := s.sparse(ctx, found); err != nil {
 		return err
 	}
 	fixed := 0

@@ -89,9 +89,10 @@ func (s *checkSession) read(ctx context.Context, checkout *files.Checkout, v *fi
 }
 
 // sparse warns about findings that may be wrong in a sparse checkout, and refuses to act on them.
-func (s *checkSession) sparse(ctx context.Context) error {
+// Without findings, git is not asked.
+func (s *checkSession) sparse(ctx context.Context, found []check.Finding) error {
 	switch {
-	case !(git.Repo{Dir: s.root}).Sparse(ctx):
+	case len(found) == 0, !(git.Repo{Dir: s.root}).Sparse(ctx):
 	case s.fix:
 		return wrong("this checkout is sparse, so --fix could remove what is only missing here: use a whole checkout")
 	case !s.a.Quiet:

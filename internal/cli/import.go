@@ -238,7 +238,17 @@ func moveDir(root *os.Root, from, to string) error {
 	if !errors.Is(err, syscall.EXDEV) {
 		return err
 	}
-	err = fs.WalkDir(root.FS(), from, func(name string, d fs.DirEntry, err error) error {
+	if err = copyDir(root, from, to); err != nil {
+		return err
+	}
+	if err = root.RemoveAll(from); err != nil { // a part may be gone
+		err = errors.Join(err, copyDir(root, to, from))
+	}
+	return err
+}
+
+func copyDir(root *os.Root, from, to string) error {
+	return fs.WalkDir(root.FS(), from, func(name string, d fs.DirEntry, err error) error {
 		at := to + strings.TrimPrefix(name, from)
 		if err != nil || d.IsDir() {
 			return errors.Join(err, root.MkdirAll(at, 0o755))
@@ -249,10 +259,6 @@ func moveDir(root *os.Root, from, to string) error {
 		}
 		return root.WriteFile(at, text, 0o644)
 	})
-	if err != nil {
-		return err
-	}
-	return root.RemoveAll(from)
 }
 
 // importListing is an import as list shows it.

@@ -108,7 +108,8 @@ func TestSparseCheckoutsRunWhatIsThereAndNameWhatIsNot(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, sample)
 	r.Write("grayloft.toml", strings.Replace(sample["grayloft.toml"], `["lib", "app"]`, `["*"]`, 1))
-	r.Commit("a pattern for projects")
+	r.Write("lib/loft.toml", strings.Replace(sample["lib/loft.toml"], `"test/**"]`, `"test/**", "repo:app/unread"]`, 1))
+	r.Commit("a pattern for projects, and a file that will be left out")
 	c := &trial.Repo{T: t, Dir: r.T.TempDir() + "/sparse", Env: r.Env}
 	if out, err := exec.Command("git", "clone", "-q", "--sparse", "file://"+r.Dir, c.Dir).CombinedOutput(); err != nil {
 		t.Fatal(err, string(out))

@@ -182,7 +182,7 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 // is read again.
 func (r *Restoration) notes() []files.Noted {
 	list := make([]files.Noted, 0, len(r.list))
-	below := ""
+	below := "" // the paths were checked: joining them one by one would clean each again
 	if dir := r.o.Task.Project.Dir; dir != "." {
 		below = dir + "/"
 	}
