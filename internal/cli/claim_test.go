@@ -322,5 +322,8 @@ func TestManyClonesAtOnceRunATaskOnce(t *testing.T) {
 	}
 	if n := count(t, runs); n != 1 {
 		t.Errorf("it ran %d times", n)
+		for i, out := range outs {
+			t.Logf("clone %d:\n%s", i, out)
+		}
 	}
 }

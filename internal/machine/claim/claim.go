@@ -36,15 +36,36 @@ type Claims struct {
 
 	mu      sync.Mutex
 	granted map[digest.Digest]int64
-	waited  map[digest.Digest]int64 // the claims of others that were last waited for
-	stored  map[digest.Digest]bool  // results that were said to be stored, once
-	failed  time.Time               // when the service last did not answer
+	waited  map[digest.Digest]told // the claims of others that were last waited for
+	stored  map[digest.Digest]bool // results that were said to be stored, once
+	failed  time.Time              // when the service last did not answer
 	renewer Renewer
 }
 
 // patience is how long a request about a claim may take. A service that does not answer
 // within it is left alone for a lease.
 const patience = 2 * time.Second
+
+// forgiven is for how long who waits for a claim goes on when the service does not say how it
+// stands, as while it starts anew: all who wait would run the task at the same moment.
+const forgiven = protocol.ClaimLease / 3
+
+// told is a claim of another client, and when the service told of it.
+type told struct {
+	claim protocol.HeldClaim
+	at    time.Time
+}
+
+// since returns the claim as it is expected to be now, if the service told of it a moment
+// ago.
+func (t told) since() *protocol.HeldClaim {
+	age := time.Since(t.at)
+	if t.claim.ID == 0 || age > forgiven {
+		return nil
+	}
+	t.claim.Elapsed += age.Seconds()
+	return &t.claim
+}
 
 // atOnce is how many claims are ended at the same time.
 const atOnce = 16
@@ -82,26 +103,32 @@ type Ending struct {
 func (c *Claims) Take(ctx context.Context, r Request) Answer {
 	m := c.Maker()
 	c.mu.Lock()
-	after, silent := c.waited[r.Key], time.Since(c.failed) < protocol.ClaimLease
+	last, silent := c.waited[r.Key], time.Since(c.failed) < protocol.ClaimLease
 	c.mu.Unlock()
-	if silent {
+	if silent && last.since() == nil {
 		return Answer{}
 	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	once, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	answer, err := c.Service.Claim(ctx, protocol.Claim{
-		Key: r.Key, Run: c.Run, Task: r.Task, Seconds: r.Seconds, Host: m.Host, Place: m.Place, After: after,
+	answer, err := c.Service.Claim(once, protocol.Claim{
+		Key: r.Key, Run: c.Run, Task: r.Task, Seconds: r.Seconds, Host: m.Host, Place: m.Place, After: last.claim.ID,
 	})
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	switch {
-	case err != nil:
+	if err != nil {
 		c.failed = time.Now()
+		if errors.Is(err, protocol.ErrDown) {
+			return Answer{} // no result can be fetched
+		}
+		return Answer{Held: last.since()}
+	}
+	c.failed = time.Time{}
+	switch {
 	case answer.Held != nil:
 		if c.waited == nil {
-			c.waited = map[digest.Digest]int64{}
+			c.waited = map[digest.Digest]told{}
 		}
-		c.waited[r.Key] = answer.Held.ID
+		c.waited[r.Key] = told{*answer.Held, time.Now()}
 	case answer.Granted > 0:
 		c.grant(r.Key, answer.Granted)
 	case answer.Stored && !c.stored[r.Key]:

@@ -18,6 +18,7 @@ import (
 type service struct {
 	answer  protocol.ClaimAnswer
 	silent  bool  // it does not answer
+	down    bool  // it was given up
 	renewal error // the answer to renewals
 	asked   []protocol.Claim
 	renewed atomic.Int64
@@ -26,6 +27,9 @@ type service struct {
 
 func (s *service) Claim(ctx context.Context, c protocol.Claim) (protocol.ClaimAnswer, error) {
 	s.asked = append(s.asked, c)
+	if s.down {
+		return protocol.ClaimAnswer{}, protocol.ErrDown
+	}
 	if s.silent {
 		<-ctx.Done()
 		return protocol.ClaimAnswer{}, ctx.Err()
@@ -72,6 +76,50 @@ func TestAServiceThatDoesNotAnswerStopsNobody(t *testing.T) {
 		}
 		c.Finish(t.Context())
 	})
+}
+
+// All who wait would run the task at the same moment if the service is silent for a moment.
+func TestWhoWaitsForgivesAServiceAMoment(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &service{answer: protocol.ClaimAnswer{Held: &protocol.HeldClaim{ID: 3, Elapsed: 5, Seconds: 60}}}
+		c := of(s)
+		c.Take(t.Context(), build)
+		s.silent = true
+		other := build
+		other.Key = digest.Of([]byte("other"))
+		for range 3 {
+			time.Sleep(time.Second)
+			if a := c.Take(t.Context(), build); a.Held == nil || a.Held.Elapsed < 6 {
+				t.Fatalf("it is not waited for any more: %+v", a)
+			}
+			if a := c.Take(t.Context(), other); a.Held != nil {
+				t.Fatalf("a task is waited for that nobody runs: %+v", a)
+			}
+		}
+		if n := len(s.asked); n != 4 {
+			t.Errorf("asked %d times: once more for each time that it waited, and for nothing else", n)
+		}
+		s.silent = false
+		c.Take(t.Context(), build)
+		if c.Take(t.Context(), other); s.asked[len(s.asked)-1].Key != other.Key {
+			t.Error("a service that answers again is not asked about other tasks")
+		}
+		s.silent = true
+		time.Sleep(protocol.ClaimLease / 3)
+		if a := c.Take(t.Context(), build); a.Held != nil {
+			t.Errorf("it is waited for although the service says nothing for a third of a lease: %+v", a)
+		}
+	})
+}
+
+func TestAServiceThatWasGivenUpStopsTheWaiting(t *testing.T) {
+	s := &service{answer: protocol.ClaimAnswer{Held: &protocol.HeldClaim{ID: 3, Seconds: 60}}}
+	c := of(s)
+	c.Take(t.Context(), build)
+	s.down = true
+	if a := c.Take(t.Context(), build); a.Held != nil {
+		t.Errorf("%+v", a)
+	}
 }
 
 func TestAClaimIsRenewedUntilItEnds(t *testing.T) {
