@@ -294,6 +294,29 @@ func TestWhoWaitsSurvivesTheService(t *testing.T) {
 	}
 }
 
+// A service that is started anew while somebody waits is no reason to run the task twice.
+func TestWhoWaitsForgivesANewStartOfTheService(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	g := newGate(t, s.URL)
+	a := busyAt(t, s, ci, "ci-4")
+	home := a.Clone().Login(g.URL, brenna, "home")
+	out, second := a.waits(home)
+	g.CloseClientConnections()
+	g.mode.Store("drop")
+	trial.Wait(t, "it is given up", func() bool { return strings.Contains(out.String(), "the run goes on with this machine's cache") })
+	g.mode.Store("")
+	trial.Wait(t, "it is used again", func() bool { return strings.Contains(out.String(), "answers again") })
+	a.end(second)
+	if n := count(t, a.runs); n != 1 {
+		t.Errorf("it ran %d times:\n%s", n, out)
+	}
+	if home.Read("lib/out/out") != "in\n" {
+		t.Error("its outputs differ")
+	}
+}
+
 // Twelve clones start the same plan at once: one runs the task, and all end.
 func TestManyClonesAtOnceRunATaskOnce(t *testing.T) {
 	t.Parallel()

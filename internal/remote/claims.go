@@ -16,16 +16,17 @@ func (c *Client) Claim(ctx context.Context, in protocol.Claim) (answer protocol.
 	if in.Shelf = c.shelf(); in.Shelf == "" {
 		return answer, protocol.ErrDown
 	}
-	err = c.try(ctx, http.MethodPost, "claims", in, &answer)
+	err = c.away(c.try(ctx, http.MethodPost, "claims", in, &answer))
 	if h := answer.Held; h != nil && (h.ID <= 0 || !isDuration(h.Elapsed) || !isDuration(h.Seconds)) {
 		answer.Held = nil
 	}
 	return answer, err
 }
 
-// RenewClaim extends a claim. The error wraps [protocol.ErrGone] if it ended.
+// RenewClaim extends a claim. The error wraps [protocol.ErrGone] if it ended, and is
+// [protocol.ErrDown] if the service was given up and is not asked again.
 func (c *Client) RenewClaim(ctx context.Context, id int64) error {
-	return goneIfMissing(c.try(ctx, http.MethodPost, fmt.Sprintf("claims/%d/renew", id), nil, nil))
+	return c.away(goneIfMissing(c.try(ctx, http.MethodPost, fmt.Sprintf("claims/%d/renew", id), nil, nil)))
 }
 
 // EndClaim ends a claim without a result. It asks once, even if the service was given up:

@@ -76,7 +76,7 @@ func TestAClaimEndsThoughTheServiceWasGivenUp(t *testing.T) {
 	var ended []string
 	c, _, _ := client(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodDelete {
-			w.WriteHeader(http.StatusInternalServerError)
+			w.WriteHeader(http.StatusForbidden)
 			return
 		}
 		ended = append(ended, r.URL.Path+"?"+r.URL.RawQuery+" "+r.Header.Get("Authorization"))

@@ -1,9 +1,9 @@
 // Package remote is the client side of the protocol: it asks the service,
 // downloads blobs into this machine's store, uploads what was made, and records
 // runs. It believes nothing that the service says before checking it, and
-// nothing that the service does can fail or stall a run: the first problem is
-// reported once, the rest of the run goes on without the service, and what was
-// to be sent waits in the store's spool for a later run.
+// nothing that the service does can fail or stall a run: a problem is reported, the
+// run goes on without the service until that answers again, and what was to be
+// sent waits in the store's spool, at worst for a later run.
 package remote
 
 import (
@@ -65,8 +65,9 @@ type Client struct {
 	http  *http.Client
 	store Store
 
-	mu    sync.Mutex
-	state state
+	mu     sync.Mutex
+	state  state
+	outage outage
 
 	ahead, behind *patience // for requests that a run waits for, and for the others
 	backlog       backlog
@@ -97,13 +98,6 @@ func New(address, repo, token string, st Store) *Client {
 		}},
 		ahead: newPatience(false), behind: newPatience(true),
 	}
-}
-
-// Down tells whether the service has been given up for this run.
-func (c *Client) Down() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.state.down
 }
 
 // call sends and receives JSON. Any problem gives the service up.

@@ -101,7 +101,7 @@ func (g *growing) send() {
 			return
 		case <-tick.C:
 		}
-		if g.c.Down() || g.c.readsOnly() || !g.flush(ctx) {
+		if g.c.readsOnly() || !g.flush(ctx) {
 			g.stop()
 		}
 	}

@@ -166,6 +166,14 @@ func (p *patience) isBrief() bool {
 	return p.limit < patienceLimit
 }
 
+// renew begins anew, with little time at first.
+func (p *patience) renew() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.account()
+	p.over, p.spent, p.limit = false, 0, briefLimit
+}
+
 func (p *patience) set(limit time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

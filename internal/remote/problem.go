@@ -26,8 +26,8 @@ func (r refusal) Error() string {
 	return r.Title
 }
 
-// trouble marks the service as unusable for the rest of the run, and warns
-// once.
+// trouble gives the service up, and warns. It is asked again later if the error may have gone
+// by then.
 func (c *Client) trouble(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
@@ -35,6 +35,9 @@ func (c *Client) trouble(err error) error {
 	c.mu.Lock()
 	first := !c.state.down
 	c.state.down = true
+	if first {
+		c.outage.begin(err)
+	}
 	c.mu.Unlock()
 	if first && isTimeout(err) {
 		c.silent()

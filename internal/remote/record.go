@@ -24,9 +24,11 @@ type Recorder struct {
 
 	mu     sync.Mutex
 	graph  *protocol.Graph // that the service may not have; nil: it has it
+	known  bool            // to the service
 	all    []protocol.Event
 	made   []digest.Digest // blobs that belong to events: logs, what failed tasks were made from
 	sent   int             // of all
+	tried  int             // of all: how many there were when they were last sent
 	sentLg int             // of made
 	wake   chan struct{}
 	// dropped tells that nothing of the run is sent later.
@@ -80,8 +82,8 @@ func (r *Recorder) Done(rec protocol.TaskRecord, made ...digest.Digest) {
 	r.add(protocol.Event{Task: &rec})
 }
 
-// send posts the collected events, until the run is finished or the service is
-// given up.
+// send posts the collected events, until the run is finished or the service refuses them.
+// While the service is given up, they wait.
 func (r *Recorder) send() {
 	defer close(r.ended)
 	ctx := inBackground(context.Background())
@@ -89,19 +91,44 @@ func (r *Recorder) send() {
 		r.refuse(nil)
 		return
 	}
-	if err := r.announce(ctx); err != nil {
-		r.refuse(err)
-		return
-	}
-	for range r.wake {
-		finished, err := r.flush(ctx)
-		if err != nil {
+	for {
+		var again <-chan time.Time
+		if err := r.try(ctx); err != nil {
 			r.refuse(err)
+			if !r.c.mayReturn() {
+				return
+			}
+			again = time.After(laterAsk / 4)
 		}
-		if err != nil || finished {
+		if r.isOver() {
 			return
 		}
+		select {
+		case <-r.wake:
+		case <-again:
+		}
 	}
+}
+
+// try sends what was not sent.
+func (r *Recorder) try(ctx context.Context) error {
+	r.mu.Lock()
+	r.tried = len(r.all)
+	known := r.known
+	r.mu.Unlock()
+	if !known {
+		if err := r.announce(ctx); err != nil {
+			return err
+		}
+	}
+	return r.flush(ctx)
+}
+
+// isOver tells whether everything was collected, and tried to be sent once since.
+func (r *Recorder) isOver() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.dropped || r.tried == len(r.all) && r.tried > 0 && r.all[r.tried-1].Finish != nil
 }
 
 // announce sends the run, and its declarations if the service does not have
@@ -117,7 +144,7 @@ func (r *Recorder) announce(ctx context.Context) error {
 		return err
 	}
 	r.mu.Lock()
-	r.graph = nil
+	r.graph, r.known = nil, true
 	r.mu.Unlock()
 	return nil
 }
@@ -168,21 +195,21 @@ func (r *Recorder) refuse(err error) {
 	r.dropped, r.refused = true, err
 }
 
-func (r *Recorder) flush(ctx context.Context) (finished bool, err error) {
+func (r *Recorder) flush(ctx context.Context) error {
 	r.mu.Lock()
 	events, logs := r.all[r.sent:], r.made[r.sentLg:]
 	r.mu.Unlock()
 	if err := r.c.sendLogs(ctx, logs); err != nil {
-		return false, err
+		return err
 	}
 	if err := r.c.postEvents(ctx, r.run.ID, events); err != nil {
-		return false, err
+		return err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.sent += len(events)
 	r.sentLg += len(logs)
-	return r.sent > 0 && r.all[r.sent-1].Finish != nil, nil
+	return nil
 }
 
 func (c *Client) postEvents(ctx context.Context, run string, events []protocol.Event) error {

@@ -161,17 +161,24 @@ type backlog struct {
 	sending sync.WaitGroup
 	mu      sync.Mutex
 	cancel  context.CancelFunc
+	over    bool // nothing more begins
 }
 
 // backlogLimit is how long the end of a run waits for the backlog.
 const backlogLimit = 5 * time.Second
 
-// begin starts to send in the background.
+// begin starts to send in the background, instead of what is being sent.
 func (b *backlog) begin(ctx context.Context, send func(context.Context)) {
-	ctx, cancel := context.WithCancel(ctx)
 	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.over {
+		return
+	}
+	if b.cancel != nil {
+		b.cancel()
+	}
+	ctx, cancel := context.WithCancel(ctx)
 	b.cancel = cancel
-	b.mu.Unlock()
 	b.sending.Go(func() {
 		defer cancel()
 		send(ctx)
@@ -183,6 +190,7 @@ func (b *backlog) begin(ctx context.Context, send func(context.Context)) {
 func (b *backlog) end(limit time.Duration) {
 	b.mu.Lock()
 	cancel := b.cancel
+	b.over = true
 	b.mu.Unlock()
 	if cancel == nil {
 		return

@@ -48,7 +48,7 @@ const patience = 2 * time.Second
 
 // forgiven is for how long who waits for a claim goes on when the service does not say how it
 // stands, as while it starts anew: all who wait would run the task at the same moment.
-const forgiven = protocol.ClaimLease / 3
+const forgiven = protocol.ClaimLease / 2
 
 // told is a claim of another client, and when the service told of it.
 type told struct {

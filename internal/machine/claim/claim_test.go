@@ -105,9 +105,9 @@ func TestWhoWaitsForgivesAServiceAMoment(t *testing.T) {
 			t.Error("a service that answers again is not asked about other tasks")
 		}
 		s.silent = true
-		time.Sleep(protocol.ClaimLease / 3)
+		time.Sleep(protocol.ClaimLease / 2)
 		if a := c.Take(t.Context(), build); a.Held != nil {
-			t.Errorf("it is waited for although the service says nothing for a third of a lease: %+v", a)
+			t.Errorf("it is waited for although the service says nothing for half a lease: %+v", a)
 		}
 	})
 }
