@@ -143,6 +143,45 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 	}
 }
 
+// A new checkout, as every one of a CI machine, is walked once.
+func TestANewCheckoutIsAskedAboutOnce(t *testing.T) {
+	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "t")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &place{t: t, root: t.TempDir()}
+	p.git("init", "-q")
+	p.write(".gitignore", "out\n")
+	p.write("a/untracked", "")
+	p.write("out/file", "")
+	trace := filepath.Join(t.TempDir(), "trace")
+	t.Setenv("GIT_TRACE", trace)
+	survey := func() (names []string, asked int) {
+		c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root), Graph: g}
+		list, err := c.survey(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range list {
+			names = append(names, f.path)
+		}
+		text, err := os.ReadFile(trace)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return names, strings.Count(string(text), "git check-ignore")
+	}
+	want := []string{".gitignore", "a/untracked"}
+	if got, asked := survey(); !slices.Equal(got, want) || asked != 2 {
+		t.Errorf("%q, git was asked %d times, want 2: about what is at the top, and below a", got, asked)
+	}
+	p.write(".gitignore", "a\n")
+	want = []string{".gitignore", "out/file"}
+	if got, _ := survey(); !slices.Equal(got, want) {
+		t.Errorf("after the rules changed: %q, want %q", got, want)
+	}
+}
+
 func TestAManifestIsRememberedOnlyForItsOwnRows(t *testing.T) {
 	p := &place{t, t.TempDir(), rand.New(rand.NewPCG(1, 1))}
 	p.git("init", "-q")

@@ -72,19 +72,22 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 		names: loadDirectories(c.stateFile("directories")),
 	}
 	s.sort(tracked)
+	learned := len(s.known.answers) > 0
 	if err := s.look(); err != nil {
 		return nil, err
 	}
 	// An ignore file may be in a place that only another ignore file led to:
 	// when any of them changes, everything that was learned under them is asked
-	// again.
+	// again. Nothing was in a new checkout.
 	if rules := rulesDigest(s.rules); rules != s.known.rules {
-		s.known.forget()
-		s.files, s.unknown, s.rules, s.repos = nil, nil, nil, nil
-		if err := s.look(); err != nil {
-			return nil, err
+		if learned {
+			s.known.forget()
+			s.files, s.unknown, s.rules, s.repos = nil, nil, nil, nil
+			if err := s.look(); err != nil {
+				return nil, err
+			}
 		}
-		s.known.rules = rulesDigest(s.rules)
+		s.known.rules, s.known.changed = rulesDigest(s.rules), true
 	}
 	s.known.save(c.stateFile("ignored"))
 	s.names.save(c.stateFile("directories"))
