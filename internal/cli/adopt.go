@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/term"
 )
@@ -53,7 +54,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 		return err
 	}
 	list = slices.DeleteFunc(list, func(p string) bool { _, err := os.Lstat(filepath.Join(root, p)); return err != nil })
-	found := &adopt.Repo{FS: os.DirFS(root), Name: filepath.Base(root), Files: list}
+	found := &adopt.Repo{FS: files.Reading(root), Name: filepath.Base(root), Files: list}
 	p, err := a.propose(ctx, f, found, repo, old)
 	for err == nil && p != nil && len(p.Files) > 0 {
 		if err := a.checkProposal(found, p.Proposal); err != nil {
@@ -100,7 +101,7 @@ func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
 	}
 	for d := start; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(filepath.Join(d, decl.RootFile)); err == nil {
-			g, err := graph.Load(os.DirFS(d), filepath.Base(d))
+			g, err := graph.Load(files.Reading(d), filepath.Base(d))
 			if err != nil {
 				return "", nil, err
 			}

@@ -17,6 +17,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imported"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/usage"
 )
@@ -108,7 +109,7 @@ func (m *importing) named(name string) (*decl.Import, error) {
 
 // isEdited tells whether the files of an import differ from what was imported.
 func (m *importing) isEdited(i *decl.Import) bool {
-	sum, err := decl.ImportDigest(os.DirFS(m.root), i.Dir())
+	sum, err := decl.ImportDigest(files.Reading(m.root), i.Dir())
 	return err != nil && !errors.Is(err, fs.ErrNotExist) || err == nil && sum.String() != i.Digest.Text
 }
 
@@ -163,7 +164,7 @@ func (m *importing) fetch(ctx context.Context, name, url, rev string, patterns [
 // declaration.
 func (m *importing) loaded(f *fetched) (*graph.Graph, string, error) {
 	text := imported.Add(m.text, f.Import)
-	fsys, err := imported.With(os.DirFS(m.root), text, f.Import, f.files)
+	fsys, err := imported.With(files.Reading(m.root), text, f.Import, f.files)
 	if err != nil {
 		return nil, "", err
 	}
@@ -315,7 +316,7 @@ func (a *app) importRemove(name string) error {
 		return wrong("files in %s were edited; keep what you need of them elsewhere, and git checkout them first", i.Dir())
 	}
 	text := imported.Remove(m.text, name)
-	fsys, err := imported.With(os.DirFS(m.root), text, i, nil)
+	fsys, err := imported.With(files.Reading(m.root), text, i, nil)
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imported"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 // importName matches the names that imports may have.
@@ -142,7 +143,7 @@ func (m *importing) update(ctx context.Context, name string, f importFlags) (c i
 		fmt.Fprintf(m.a.Err, "Nothing was written; with %s at %s, this is wrong:\n", name, rev)
 		return c, err
 	}
-	before, err := graph.Load(os.DirFS(m.root), filepath.Base(m.root))
+	before, err := graph.Load(files.Reading(m.root), filepath.Base(m.root))
 	if err == nil { // else the files were edited or are gone, and there is nothing to compare with
 		c.Changes = append(c.Changes, imported.Changes(before, after)...)
 	}

@@ -19,6 +19,7 @@ import (
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 func (a *app) newCommand() *cobra.Command {
@@ -193,7 +194,7 @@ func writeNew(root *os.Root, dir string, texts map[string]filled) error {
 
 // checkNew reads the declarations including the new project.
 func (a *app) checkNew(r *repository, dir string, texts map[string]filled) error {
-	g, err := graph.Load(os.DirFS(r.root), filepath.Base(r.root))
+	g, err := graph.Load(files.Reading(r.root), filepath.Base(r.root))
 	if err != nil {
 		fmt.Fprintln(a.Err, err)
 		return exit{

@@ -9,6 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 )
 
@@ -31,7 +32,7 @@ func (a *app) load(ctx context.Context) (*repository, error) {
 		return nil, err
 	}
 	r := &repository{root: root, git: git.Repo{Dir: root}}
-	if r.graph, err = graph.Load(os.DirFS(root), filepath.Base(root)); err != nil {
+	if r.graph, err = graph.Load(files.Reading(root), filepath.Base(root)); err != nil {
 		if _, ok := graph.AsProblems(err); ok && r.git.Sparse(ctx) {
 			err = fmt.Errorf("%w\n%s", err, sparseAdvice)
 		}

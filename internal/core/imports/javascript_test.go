@@ -42,3 +42,17 @@ func TestPlacesAreThoseOfTheText(t *testing.T) {
 		}
 	}
 }
+
+func TestTheLastWordIsFound(t *testing.T) {
+	texts := []string{
+		"", "i", "m", "im", "import", "importimport", "mport", "imimport", "import im", "p", "ip import x", "require", "rerequire", "q", "req",
+		"from", "ffrom", "fro", "from f", strings.Repeat("import ", 40) + "impor", strings.Repeat("p", 99),
+	}
+	for _, text := range texts {
+		for word, rare := range map[string]int{"import": 2, "require": 2, "from": 0} {
+			if got, want := lastOf(text, word, rare), strings.LastIndex(text, word); got != want {
+				t.Errorf("%q in %q: %d, want %d", word, text, got, want)
+			}
+		}
+	}
+}

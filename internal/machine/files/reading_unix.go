@@ -7,22 +7,32 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
 
 // Reading returns the file system below a root, for whoever reads many small files:
 // each takes three system calls.
-func Reading(root string) fs.FS { return reading{os.DirFS(root), root} }
+func Reading(root string) fs.FS { return reading{os.DirFS(root).(directory), root} }
 
 type reading struct {
-	fs.FS
+	directory
 	root string
+}
+
+// directory is what [os.DirFS] returns.
+type directory interface {
+	fs.StatFS
+	fs.ReadDirFS
+	fs.ReadFileFS
+	fs.ReadLinkFS
 }
 
 // ReadFile reads a regular file with one read, if it has no more than firstRead bytes.
 func (r reading) ReadFile(name string) ([]byte, error) {
-	var first [firstRead]byte
+	first := firstReads.Get().(*[firstRead]byte)
+	defer firstReads.Put(first)
 	text, err := r.ReadInto(name, first[:0])
 	if len(text) <= len(first) {
 		text = append([]byte(nil), text...)
@@ -30,12 +40,17 @@ func (r reading) ReadFile(name string) ([]byte, error) {
 	return text, err
 }
 
+var firstReads = sync.Pool{New: func() any { return new([firstRead]byte) }}
+
 // ReadInto reads a file into a buffer, or into a new one if that is too small.
 func (r reading) ReadInto(name string, buf []byte) ([]byte, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
 	fd, err := unix.Open(filepath.Join(r.root, filepath.FromSlash(name)), unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+	if errors.Is(err, unix.EINTR) {
+		return r.directory.ReadFile(name)
+	}
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
@@ -47,7 +62,7 @@ func (r reading) ReadInto(name string, buf []byte) ([]byte, error) {
 	n, err := unix.Read(fd, buf)
 	switch {
 	case errors.Is(err, unix.EINTR) || n == len(buf):
-		return fs.ReadFile(r.FS, name)
+		return r.directory.ReadFile(name)
 	case err != nil:
 		return nil, &fs.PathError{Op: "read", Path: name, Err: err}
 	}
