@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -158,6 +157,12 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 		}
 	}
 	full := filepath.Join(m.root, filepath.FromSlash(path))
+	if at.regular() { // as it was a moment ago
+		row, err := m.read(full, listing.Row{Path: path, Kind: listing.File})
+		if !errors.Is(err, errNoFile) {
+			return row, err
+		}
+	}
 	info, err := os.Lstat(full)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) || isNotDir(err) {
@@ -184,18 +189,21 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 		row.Digest = r.Digest
 		return row, nil
 	}
-	return m.read(full, row)
+	if row, err = m.read(full, row); errors.Is(err, errNoFile) {
+		err = fmt.Errorf("%s: %w", path, ErrMoving)
+	}
+	return row, err
 }
+
+// errNoFile is for what is there, but not a regular file.
+var errNoFile = errors.New("it is not a regular file")
 
 func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 	for range 3 {
 		taken := time.Now().UnixNano()
 		d, before, after, err := sum(full)
-		if errors.Is(err, syscall.ELOOP) {
-			continue // it was replaced by a link
-		}
 		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
+			if errors.Is(err, fs.ErrNotExist) || isNotDir(err) {
 				return row, fs.ErrNotExist
 			}
 			return row, err

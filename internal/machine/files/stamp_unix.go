@@ -39,4 +39,7 @@ func statAt(dir int, name string) (stamp, error) {
 
 func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
 
+// regular tells whether the status is of a regular file.
+func (s stamp) regular() bool { return s.Mode&syscall.S_IFMT == syscall.S_IFREG }
+
 func isNotDir(err error) bool { return errors.Is(err, syscall.ENOTDIR) }
