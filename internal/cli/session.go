@@ -45,11 +45,12 @@ func (a *app) open(ctx context.Context, r *repository, offline bool) (*session, 
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
 		Maker: sync.OnceValue(func() protocol.Maker { return maker(ctx, r) }), Now: a.now,
 	}}
-	if offline {
-		return s, nil
-	}
 	client, url := a.client(r, st)
-	if client != nil {
+	switch {
+	case client == nil:
+	case offline:
+		s.engine.Service, s.engine.Rights = url, client.LastSelf()
+	default:
 		client.Hurry()
 		s.client, s.engine.Service, s.engine.Shared = client, url, client
 	}

@@ -11,7 +11,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"mime"
 	"net"
@@ -50,6 +49,9 @@ type Store interface {
 	// SilentSince is when a service was found not to answer; zero if it was not.
 	SilentSince(service string) time.Time
 	KeepSilence(service string, silent bool)
+	// Rights returns what a service last said about a token, and whether that still holds.
+	Rights(service, repo, token string) (self protocol.Self, ok bool)
+	KeepRights(service, repo, token string, self *protocol.Self)
 	// SetAside takes something out of the spool for good, and returns where it is.
 	SetAside(name string) (file string, err error)
 }
@@ -163,36 +165,6 @@ func (c *Client) encodings() string {
 		return "identity"
 	}
 	return "zstd"
-}
-
-// expirySoon is how long before its expiry a token is warned about.
-const expirySoon = 7 * 24 * time.Hour
-
-// Self returns what the token may do, and sends what earlier runs left in the
-// spool.
-func (c *Client) Self(ctx context.Context) (protocol.Self, error) {
-	var self protocol.Self
-	began := time.Now()
-	err := c.call(ctx, http.MethodGet, "self", nil, &self)
-	if err == nil {
-		c.mu.Lock()
-		c.state.self, c.state.known = self, true
-		c.state.near = loopback(c.base) && time.Since(began) < nearLimit
-		c.mu.Unlock()
-		if self.Expires != nil && time.Until(*self.Expires) < expirySoon {
-			c.Warn(
-				fmt.Sprintf(
-					"the token %q expires on %s: ask for a new one before that",
-					self.Name,
-					self.Expires.Local().Format("2 January 2006, 15:04"),
-				),
-			)
-		}
-		if c.store != nil {
-			c.backlog.begin(inBackground(ctx), c.sendSpooled)
-		}
-	}
-	return self, err
 }
 
 // Lookup asks for candidates; large plans go in several parallel requests.

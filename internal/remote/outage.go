@@ -98,8 +98,9 @@ func (c *Client) ask() {
 		c.mu.Unlock()
 		return
 	}
-	c.state.down, c.state.self, c.state.known = false, self, true
+	c.state.down = false
 	c.mu.Unlock()
+	c.knows(self)
 	c.ahead.renew()
 	c.behind.renew()
 	c.Warn(fmt.Sprintf("the service at %s answers again: the run uses it", c.base))

@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
-	"strings"
+	"net/url"
 	"syscall"
 	"time"
 
@@ -68,8 +69,13 @@ func Explain(err error) string {
 		return "cannot be reached (" + op.Err.Error() + ")"
 	case isTimeout(err):
 		return "does not answer in time"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "cut the connection"
 	}
-	return "fails (" + strings.TrimPrefix(err.Error(), "Post ") + ")"
+	if of, ok := errors.AsType[*url.Error](err); ok { // which names the address again
+		err = of.Err
+	}
+	return "fails (" + err.Error() + ")"
 }
 
 func isTimeout(err error) bool {

@@ -98,7 +98,7 @@ func (r *Recorder) send() {
 			if !r.c.mayReturn() {
 				return
 			}
-			again = time.After(laterAsk / 4)
+			again = time.After(firstAsk)
 		}
 		if r.isOver() {
 			return
@@ -116,6 +116,9 @@ func (r *Recorder) try(ctx context.Context) error {
 	r.tried = len(r.all)
 	known := r.known
 	r.mu.Unlock()
+	if r.c.Down() {
+		return protocol.ErrDown
+	}
 	if !known {
 		if err := r.announce(ctx); err != nil {
 			return err

@@ -26,6 +26,9 @@ type memory struct {
 	spool   map[string][]byte
 	refused []string
 	silence time.Time
+
+	rights   *protocol.Self
+	rightsOf string
 }
 
 func newMemory() *memory {
@@ -91,6 +94,21 @@ func (m *memory) Unspool(name string) error {
 	defer m.mu.Unlock()
 	delete(m.spool, name)
 	return nil
+}
+
+func (m *memory) Rights(service, repo, token string) (protocol.Self, bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.rights == nil || m.rightsOf != service+" "+repo+" "+token {
+		return protocol.Self{}, false
+	}
+	return *m.rights, true
+}
+
+func (m *memory) KeepRights(service, repo, token string, self *protocol.Self) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.rights, m.rightsOf = self, service+" "+repo+" "+token
 }
 
 func (m *memory) SilentSince(string) time.Time {

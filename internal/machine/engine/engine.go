@@ -27,13 +27,16 @@ import (
 // Shared is the shared cache as the engine sees it. Any of its methods may fail
 // at any time; a failure costs time and never fails the run.
 type Shared interface {
-	// Self returns which shelves the token writes to and reads from.
+	// Self returns which shelves the token writes to and reads from. With an error, it
+	// returns what is remembered of that; a zero value if nothing is.
 	Self(ctx context.Context) (protocol.Self, error)
 	// Lookup returns candidates for keys and early keys.
 	Lookup(ctx context.Context, tasks []protocol.Query) ([]protocol.Entry, error)
 	// Fetch downloads blobs into this machine's store, and returns the number
 	// of bytes. It wraps [protocol.ErrGone] if the service no longer has one.
 	FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error)
+	// Down tells whether the service is given up at present.
+	Down() bool
 	share.Service
 	claim.Service
 	join.Service
@@ -78,6 +81,7 @@ type Engine struct {
 	Store    *store.Store
 	Shared   Shared                // nil: only this machine's cache
 	Service  string                // address of the shared cache, for the origin of entries
+	Rights   protocol.Self         // without Shared: what its token may read of this machine's cache
 	Maker    func() protocol.Maker // who runs here; called only if a task runs
 	Env      environment.Environment
 	Platform string

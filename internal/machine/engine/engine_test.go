@@ -60,6 +60,8 @@ func (s *fakeService) Lookup(_ context.Context, queries []protocol.Query) ([]pro
 	return out, nil
 }
 
+func (s *fakeService) Down() bool { return false }
+
 func (s *fakeService) FetchAnd(_ context.Context, blobs []protocol.Blob, _ func(digest.Digest, []byte)) (int64, error) {
 	if s.fetch != nil {
 		if err := s.fetch(blobs); err != nil {

@@ -48,15 +48,13 @@ func (s *Session) prepare(ctx context.Context, settleUnchanged func(*fingerprint
 	return prints, nil
 }
 
-// askService asks for the token's rights. A service that fails has warned, and
-// is not used in this run.
+// askService asks for the token's rights. A service that fails has warned. If this machine
+// knows what the token may read, the service is used as soon as it answers again.
 func (s *Session) askService(ctx context.Context) {
-	self, err := s.engine.Shared.Self(ctx)
-	if err != nil {
+	var err error
+	if s.self, err = s.engine.Shared.Self(ctx); err != nil && s.self.Repo == "" {
 		s.engine.Shared = nil
-		return
 	}
-	s.self = self
 }
 
 func (s *Session) newFinder() *find.Finder {

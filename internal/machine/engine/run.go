@@ -140,10 +140,11 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *l
 	}
 }
 
-// ownOrigin is the origin of entries that are made in this run.
+// ownOrigin is the origin of entries that are made in this run. Without a service, they are
+// not for a shelf.
 func (s *Session) ownOrigin() store.Origin {
 	o := store.Origin{Repo: s.engine.Graph.Repo.Name}
-	if s.self.WritesTo != "" {
+	if s.service != nil && s.self.WritesTo != "" {
 		o.Service, o.Shelf = s.engine.Service, s.self.WritesTo
 	}
 	return o

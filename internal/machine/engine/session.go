@@ -21,7 +21,7 @@ type Session struct {
 	Find     *find.Finder // nil until Prepare
 
 	engine  Engine // a copy: a run changes nothing of its caller
-	service Shared // nil: there is none; the engine's is nil as well while it does not answer
+	service Shared // nil: there is none; the engine's is nil as well if the token's rights are not known
 	opt     Options
 	self    protocol.Self
 	rules   rules
@@ -33,6 +33,7 @@ func newSession(e *Engine, opt Options) *Session {
 	s := &Session{
 		engine:  *e,
 		service: e.Shared,
+		self:    e.Rights,
 		opt:     opt,
 		Tasks:   e.Graph.Closure(opt.Picked),
 		notes:   &notices{warn: e.Observer.Warn},

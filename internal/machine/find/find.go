@@ -58,7 +58,7 @@ func (f *Finder) Search(r Request) *Search {
 	s := &Search{Request: r, f: f, entries: map[decide.Source]protocol.Entry{}, lists: map[decide.Source]listing.List{}}
 	s.last, s.lastOK = f.Work.State.Last(r.Task.Addr())
 	s.facts = decide.Facts{Rules: r.Rules, Key: r.Taken.Key, Pending: r.Pending, Line: f.Blobs.Line()}
-	s.facts.Rules.CanFetch = f.Blobs.From != nil
+	s.facts.Rules.CanFetch = f.Blobs.CanFetch()
 	if s.lastOK {
 		s.facts.Last = &decide.Last{Key: s.last.Key, Failed: s.last.Failed, Seconds: s.last.Here}
 		s.facts.Rules.MayCompare = r.Rules.MayCompare && r.Task.Reuse == decl.Auto && !s.last.Fetch
@@ -132,7 +132,7 @@ func (s *Search) offer(from decide.Source) *decide.Offer {
 }
 
 func (s *Search) lookAtDisk(ctx context.Context) error {
-	list, ok := s.f.Work.Listing(s.last.Listing)
+	list, ok := s.f.Work.LastListing(s.Task)
 	if !ok {
 		s.facts.Disk = decide.No
 		return nil

@@ -25,7 +25,12 @@ type Fetcher interface {
 	// Arrived, if set, gets the contents of small ones, verified, at once: it is
 	// called by several goroutines, and must not keep them.
 	FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error)
+	// Down tells whether nothing can be fetched at present.
+	Down() bool
 }
+
+// CanFetch tells whether there is a shared cache that is not given up.
+func (b *Blobs) CanFetch() bool { return b.From != nil && !b.From.Down() }
 
 // Blobs brings blobs into this machine's store. It is safe for concurrent use.
 type Blobs struct {
