@@ -202,3 +202,39 @@ func TestPlanTakesTheFlagsOfRun(t *testing.T) {
 		t.Errorf("exit %d: %s", a.Code, a.Err)
 	}
 }
+
+// A cache that was deleted costs nothing where the outputs are still there: they are neither
+// made again nor moved away.
+func TestADeletedCacheLeavesTheOutputsRight(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, sample)
+	r.Run("--pick", "all")
+	lose := func() {
+		t.Helper()
+		if err := os.RemoveAll(cacheOf(r)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lose()
+	rep := r.Run("--pick", "all")
+	allAre(t, "nothing changed", rep, "current")
+	if rep.Answer.Err != "" {
+		t.Errorf("%s", rep.Answer.Err)
+	}
+	lose()
+	r.Append("lib/test/t", "more\n")
+	want(t, "a task changed", r.Run("--pick", "all").Outcomes(), map[string]string{
+		"generate@lib": "current", "build@app": "current", "test@lib": "ran", "test@app": "current"})
+	lose()
+	r.Append("lib/schema", "two\n")
+	rep = r.Run("--pick", "all")
+	if x := rep.Of("generate@lib"); x.Outcome != "ran" || strings.Contains(rep.Answer.Err, "displaced") {
+		t.Errorf("its old outputs are what it left: %s\n%s", x.Outcome, rep.Answer.Err)
+	}
+	lose()
+	r.Write("app/out/app", "by hand\n")
+	rep = r.Run("--pick", "all")
+	if x := rep.Of("build@app"); x.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "moved app/out/app to .grayloft/displaced") {
+		t.Errorf("what was changed by hand is kept: %s\n%s", x.Outcome, rep.Answer.Err)
+	}
+}

@@ -57,8 +57,7 @@ func (s *Session) listingsFor(current map[*graph.Task]bool) (map[*graph.Task]lis
 			if _, have := lists[u]; !current[u] || have {
 				continue
 			}
-			last, _ := s.engine.State.Last(u.Addr())
-			list, ok := s.Delivery.Work.Listing(last.Listing)
+			list, ok := s.Delivery.Work.LastListing(u)
 			if !ok {
 				return nil, false
 			}

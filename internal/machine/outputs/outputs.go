@@ -36,7 +36,9 @@ func (o *Set) Now() listing.List {
 	found, _ := o.Found()
 	var out listing.List
 	for _, f := range found {
-		if row, err := o.Files.Memory.Row(o.fromRoot(f.Path)); err == nil {
+		if f.Kind == listing.EmptyDir {
+			out = append(out, f)
+		} else if row, err := o.Files.Memory.Row(o.fromRoot(f.Path)); err == nil {
 			row.Path = f.Path
 			out = append(out, row)
 		}

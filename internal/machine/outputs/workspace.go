@@ -24,13 +24,24 @@ func (w *Workspace) Outputs(t *graph.Task) *Set {
 }
 
 // LastListing returns the listing of the task's last result in this checkout,
-// if it is still available.
+// if it is still available. If this machine's cache no longer has it, as after the cache was
+// deleted, the outputs on the disk may still be those: their listing then has the same digest,
+// and is stored again.
 func (w *Workspace) LastListing(t *graph.Task) (listing.List, bool) {
 	last, ok := w.State.Last(t.Addr())
 	if !ok || last.Listing.IsZero() {
 		return nil, false
 	}
-	return w.Listing(last.Listing)
+	if l, ok := w.Listing(last.Listing); ok {
+		return l, true
+	}
+	l := w.Outputs(t).Now()
+	text := l.Encode()
+	if digest.Of(text) != last.Listing {
+		return nil, false
+	}
+	_ = w.Store.KeepText(last.Listing, text) // otherwise it is made again the next time
+	return l, true
 }
 
 // noOutputs is the digest of an empty listing.
