@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -42,16 +43,21 @@ func (s *checkSession) found(ctx context.Context) ([]check.Finding, error) {
 		_, err := s.a.load(ctx)
 		return nil, err
 	}
+	known := inspect.LastChecked(s.root)
+	load := sync.OnceValues(func() (*repository, error) { return s.a.load(ctx) })
+	if !known.Any() {
+		go func() { _, _ = load() }() // while git lists the files
+	}
 	checkout := &files.Checkout{Root: s.root, Git: git.Repo{Dir: s.root}, Memory: files.NewMemory(s.root)}
 	v, err := checkout.Visible(ctx)
 	if err != nil {
 		return nil, err
 	}
-	known := inspect.NewChecked(s.root, v, s.rules)
+	known.Of(v, s.rules)
 	if list, ok := known.Findings(); ok && s.pick == "" && !s.updates {
 		return list, nil
 	}
-	repo, r, err := s.read(ctx, checkout, v)
+	repo, r, err := s.read(ctx, checkout, v, load)
 	if err != nil {
 		return nil, err
 	}
@@ -67,14 +73,16 @@ func (s *checkSession) found(ctx context.Context) ([]check.Finding, error) {
 }
 
 // read loads the declarations, and reads what the sources import, at the same time.
-func (s *checkSession) read(ctx context.Context, checkout *files.Checkout, v *files.Survey) (*check.Repo, *repository, error) {
+func (s *checkSession) read(
+	ctx context.Context, checkout *files.Checkout, v *files.Survey, load func() (*repository, error),
+) (*check.Repo, *repository, error) {
 	repo := &check.Repo{FS: files.Reading(s.root), Files: v.Paths()}
 	repo.Imports = imports.NewReader(repo.FS, repo.Files)
 	var r *repository
 	var group errgroup.Group
 	group.Go(func() error { repo.Imports.Start(); return nil })
 	group.Go(func() (err error) { repo.Tracked, err = checkout.Tracked(ctx); return err })
-	group.Go(func() (err error) { r, err = s.a.load(ctx); return err })
+	group.Go(func() (err error) { r, err = load(); return err })
 	if err := group.Wait(); err != nil {
 		return nil, nil, err
 	}

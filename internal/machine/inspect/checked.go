@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/check"
 	"grayloft.example/grayloft/internal/core/digest"
@@ -29,23 +30,39 @@ type checked struct {
 // Checked remembers the findings of the last check of a checkout, so that one of the
 // same files is not made again.
 type Checked struct {
-	file    string
-	of      digest.Digest
-	settled bool
+	file string
+	have checked
+	any  bool
+	of   func() (sum digest.Digest, settled bool)
 }
 
-// NewChecked returns what remembers the findings of these rules in the files of a
-// survey.
-func NewChecked(root string, v *files.Survey, rules []check.Rule) *Checked {
-	sum, settled := v.Fingerprint()
-	of := digest.Of(fmt.Appendf(nil, "%s %s %q", sum, fingerprint.Program(), rules))
-	return &Checked{filepath.Join(root, checkout.Dir, "checked"), of, settled}
+// LastChecked reads what the last check of a checkout found.
+func LastChecked(root string) *Checked {
+	c := &Checked{file: filepath.Join(root, checkout.Dir, "checked")}
+	c.have, c.any = checkedFormat.Load(c.file)
+	return c
+}
+
+// Any tells whether there are findings of earlier, whatever they are of.
+func (c *Checked) Any() bool { return c.any }
+
+// Of says what is checked now: the files of a survey, by these rules.
+func (c *Checked) Of(v *files.Survey, rules []check.Rule) {
+	c.of = sync.OnceValues(func() (digest.Digest, bool) {
+		sum, settled := v.Fingerprint()
+		return digest.Of(fmt.Appendf(nil, "%s %s %q", sum, fingerprint.Program(), rules)), settled
+	})
+	if !c.any {
+		go c.of() // for Remember, beside the check
+	}
 }
 
 // Findings returns what was found in the same files, if it is known.
 func (c *Checked) Findings() (found []check.Finding, ok bool) {
-	have, ok := checkedFormat.Load(c.file)
-	if !ok || have.of != c.of || json.Unmarshal([]byte(have.findings), &found) != nil {
+	if !c.any {
+		return nil, false
+	}
+	if sum, _ := c.of(); c.have.of != sum || json.Unmarshal([]byte(c.have.findings), &found) != nil {
 		return nil, false
 	}
 	return found, true
@@ -55,8 +72,9 @@ func (c *Checked) Findings() (found []check.Finding, ok bool) {
 // stored where the checkout already has a directory for it.
 func (c *Checked) Remember(found []check.Finding) {
 	text, err := json.Marshal(found)
-	if _, missing := os.Stat(filepath.Dir(c.file)); err != nil || missing != nil || !c.settled {
+	sum, settled := c.of()
+	if _, missing := os.Stat(filepath.Dir(c.file)); err != nil || missing != nil || !settled {
 		return
 	}
-	_ = checkedFormat.Save(c.file, checked{c.of, string(text)}) // the next check finds it again
+	_ = checkedFormat.Save(c.file, checked{sum, string(text)}) // the next check finds it again
 }
