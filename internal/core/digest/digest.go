@@ -98,6 +98,14 @@ func (d Digest) String() string {
 	return hex.EncodeToString(d[:])
 }
 
+// Append appends the 64 hex digits, or nothing for the zero digest.
+func (d Digest) Append(b []byte) []byte {
+	if d.IsZero() {
+		return b
+	}
+	return hex.AppendEncode(b, d[:])
+}
+
 // Short returns the first twelve hex digits, for people.
 func (d Digest) Short() string {
 	if d.IsZero() {

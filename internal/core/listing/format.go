@@ -93,37 +93,44 @@ func (l List) Encode() []byte { return encode(listingHead, l) }
 // Digest returns the digest of the listing's text.
 func (l List) Digest() digest.Digest { return digest.Of(l.Encode()) }
 
+// usualRow is about how many bytes a row takes beside its path and target.
+const usualRow = 2*digest.Size + 16
+
 func encode(head string, rows []Row) []byte {
-	var b bytes.Buffer
-	b.WriteString(head)
+	room := len(head)
 	for _, r := range rows {
-		b.WriteByte(byte(r.Kind))
-		b.WriteByte('\t')
-		b.WriteString(strconv.FormatInt(r.Size, 10))
-		b.WriteByte('\t')
+		room += usualRow + len(r.Path) + len(r.Target)
+	}
+	b := append(make([]byte, 0, room), head...)
+	for _, r := range rows {
+		b = append(b, byte(r.Kind), '\t')
+		b = strconv.AppendInt(b, r.Size, 10)
+		b = append(b, '\t')
 		switch r.Kind {
 		case Link:
-			escape(&b, r.Target)
+			b = escape(b, r.Target)
 		case EmptyDir:
-			b.WriteByte('-')
+			b = append(b, '-')
 		default:
-			b.WriteString(r.Digest.String())
+			b = r.Digest.Append(b)
 		}
-		b.WriteByte('\t')
-		escape(&b, r.Path)
-		b.WriteByte('\n')
+		b = append(b, '\t')
+		b = escape(b, r.Path)
+		b = append(b, '\n')
 	}
-	return b.Bytes()
+	return b
 }
 
-func escape(b *bytes.Buffer, s string) {
+func escape(b []byte, s string) []byte {
+	plain := 0 // what is before it was appended
 	for i := 0; i < len(s); i++ {
 		if c := s[i]; c < 0x20 || c == 0x7f || c == '\\' {
-			fmt.Fprintf(b, `\x%02x`, c)
-		} else {
-			b.WriteByte(c)
+			b = append(b, s[plain:i]...)
+			b = fmt.Appendf(b, `\x%02x`, c)
+			plain = i + 1
 		}
 	}
+	return append(b, s[plain:]...)
 }
 
 var errEscape = errors.New("a backslash must be followed by xNN, for a byte that has to be escaped")

@@ -83,6 +83,7 @@ const usualRow = 110
 var digestsFormat = statefile.Register(statefile.Format[map[string]remembered]{
 	Name: "digests", Version: 3,
 	Encode: func(w *statefile.Writer, known map[string]remembered) {
+		w.Room(len(known) * usualRow)
 		for name, r := range known {
 			w.Text(name)
 			writeStamp(w, r.Stamp)

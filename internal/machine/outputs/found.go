@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -37,25 +38,35 @@ func (o *Set) Any() (bool, error) {
 // search returns what matches any of the patterns, and the paths of what matches and cannot
 // be kept. Patterns never go through links.
 func (o *Set) search(patterns []glob.Pattern) (found listing.List, special []string, err error) {
-	w := walk{Set: o, patterns: patterns, rows: map[string]listing.Kind{}}
+	w := walk{Set: o, patterns: patterns}
 	for _, p := range patterns {
 		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, nil, err
 		}
 	}
-	for p, k := range w.rows {
-		found = append(found, listing.Row{Path: p, Kind: k})
+	slices.SortFunc(w.rows, func(a, b match) int { return strings.Compare(a.path, b.path) })
+	w.rows = slices.CompactFunc(w.rows, func(a, b match) bool { return a.path == b.path }) // patterns overlap
+	if len(w.rows) > 0 {
+		found = make(listing.List, len(w.rows))
 	}
-	found.Sort()
+	for i, m := range w.rows {
+		found[i] = listing.Row{Path: m.path, Kind: m.kind}
+	}
 	slices.Sort(w.special)
 	return found, slices.Compact(w.special), nil
+}
+
+// match is what was found under a path.
+type match struct {
+	path string
+	kind listing.Kind
 }
 
 // walk is a search for files that match patterns.
 type walk struct {
 	*Set
 	patterns []glob.Pattern
-	rows     map[string]listing.Kind
+	rows     []match
 	special  []string
 }
 
@@ -82,9 +93,9 @@ func (w *walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 		return w.dir(in, rel)
 	case !w.matches(rel):
 	case kind&fs.ModeSymlink != 0:
-		w.rows[rel] = listing.Link
+		w.rows = append(w.rows, match{rel, listing.Link})
 	case kind.IsRegular():
-		w.rows[rel] = listing.File
+		w.rows = append(w.rows, match{rel, listing.File})
 	default:
 		w.special = append(w.special, rel)
 	}
@@ -110,10 +121,15 @@ func (w *walk) dir(in *beneath.Folder, rel string) error {
 		return err
 	}
 	if len(entries) == 0 && rel != "." && w.matches(rel) && !at.IsMountIn(in) { // a mount is no output
-		w.rows[rel] = listing.EmptyDir
+		w.rows = append(w.rows, match{rel, listing.EmptyDir})
 	}
+	below := ""
+	if rel != "." {
+		below = rel + "/"
+	}
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	for _, e := range entries {
-		if err := w.name(at, path.Join(rel, e.Name()), e.Type()); err != nil {
+		if err := w.name(at, below+e.Name(), e.Type()); err != nil {
 			return err
 		}
 	}

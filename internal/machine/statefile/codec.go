@@ -2,6 +2,7 @@ package statefile
 
 import (
 	"encoding/binary"
+	"slices"
 
 	"grayloft.example/grayloft/internal/core/digest"
 )
@@ -12,6 +13,9 @@ type Writer struct{ b []byte }
 
 // NewWriter returns an empty writer with room for that many bytes.
 func NewWriter(room int) *Writer { return &Writer{make([]byte, 0, room)} }
+
+// Room makes room for that many more bytes.
+func (w *Writer) Room(n int) { w.b = slices.Grow(w.b, n) }
 
 // Uint writes an unsigned varint.
 func (w *Writer) Uint(n uint64) { w.b = binary.AppendUvarint(w.b, n) }
