@@ -49,11 +49,13 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 		return err
 	}
 	repo := git.Repo{Dir: root}
-	list, err := repo.Files(ctx)
+	list, err := a.adoptable(ctx, repo)
+	if err == nil && old == nil {
+		err = unlisted(filepath.Base(root), list)
+	}
 	if err != nil {
 		return err
 	}
-	list = slices.DeleteFunc(list, func(p string) bool { _, err := os.Lstat(filepath.Join(root, p)); return err != nil })
 	found := &adopt.Repo{FS: files.Reading(root), Name: filepath.Base(root), Files: list}
 	p, err := a.propose(ctx, f, found, repo, old)
 	for err == nil && p != nil && len(p.Files) > 0 {

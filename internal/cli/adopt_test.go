@@ -3,8 +3,10 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -136,6 +138,39 @@ var templated = map[string]string{
 	"build/lib/test.sh":         "grep -q 'package %{ident} in %{dir} of %{repo}' src/%{base}.txt\n",
 	"build/lib/src/%{base}.txt": "package %{ident} in %{dir} of %{repo}\n",
 	"libs/tides/loft.toml":      "[project]\nkind = \"lib\"\nomit = [\"test\"]\n",
+}
+
+func TestAdoptLeavesOtherDeclarationsAlone(t *testing.T) {
+	t.Parallel()
+	files := maps.Clone(unadopted)
+	files["samples/quay/grayloft.toml"] = "schema = 1\n[repo]\nprojects = [\"a\"]\n"
+	files["samples/quay/a/loft.toml"] = "[project]\n"
+	files["samples/quay/a/package.json"] = `{"name": "a", "scripts": {"build": "node build.mjs"}}`
+	files["samples/quay/inner/grayloft.toml"] = "schema = 1\n"
+	files["packages/rates/build.mjs"] += "process.env.GRAYLOFT_TOKEN;\n"
+	r := trial.New(t, files)
+	a := r.Grayloft("adopt", "--yes")
+	if a.Code != 0 || strings.Count(a.Out, "a repository of its own") != 1 || strings.Contains(a.Out, "build@a") ||
+		r.Read("samples/quay/a/loft.toml") != "[project]\n" {
+		t.Errorf("a repository inside: exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	if !regexp.MustCompile(`GRAYLOFT_TOKEN +nothing `).MatchString(a.Out) {
+		t.Errorf("a variable of the client is proposed for tasks:\n%s", a.Out)
+	}
+	// Declarations that no root file lists cannot be read, and are not guessed at.
+	files = maps.Clone(unadopted)
+	files["packages/rates/loft.toml"] = "[task.count]\nrun = \"wc rates.json\"\nreads = [\"rates.json\"]\nwrites = []\nprobes = []\n"
+	r = trial.New(t, files)
+	a = r.Grayloft("adopt", "--yes")
+	_, text, _ := strings.Cut(a.Err, "with\n\n")
+	text, _, _ = strings.Cut(text, "\n\n")
+	if a.Code != 2 || !strings.Contains(text, `"packages/rates"`) {
+		t.Fatalf("without a root file: exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
+	r.Write("grayloft.toml", text)
+	if a = r.Grayloft("adopt", "--yes"); a.Code != 0 || r.Grayloft("run", "count", "test@packages/rates").Code != 0 {
+		t.Errorf("with what it says: exit %d\n%s%s", a.Code, a.Out, a.Err)
+	}
 }
 
 func TestANewProjectPassesAtOnce(t *testing.T) {

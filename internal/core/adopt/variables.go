@@ -213,6 +213,8 @@ func (v *Variable) learn(script string) {
 // propose decides how the variable is declared.
 func (v *Variable) propose() {
 	switch {
+	case strings.HasPrefix(v.Name, "GRAYLOFT_"):
+		v.Use, v.Why = AsNothing, "it is for the client, and not passed on to tasks"
 	case looksSecret.MatchString(v.Name):
 		v.Use, v.Why = AsSecret, "its name suggests a secret: passed on, not part of the key, masked in logs"
 	case len(v.Values) > 1 && v.Default != "" && slices.Contains(v.Values, v.Default):

@@ -84,6 +84,8 @@ writes = []
 	"libs/kit/package.json":     `{"name": "kit"}`,
 	"package.json":              `{"workspaces": ["apps/*", "libs/kit"]}`,
 	"odd/ends/loft.toml":        "[task.forgotten]\nrun = \"true\"\n",
+	"odd/inner/grayloft.toml":   "schema = 1\n", // a repository of its own
+	"odd/inner/a/loft.toml":     "[task.theirs]\nrun = \"true\"\n",
 	".ci.yml":                   "run: grayloft run --pick pick:other\n",
 }
 
