@@ -366,7 +366,7 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, tools goT
 func (s *surveyor) split(m *module, packages []string) bool { return len(packages) < len(m.packages) }
 
 // isBuilt tells whether the build constraints of some file of packages admit this
-// platform, or those of some test of them. Packages with nothing but tests count as built.
+// platform, or those of some test of them. Packages with nothing but tests are built if these are.
 func (s *surveyor) isBuilt(m *module, packages []string, tests bool) bool {
 	c := build.Default
 	c.JoinPath = path.Join
@@ -383,7 +383,7 @@ func (s *surveyor) isBuilt(m *module, packages []string, tests bool) bool {
 			}
 		}
 	}
-	return !some && !tests
+	return !some && !tests && s.isBuilt(m, packages, true)
 }
 
 func platform() string { return build.Default.GOOS + "/" + build.Default.GOARCH }
