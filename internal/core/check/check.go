@@ -135,6 +135,7 @@ type Inspection struct {
 	// they were not asked.
 	Versions map[Package][]string
 
+	own       []string // files, without those of repositories inside this one
 	relations *relations
 	manifests []declaring
 	sources   *imports.Reader
@@ -144,7 +145,7 @@ type Inspection struct {
 
 // Inspect reads what the rules use.
 func Inspect(r *Repo) *Inspection {
-	in := &Inspection{Repo: r, sources: r.Imports}
+	in := &Inspection{Repo: r, own: ownFiles(r), sources: r.Imports}
 	if in.sources == nil {
 		in.sources = imports.NewReader(r.FS, r.Files)
 	}
@@ -154,6 +155,18 @@ func Inspect(r *Repo) *Inspection {
 	group.Go(func() { in.manifests = in.readManifests() })
 	group.Wait()
 	return in
+}
+
+// ownFiles returns the files of a repository without those of repositories inside it, unless
+// it has projects there.
+func ownFiles(r *Repo) []string {
+	inner := slices.DeleteFunc(decl.InnerOf(r.Files), func(dir string) bool {
+		return slices.ContainsFunc(r.Graph.Projects, func(p *graph.Project) bool { return strings.HasPrefix(p.Dir+"/", dir+"/") })
+	})
+	if len(inner) == 0 {
+		return r.Files
+	}
+	return slices.DeleteFunc(slices.Clone(r.Files), inner.Has)
 }
 
 // Findings applies rules, all of them if none is named, and returns what they find,

@@ -321,3 +321,22 @@ func TestOnlyTheNeedsThatBringTheOthersAreMissing(t *testing.T) {
 		t.Errorf("%q", found)
 	}
 }
+
+// What a repository inside this one declares is its own, but its files can be read.
+func TestARepositoryInsideIsNotChecked(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml":            "schema = 1\n[repo]\nprojects = [\"app\"]\n",
+		"app/loft.toml":            "[task.build]\nrun = \"true\"\nreads = [\"repo:demo/inner/in\"]\nwrites = [\"out\"]\nprobes = []\n",
+		"demo/inner/in":            "x\n",
+		"demo/inner/b/loft.toml":   "[task.build]\nrun = \"true\"\n",
+		"demo/inner/package.json":  `{"dependencies": {"tide": "1.0.0", "quay": "1.0.0"}}`,
+		"demo/inner/grayloft.toml": "schema = 1\n",
+	}
+	if found := inspect(t, files); len(found) != 0 {
+		t.Errorf("%+v", found)
+	}
+	delete(files, "demo/inner/grayloft.toml")
+	if found := inspect(t, files); len(found) < 3 {
+		t.Errorf("there is nothing to leave out: %+v", found)
+	}
+}

@@ -135,16 +135,15 @@ func unused(in *Inspection) (out []Finding) {
 }
 
 // unread finds declarations of projects that no pattern of the repository leads to. Those of
-// templates are for projects to come, and those of a repository inside this one are its own.
+// templates are for projects to come.
 func unread(in *Inspection) (out []Finding) {
 	read := map[string]bool{}
 	for _, p := range in.Graph.Projects {
 		read[p.Dir] = true
 	}
-	inner := decl.InnerOf(in.Files)
-	for _, f := range in.Files {
+	for _, f := range in.own {
 		pos, dir := decl.Pos{File: f, Line: 1}, path.Dir(f)
-		if path.Base(f) != decl.ProjectFile || read[dir] || isImported(pos) || in.isTemplate(f) || inner.Has(f) {
+		if path.Base(f) != decl.ProjectFile || read[dir] || isImported(pos) || in.isTemplate(f) {
 			continue
 		}
 		out = append(out, at(pos, "", "file:"+f,

@@ -25,7 +25,7 @@ type relations struct {
 func (in *Inspection) related() *relations {
 	g := in.Graph
 	out := &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
-	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.Files, Imports: in.sources}
+	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.own, Imports: in.sources}
 	split := map[string]bool{}
 	modules := map[string][]string{}
 	if in.hasSeveralIn("go.mod") {
@@ -47,7 +47,7 @@ func (in *Inspection) related() *relations {
 			out.add(user, g.Containing(n.Dir), n.Why)
 		}
 	}
-	for _, f := range in.Files {
+	for _, f := range in.own {
 		if path.Base(f) == "go.mod" {
 			in.replaced(out, f)
 		}

@@ -22,7 +22,7 @@ func (in *Inspection) readManifests() (out []declaring) {
 		commands.WriteString(strings.Join(t.Decl.Run.Words(), " ") + "\n")
 	}
 	repo := &manifest.Repo{
-		FS: in.FS, Files: in.Files, Imports: in.sources, Commands: commands.String(), Provides: in.Graph.Repo.Provides,
+		FS: in.FS, Files: in.own, Imports: in.sources, Commands: commands.String(), Provides: in.Graph.Repo.Provides,
 	}
 	for _, m := range manifest.Read(repo) {
 		d := declaring{Manifest: m}
