@@ -84,7 +84,7 @@ func (a *app) preview(ctx context.Context, s *session, f runFlags, picked []*gra
 type planJSON struct {
 	Run     *string        `json:"run"` // always null
 	OK      bool           `json:"ok"`
-	Seconds float64        `json:"seconds"` // expected, on the longest path
+	Seconds float64        `json:"seconds"` // expected, with so many tasks at a time
 	Tasks   []planTaskJSON `json:"tasks"`
 	Totals  map[string]int `json:"totals"`
 	Longest []string       `json:"longest"`

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -98,5 +99,29 @@ reads = []
 		if !seen[want] {
 			t.Errorf("no step led to %q", want)
 		}
+	}
+}
+
+// How long a run is expected to take depends on how many tasks it runs at a time.
+func TestAPlanExpectsTheDurationOfTheWholeRun(t *testing.T) {
+	t.Parallel()
+	tasks := ""
+	for _, name := range []string{"a", "b", "c", "d"} {
+		tasks += "[task." + name + "]\nrun = \"sleep 0.3\"\nreads = [\"in\"]\nwrites = []\nprobes = []\n"
+	}
+	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"p\"]\n", "p/loft.toml": tasks, "p/in": "1\n"})
+	r.Run("a", "b", "c", "d")
+	r.Write("p/in", "2\n")
+	seconds := func(jobs string) float64 {
+		t.Helper()
+		var plan struct{ Seconds float64 }
+		if err := json.Unmarshal([]byte(r.Grayloft("plan", "a", "b", "c", "d", "--jobs", jobs, "--format", "json").Out), &plan); err != nil {
+			t.Fatal(err)
+		}
+		return plan.Seconds
+	}
+	one, two, all := seconds("1"), seconds("2"), seconds("4")
+	if one < 1.2 || two < one/2-0.01 || two > one*0.9 || all < 0.3 || all > two*0.9 {
+		t.Errorf("one at a time %v s, two %v s, all %v s", one, two, all)
 	}
 }

@@ -35,11 +35,7 @@ func (p *Preview) Explain(ctx context.Context, a *Archive) {
 		all.Go(func() error { return x.explain(ctx, a) })
 	}
 	_ = all.Wait()
-	of := map[*graph.Task]*Expected{}
-	for _, x := range p.Tasks {
-		of[x.Task] = x
-	}
-	p.Path, p.Takes = longestPath(p.Tasks, of)
+	p.estimate()
 }
 
 func (x *Expected) explain(ctx context.Context, a *Archive) error {

@@ -54,7 +54,8 @@ func (x *Expected) Reads(most int) (n int, first []string) {
 type Preview struct {
 	Tasks []*Expected   // in graph order
 	Path  []*graph.Task // the longest chain of tasks that would or may run
-	Takes float64       // its expected duration in seconds
+	Takes float64       // expected duration of the run in seconds; what is not known counts as 0
+	jobs  int           // tasks at a time
 }
 
 // Totals counts outcomes; each outcome is included.
@@ -89,7 +90,7 @@ func Plan(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, 
 		return nil, err
 	}
 	p := &planner{session: s, of: map[*graph.Task]*Expected{}}
-	out := &Preview{}
+	out := &Preview{jobs: opt.Jobs}
 	for _, t := range s.Tasks {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -99,7 +100,7 @@ func Plan(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, 
 		out.Tasks = append(out.Tasks, x)
 	}
 	p.predictDeliveries(out.Tasks)
-	out.Path, out.Takes = longestPath(out.Tasks, p.of)
+	out.estimate()
 	return out, nil
 }
 
@@ -204,21 +205,23 @@ func (p *planner) predictDeliveries(tasks []*Expected) {
 	}
 }
 
-// longestPath returns the chain of tasks that would or may run which takes
-// longest, and its duration in seconds.
-func longestPath(list []*Expected, of map[*graph.Task]*Expected) (path []*graph.Task, takes float64) {
+// estimate finds the longest chain of what would or may run, and how long all of it is expected
+// to take with so many tasks at a time.
+func (p *Preview) estimate() {
 	var tasks []*graph.Task
-	for _, x := range list {
+	seconds := map[*graph.Task]float64{}
+	for _, x := range p.Tasks {
 		if x.Runs() {
 			tasks = append(tasks, x.Task)
+			seconds[x.Task] = x.Seconds
 		}
 	}
-	rest := schedule.Remaining(tasks, func(t *graph.Task) (float64, bool) { return of[t].Seconds, of[t].Seconds > 0 })
+	rest := schedule.Remaining(tasks, func(t *graph.Task) (float64, bool) { return seconds[t], seconds[t] > 0 })
+	p.Path = nil
 	for at := longest(tasks, rest); at != nil; at = longest(at.Dependents, rest) {
-		path = append(path, at)
-		takes += of[at].Seconds
+		p.Path = append(p.Path, at)
 	}
-	return path, takes
+	p.Takes = schedule.Simulate(tasks, max(p.jobs, 1), func(t *graph.Task) float64 { return seconds[t] }).Makespan
 }
 
 func longest(tasks []*graph.Task, rest map[*graph.Task]float64) *graph.Task {
