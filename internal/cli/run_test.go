@@ -488,6 +488,46 @@ probes = ["steady", "each"]
 	}
 }
 
+// All of a long answer counts, such as that of a package manager about everything that is
+// installed; an error shows its ends.
+func TestTheEndOfALongAnswerCounts(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, brenna := everyone(t, s)
+	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1
+[repo]
+name = "test"
+[probe.long]
+run = "cat long"
+reads = ["long"]
+[probe.asked]
+run = "cat long && test ! -e broken"
+[task.a]
+run = "tail -n 1 long > out"
+reads = ["none"]
+writes = ["out"]
+probes = ["long", "asked"]
+`, "none": ""}).Login(s.URL, ci, "ci-4")
+	long := func(end string) string { return strings.Repeat("é\n", 40_000) + "\xff\n" + end + "\n" }
+	for i, end := range []string{"one", "two"} {
+		r.Write("long", long(end))
+		rep := r.Run("a")
+		if rep.Of("a@test").Outcome != "ran" || r.Read("out") != end+"\n" {
+			t.Errorf("%d: %s, %q", i, rep.Of("a@test").Outcome, r.Read("out"))
+		}
+		home := r.Clone().Login(s.URL, brenna, "home")
+		home.Write("long", long(end))
+		if rep := home.Run("a"); rep.Of("a@test").Outcome != "fetched" || home.Read("out") != end+"\n" {
+			t.Errorf("%d, elsewhere: %s, %q", i, rep.Of("a@test").Outcome, home.Read("out"))
+		}
+	}
+	allAre(t, "again", r.Run("a"), "current")
+	r.Write("broken", "")
+	if a := r.Grayloft("run", "a"); a.Code != 1 || strings.Count(a.Err, "\n") > 30 || !strings.Contains(a.Err, "lines …") {
+		t.Errorf("exit %d, %d lines: %.1000s", a.Code, strings.Count(a.Err, "\n"), a.Err)
+	}
+}
+
 func TestAFileWrittenByTwoTasksIsNotCached(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, map[string]string{"grayloft.toml": `schema = 1

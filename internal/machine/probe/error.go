@@ -2,7 +2,10 @@ package probe
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
+	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/machine/process"
 )
@@ -16,5 +19,18 @@ type FailedError struct {
 }
 
 func (e *FailedError) Error() string {
-	return fmt.Sprintf("probe %q (%s, in %s): %s\n%s", e.Name, e.Declared.Run, e.Declared.Pos.At(), e.Result, e.Output)
+	return fmt.Sprintf("probe %q (%s, in %s): %s\n%s", e.Name, e.Declared.Run, e.Declared.Pos.At(), e.Result, shortened(e.Output))
+}
+
+// shownAtEachEnd is how many lines of a long output an error shows of its beginning and end.
+const shownAtEachEnd = 10
+
+func shortened(text string) string {
+	lines := strings.Split(text, "\n")
+	more := len(lines) - 2*shownAtEachEnd
+	if more <= 1 {
+		return text
+	}
+	between := "… " + amount.Count(more, "line", "lines") + " …"
+	return strings.Join(slices.Concat(lines[:shownAtEachEnd], []string{between}, lines[len(lines)-shownAtEachEnd:]), "\n")
 }

@@ -29,7 +29,7 @@ func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 		return "", ""
 	}
 	h := digest.New()
-	_, _ = h.Write([]byte(program))
+	_, _ = h.Write([]byte(memoVersion + program))
 	for _, f := range files.Paths() {
 		if len(declared.Reads) > 0 && declared.ReadsFile(q.Dir(), f) {
 			row, err := files.Row(f)
@@ -41,12 +41,16 @@ func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 	if err != nil {
 		return "", memoKey
 	}
-	return string(b), memoKey
+	text, _ := statefile.OpenLine(b) // a damaged one is asked again
+	return string(text), memoKey
 }
+
+// memoVersion is of what is remembered: earlier versions had the beginning of long answers.
+const memoVersion = "2 "
 
 func (p *Prober) remember(memoKey, text string) {
 	if os.MkdirAll(p.Memo, 0o755) == nil {
-		_ = statefile.Write(filepath.Join(p.Memo, memoKey), []byte(text))
+		_ = statefile.Write(filepath.Join(p.Memo, memoKey), statefile.SealLine([]byte(text)))
 	}
 }
 

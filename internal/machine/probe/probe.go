@@ -158,26 +158,15 @@ func (p *Prober) run(ctx context.Context, q Question) (string, error) {
 		name += "@" + q.Project.Name
 		env = append(env, "GRAYLOFT_PROJECT="+q.Project.Name, "GRAYLOFT_PROJECT_DIR="+q.Dir())
 	}
-	var out limited
+	var out answer
 	res := process.Run(ctx, process.Command{
 		Words: declared.Run.Words(), Dir: p.dir(q), Env: env, Mark: p.Run + "/probe/" + name,
 		Timeout: Limit, Grace: time.Second, Output: &out, Kill: p.Kill,
 	})
-	text := strings.TrimRight(out.String(), "\n")
 	if !res.OK() {
-		return "", &FailedError{name, declared, res, text}
+		return "", &FailedError{name, declared, res, strings.TrimRight(out.head.String(), "\n")}
 	}
-	return text, nil
+	return out.String(), nil
 }
 
 func (p *Prober) dir(q Question) string { return filepath.Join(p.Root, filepath.FromSlash(q.Dir())) }
-
-// limited keeps the first 64 KiB that are written to it.
-type limited struct{ strings.Builder }
-
-func (l *limited) Write(p []byte) (int, error) {
-	if room := 64<<10 - l.Len(); room > 0 {
-		l.Builder.Write(p[:min(room, len(p))])
-	}
-	return len(p), nil
-}
