@@ -215,11 +215,7 @@ func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo 
 	if old != nil {
 		return adopt.Basics{Name: old.Name, Since: old.Since}, nil
 	}
-	name, err := a.answer(
-		f,
-		"What is the name of the repository?",
-		strings.Trim(strings.NewReplacer("@", "-", ":", "-", " ", "-").Replace(found.Name), "-"),
-	)
+	name, err := a.answer(f, "What is the name of the repository?", decl.NameFrom(found.Name))
 	if err != nil {
 		return adopt.Basics{}, err
 	}

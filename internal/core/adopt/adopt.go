@@ -47,7 +47,13 @@ type Project struct {
 	// Offers are patterns; none stands for the project's own files.
 	Offers []string
 	Tags   []string
+
+	built func() bool // nil: it is
 }
+
+// IsBuilt tells whether the build constraints of some file admit this platform, where there are
+// such constraints.
+func (p *Project) IsBuilt() bool { return p.built == nil || p.built() }
 
 // Need is a project that another project depends on, with the evidence.
 type Need struct{ Dir, Why string }

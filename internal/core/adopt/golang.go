@@ -299,6 +299,7 @@ func (s *surveyor) goProject(m *module, dir string, packages []string, tools goT
 	p := s.project(dir, "go")
 	p.Stem = "go-package"
 	p.Offers = []string{"**", "!**/*_test.go", "!**/testdata/**", "!**/*.md"}
+	p.built = func() bool { return s.isBuilt(m, packages, false) || s.isBuilt(m, packages, true) }
 	if s.relationsOnly {
 		return
 	}

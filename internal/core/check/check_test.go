@@ -340,3 +340,25 @@ func TestARepositoryInsideIsNotChecked(t *testing.T) {
 		t.Errorf("there is nothing to leave out: %+v", found)
 	}
 }
+
+// Files that no build includes say nothing about the project around them.
+func TestFilesThatNoBuildIncludesAreNoEvidence(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml":     "schema = 1\n[repo]\nname = \"ferry\"\nprojects = [\"tides\"]\n[task.build]\nrun = \"go build .\"\nreads = [\"*.go\"]\nwrites = []\nprobes = []\n",
+		"go.mod":            "module ferry.example\n\ngo 1.26\n",
+		"ferry.go":          "package ferry\n",
+		"tides/loft.toml":   "[project]\nneeds = [\"ferry\"]\n[task.build]\nrun = \"go build .\"\nreads = [\"*.go\"]\nwrites = []\nprobes = []\n",
+		"tides/t.go":        "package tides\n\nimport _ \"ferry.example\"\n",
+		"odd/tides/fuzz.go": "// +build gofuzz\n\npackage odd\n\nimport _ \"ferry.example/tides\"\n",
+	}
+	for _, dir := range []string{"a", "b", "c", "d"} { // a module that is worth dividing
+		files[dir+"/x.go"] = "package " + dir + "\n"
+	}
+	if found := inspect(t, files, check.NeedsMissing); len(found) != 0 {
+		t.Errorf("%+v", found)
+	}
+	files["odd/tides/fuzz.go"] = "package odd\n\nimport _ \"ferry.example/tides\"\n"
+	if found := inspect(t, files, check.NeedsMissing); len(found) != 1 {
+		t.Errorf("a file that is built: %+v", found)
+	}
+}

@@ -39,7 +39,7 @@ func (in *Inspection) related() *relations {
 	}
 	for _, p := range adopt.Relations(repo, adopt.Choices{Split: split}) {
 		user := g.Containing(p.Dir)
-		if user == nil {
+		if user == nil || user.Dir != p.Dir && !p.IsBuilt() { // no task of a project around it compiles it
 			continue
 		}
 		out.languages[user] = append(out.languages[user], p.Via...)

@@ -202,6 +202,18 @@ func (r *reader) task(name string, e *entry) *TaskDecl {
 var reserved = []string{"or", "and", "not", "all", "changed", "affected", "failed", "needs", "needed_by", "tag", "kind", "owner",
 	"pick", "commits"}
 
+// forbidden are the characters that no name contains, beside @ and :.
+const forbidden = " \t\r\n\"'()!*?[]{}\\,"
+
+// NameFrom makes a name for a repository of a text, such as the name of its directory.
+func NameFrom(text string) string {
+	words := strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(forbidden+"@:/", c) })
+	if name := strings.TrimLeft(strings.Join(words, "-"), "-."); name != "" {
+		return name
+	}
+	return "repository"
+}
+
 // badName says what is wrong with the name of a task, project, kind or probe;
 // "" if nothing is.
 func badName(s string, anyWord bool) string {
@@ -210,7 +222,7 @@ func badName(s string, anyWord bool) string {
 		return "a name must not be empty"
 	case strings.ContainsAny(s, "@:"):
 		return "a name must not contain @ or :"
-	case strings.ContainsAny(s, " \t\r\n\"'()!*?[]{}\\,"):
+	case strings.ContainsAny(s, forbidden):
 		return "a name must not contain spaces, quotes, brackets or wildcards"
 	case strings.HasPrefix(s, "-") || strings.HasPrefix(s, "./"):
 		return "a name must not start with - or ./"

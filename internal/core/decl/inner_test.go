@@ -24,3 +24,15 @@ func TestRepositoriesInsideOneAreFound(t *testing.T) {
 		t.Errorf("%q", own)
 	}
 }
+
+func TestANameCanBeMadeOfAnyText(t *testing.T) {
+	for text, want := range map[string]string{
+		"skerry": "skerry", "my repo (1)!": "my-repo-1", "a@b:c/d": "a-b-c-d", "--x": "x", ".dots": "dots", "(!)": "repository", "": "repository",
+		"ünlich": "ünlich", "v1.2.3": "v1.2.3", "tab\tand\nline": "tab-and-line", "'q\"": "q",
+	} {
+		got := NameFrom(text)
+		if got != want || badName(got, true) != "" {
+			t.Errorf("%q becomes %q (%s), want %q", text, got, badName(got, true), want)
+		}
+	}
+}
