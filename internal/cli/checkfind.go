@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -76,8 +77,8 @@ func (s *checkSession) found(ctx context.Context) ([]check.Finding, error) {
 func (s *checkSession) read(
 	ctx context.Context, checkout *files.Checkout, v *files.Survey, load func() (*repository, error),
 ) (*check.Repo, *repository, error) {
-	repo := &check.Repo{FS: files.Reading(s.root), Files: v.Paths()}
-	repo.Imports = imports.NewReader(repo.FS, repo.Files)
+	repo := &check.Repo{FS: files.Reading(s.root), Files: v.Paths(), Submodules: v.Submodules()}
+	repo.Imports = imports.NewReader(repo.FS, sources(repo))
 	var r *repository
 	var group errgroup.Group
 	group.Go(func() error { repo.Imports.Start(); return nil })
@@ -94,6 +95,16 @@ func (s *checkSession) read(
 		return nil, nil, wrong("%v", err)
 	}
 	return repo, r, nil
+}
+
+// sources are the files whose imports are read: those of submodules only if there are projects.
+func sources(repo *check.Repo) []string {
+	inner := repo.Submodules
+	isProject := func(p string) bool { return path.Base(p) == decl.ProjectFile && inner.Has(p) }
+	if len(inner) == 0 || slices.ContainsFunc(repo.Files, isProject) {
+		return repo.Files
+	}
+	return slices.DeleteFunc(slices.Clone(repo.Files), inner.Has)
 }
 
 // sparse warns about findings that may be wrong in a sparse checkout, and refuses to act on them.

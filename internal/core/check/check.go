@@ -121,6 +121,8 @@ type Repo struct {
 	Graph   *graph.Graph
 	Files   []string // tracked by git or not ignored; from the root, sorted
 	Tracked []string // by git; from the root
+	// Submodules are the directories of submodules: what they declare and depend on is theirs.
+	Submodules decl.Inner
 	// Imports reads what the files import; it is made if there is none.
 	Imports *imports.Reader
 }
@@ -157,10 +159,10 @@ func Inspect(r *Repo) *Inspection {
 	return in
 }
 
-// ownFiles returns the files of a repository without those of repositories inside it, unless
-// it has projects there.
+// ownFiles returns the files of a repository without those of repositories inside it, unless it
+// has projects there.
 func ownFiles(r *Repo) []string {
-	inner := slices.DeleteFunc(decl.InnerOf(r.Files), func(dir string) bool {
+	inner := slices.DeleteFunc(append(decl.InnerOf(r.Files), r.Submodules...), func(dir string) bool {
 		return slices.ContainsFunc(r.Graph.Projects, func(p *graph.Project) bool { return strings.HasPrefix(p.Dir+"/", dir+"/") })
 	})
 	if len(inner) == 0 {

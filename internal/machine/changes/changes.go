@@ -60,6 +60,9 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 			return a, err
 		}
 	}
+	if paths, err = repo.Expanded(ctx, paths); err != nil {
+		return a, err
+	}
 	var old *graph.Graph
 	if base != "" && slices.ContainsFunc(paths, func(p string) bool { return change.HasDeclarations(q.Graph, p) }) {
 		if old, err = graphAt(ctx, repo, q, base); err != nil {

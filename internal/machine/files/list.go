@@ -55,6 +55,7 @@ func (c *Checkout) Ahead(ctx context.Context) {
 	c.early, c.earlyAt = early, time.Now().UnixNano()
 	go func() {
 		list, err := c.survey(ctx)
+		list, err = c.withSubmodules(ctx, list, err)
 		early <- surveyResult{list, err}
 	}()
 }
@@ -73,7 +74,8 @@ func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
 		r := <-early
 		return r.list, r.err
 	}
-	return c.survey(ctx)
+	list, err := c.survey(ctx)
+	return c.withSubmodules(ctx, list, err)
 }
 
 // sortedPaths are sorted paths that can be searched for a path or its parents.
@@ -119,9 +121,14 @@ func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) 
 		}
 	}
 	var paths, ignored []string
+	var inner []found
+	outside, links := c.besideSubmodules(below)
 	g, gctx := errgroup.WithContext(ctx)
-	g.Go(func() (err error) { paths, err = c.Git.Files(gctx, below...); return err })
+	if len(outside) > 0 || len(below) == 0 {
+		g.Go(func() (err error) { paths, err = c.Git.Files(gctx, outside...); return err })
+	}
 	g.Go(func() (err error) { ignored, err = c.Git.Ignored(gctx, starts); return err })
+	g.Go(func() (err error) { inner, err = c.inSubmodules(gctx, links); return err })
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
@@ -131,6 +138,11 @@ func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) 
 			return nil, err
 		}
 		paths = append(paths, more...)
+	}
+	for _, f := range inner {
+		if len(below) == 0 || slices.ContainsFunc(below, func(b string) bool { return inside(f.path, b) }) {
+			paths = append(paths, f.path)
+		}
 	}
 	slices.Sort(paths)
 	return slices.Compact(paths), nil

@@ -34,12 +34,13 @@ type roster struct {
 	dirs  []rosterDir
 	rules []found  // ignore files
 	repos []string // directories that were skipped because they are repositories of their own
+	links []string // submodules
 	files int
 }
 
 // rosterFormat has the state of git's index, the ignore files with their status,
-// the repositories, and the directories.
-var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 2, Encode: writeRoster, Decode: readRoster})
+// the repositories, the submodules, and the directories.
+var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 3, Encode: writeRoster, Decode: readRoster})
 
 func writeRoster(w *statefile.Writer, r *roster) {
 	r.index.write(w)
@@ -49,6 +50,7 @@ func writeRoster(w *statefile.Writer, r *roster) {
 		writeStamp(w, f.st)
 	}
 	writeTexts(w, r.repos)
+	writeTexts(w, r.links)
 	w.Uint(uint64(r.files))
 	w.Uint(uint64(len(r.dirs)))
 	for _, d := range r.dirs {
@@ -68,6 +70,7 @@ func readRoster(r *statefile.Reader) *roster {
 		out.rules = append(out.rules, found{r.Text(), readStamp(r)})
 	}
 	out.repos = readTexts(r)
+	out.links = readTexts(r)
 	out.files = r.Count(2)
 	dirs := r.Count(stampSize)
 	out.dirs = make([]rosterDir, 0, dirs)
@@ -138,7 +141,7 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 		return nil, false
 	}
 	c.mu.Lock()
-	c.ignored = loadIgnores(c.stateFile("ignored")).answers
+	c.ignored, c.links = loadIgnores(c.stateFile("ignored")).answers, r.links
 	c.mu.Unlock()
 	return list, true
 }
@@ -208,7 +211,7 @@ func (d *rosterDir) paths() (paths string, skip int) {
 // it depends on would show.
 func (s *surveyor) keepRoster(index indexState, taken int64) {
 	safe := func(st stamp, taken int64) bool { return (remembered{Stamp: st, Taken: taken}).safe() }
-	r := &roster{index: index, rules: s.rules, repos: s.repos, files: len(s.files)}
+	r := &roster{index: index, rules: s.rules, repos: s.repos, links: s.links, files: len(s.files)}
 	for _, f := range s.rules {
 		if !safe(f.st, taken) {
 			return

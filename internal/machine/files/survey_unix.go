@@ -38,6 +38,7 @@ type surveyor struct {
 	unknown []found // not tracked by git, and git was not asked yet
 	rules   []found // ignore files
 	repos   []string
+	links   []string // tracked directories: submodules
 	err     error
 }
 
@@ -82,7 +83,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	if rules := rulesDigest(s.rules); rules != s.known.rules {
 		if learned {
 			s.known.forget()
-			s.files, s.unknown, s.rules, s.repos = nil, nil, nil, nil
+			s.files, s.unknown, s.rules, s.repos, s.links = nil, nil, nil, nil, nil
 			if err := s.look(); err != nil {
 				return nil, err
 			}
@@ -91,8 +92,9 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	}
 	s.known.save(c.stateFile("ignored"))
 	s.names.save(c.stateFile("directories"))
+	slices.Sort(s.links)
 	c.mu.Lock()
-	c.ignored = s.known.answers
+	c.ignored, c.links = s.known.answers, s.links
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
 	if known {
@@ -158,6 +160,7 @@ func (s *surveyor) walk(dir string) error {
 	}
 	tracked := s.tracked[dir]
 	var files, unknown, rules []found
+	var links []string
 	for _, name := range names {
 		if name == ".git" || (dir == "." && name == ".grayloft") {
 			continue
@@ -179,7 +182,9 @@ func (s *surveyor) walk(dir string) error {
 		}
 		switch {
 		case len(tracked) > 0 && tracked[0] == name:
-			if !x.dir() { // a tracked directory is another repository
+			if x.dir() { // which is another repository
+				links = append(links, x.path)
+			} else {
 				files = append(files, x)
 			}
 		case x.dir() && s.holds[x.path]:
@@ -190,6 +195,7 @@ func (s *surveyor) walk(dir string) error {
 	}
 	s.mu.Lock()
 	s.files, s.unknown, s.rules = append(s.files, files...), append(s.unknown, unknown...), append(s.rules, rules...)
+	s.links = append(s.links, links...)
 	s.mu.Unlock()
 	return nil
 }

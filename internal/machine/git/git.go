@@ -161,6 +161,9 @@ func (r Repo) Ignored(ctx context.Context, among []string) ([]string, error) {
 		}
 	}
 	if err != nil {
+		if list, ok, inner := r.ignoredInParts(ctx, among); ok {
+			return list, inner
+		}
 		return nil, err
 	}
 	// Four fields per path: the file with the rule, its line, the rule, the
@@ -246,7 +249,7 @@ func (r Repo) Sparse(ctx context.Context) bool {
 func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
 	// The three questions run in parallel: each takes a while.
 	asked := [][]string{
-		{"diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", "--ignore-submodules=dirty", since, "--"},
+		{"diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", "--ignore-submodules=none", since, "--"},
 		{"diff", "--cached", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", since, "--"},
 		{"ls-files", "-z", "--others", "--exclude-per-directory=.gitignore"},
 	}

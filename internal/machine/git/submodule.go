@@ -1,0 +1,72 @@
+package git
+
+import (
+	"context"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+// submodule returns the innermost directory around a path that is a repository of its own;
+// empty if there is none.
+func (r Repo) submodule(p string) string {
+	for d := path.Dir(p); d != "." && d != "/"; d = path.Dir(d) {
+		if r.isSubmodule(d) {
+			return d
+		}
+	}
+	return ""
+}
+
+func (r Repo) isSubmodule(dir string) bool {
+	_, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(dir), ".git"))
+	return err == nil
+}
+
+// ignoredInParts is [Repo.Ignored] for paths of which some are in submodules: git answers only
+// about those of one repository. Ok is false if none is.
+func (r Repo) ignoredInParts(ctx context.Context, among []string) (ignored []string, ok bool, err error) {
+	parts := map[string][]string{}
+	for _, p := range among {
+		d := r.submodule(p)
+		parts[d] = append(parts[d], strings.TrimPrefix(p, d+"/"))
+	}
+	if len(parts[""]) == len(among) {
+		return nil, false, nil
+	}
+	for dir, list := range parts {
+		found, err := Repo{Dir: filepath.Join(r.Dir, filepath.FromSlash(dir))}.Ignored(ctx, list)
+		if err != nil {
+			return nil, true, err
+		}
+		for _, p := range found {
+			ignored = append(ignored, path.Join(dir, p))
+		}
+	}
+	return ignored, true, nil
+}
+
+// Expanded replaces submodules in a list of changed paths by their files: which of these changed
+// is not known, as git records one commit for all of them.
+func (r Repo) Expanded(ctx context.Context, paths []string) ([]string, error) {
+	var out []string
+	for _, p := range paths {
+		out = append(out, p)
+		if !r.isSubmodule(p) {
+			continue
+		}
+		inner := Repo{Dir: filepath.Join(r.Dir, filepath.FromSlash(p))}
+		list, err := inner.Files(ctx)
+		if err == nil {
+			list, err = inner.Expanded(ctx, list)
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range list {
+			out = append(out, path.Join(p, f))
+		}
+	}
+	return out, nil
+}
