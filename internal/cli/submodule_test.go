@@ -140,6 +140,23 @@ func TestAChangedSubmoduleAffectsWhatReadsIt(t *testing.T) {
 	}
 }
 
+// Files of a repository that is no submodule count where a pattern leads there, as ignored ones do.
+func TestAPatternLeadsIntoAnotherRepository(t *testing.T) {
+	t.Parallel()
+	other := trial.New(t, map[string]string{"f": "one\n"})
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\nprojects = [\"p\"]\n",
+		"p/loft.toml":   "[task.named]\nrun = \"cat cloned/f\"\nreads = [\"cloned/**\"]\nwrites = []\nprobes = []\n",
+	})
+	r.Git("clone", "-q", other.Dir, "p/cloned")
+	allAre(t, "at first", r.Run("--pick", "all"), "ran")
+	r.Write("p/cloned/f", "two\n")
+	want(t, "a change", r.Run("--pick", "all").Outcomes(), map[string]string{"named@p": "ran"})
+	r.Write("p/cloned/g", "")
+	want(t, "a new file", r.Run("--pick", "all").Outcomes(), map[string]string{"named@p": "ran"})
+	allAre(t, "again", r.Run("--pick", "all"), "current")
+}
+
 // What a submodule declares and depends on is its own.
 func TestCheckReadsFilesOfSubmodulesButNotTheirManifests(t *testing.T) {
 	t.Parallel()

@@ -32,8 +32,12 @@ func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 			starts = append(starts, s)
 		}
 	}
-	if starts, err = c.Git.Ignored(ctx, starts); err != nil || len(starts) == 0 {
-		return list, err
+	if starts, err = c.Git.Ignored(ctx, starts); err != nil {
+		return nil, err
+	}
+	starts = append(starts, c.inOtherRepositories(all)...)
+	if len(starts) == 0 {
+		return list, nil
 	}
 	for _, s := range starts {
 		more, err := c.walk(s)
@@ -76,6 +80,19 @@ func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
 	}
 	list, err := c.survey(ctx)
 	return c.withSubmodules(ctx, list, err)
+}
+
+// inOtherRepositories returns those of some starts of patterns that are in a repository inside
+// the checkout that is no submodule: its files belong to this one as little as ignored ones.
+func (c *Checkout) inOtherRepositories(starts []string) (out []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range starts {
+		if slices.ContainsFunc(c.repos, func(dir string) bool { return inside(s, dir) }) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // sortedPaths are sorted paths that can be searched for a path or its parents.
@@ -132,7 +149,7 @@ func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	for _, s := range ignored {
+	for _, s := range append(ignored, c.inOtherRepositories(starts)...) {
 		more, err := c.walk(s)
 		if err != nil {
 			return nil, err

@@ -141,7 +141,7 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 		return nil, false
 	}
 	c.mu.Lock()
-	c.ignored, c.links = loadIgnores(c.stateFile("ignored")).answers, r.links
+	c.ignored, c.links, c.repos = loadIgnores(c.stateFile("ignored")).answers, r.links, r.repos
 	c.mu.Unlock()
 	return list, true
 }

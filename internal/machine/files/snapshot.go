@@ -32,6 +32,7 @@ type Checkout struct {
 	mu      sync.Mutex
 	ignored map[string]bool // whether git ignores untracked paths, as far as it was asked
 	links   []string        // directories of submodules, sorted, as the last survey found them
+	repos   []string        // of other repositories that git does not ignore
 	early   chan surveyResult
 	earlyAt int64 // when that started
 }

@@ -94,7 +94,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	s.names.save(c.stateFile("directories"))
 	slices.Sort(s.links)
 	c.mu.Lock()
-	c.ignored, c.links = s.known.answers, s.links
+	c.ignored, c.links, c.repos = s.known.answers, s.links, s.repos
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
 	if known {
