@@ -113,7 +113,7 @@ after = ["make"]
 	}
 }
 
-func TestWithoutACacheOnlyAFewTasksAreNamed(t *testing.T) {
+func TestOnlyAFewTasksAreNamedWhoseOutputsAreMoved(t *testing.T) {
 	t.Parallel()
 	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"many\"\nprojects = [\"p*\"]\n"}
 	for i := range 12 {
@@ -121,8 +121,9 @@ func TestWithoutACacheOnlyAFewTasksAreNamed(t *testing.T) {
 	}
 	r := trial.New(t, files)
 	r.Run("make")
-	r.Env = append(r.Env, "GRAYLOFT_CACHE="+t.TempDir())
-	r.Remove(".grayloft/current") // otherwise a recorded task is current without a cache
+	for i := range 12 {
+		r.Write(fmt.Sprintf("p%d/out", i), "by hand\n")
+	}
 	a := r.Grayloft("run", "make")
 	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 more tasks were moved") {
 		t.Errorf("%d %s", a.Code, a.Err)

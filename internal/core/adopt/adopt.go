@@ -173,7 +173,20 @@ func (s *surveyor) read(name string) (string, bool) {
 
 func (s *surveyor) note(text string) { s.survey.Notes = append(s.survey.Notes, text) }
 
-func (s *surveyor) probe(name, run string) string { return s.addProbe(Probe{Name: name, Run: run}) }
+// deciding are the files at the root by which a tool, or what starts it, may decide which of its
+// versions runs: its program stays the same while they change.
+var deciding = map[string][]string{
+	"go":     {".tool-versions", "go.mod", "go.work"},
+	"node":   {".node-version", ".nvmrc", ".tool-versions"},
+	"cargo":  {".tool-versions", "rust-toolchain", "rust-toolchain.toml"},
+	"python": {".python-version", ".tool-versions"},
+}
+
+// probe adds a probe of a tool's version.
+func (s *surveyor) probe(name, run string) string {
+	reads := slices.DeleteFunc(slices.Clone(deciding[name]), func(f string) bool { return !s.files[f] })
+	return s.addProbe(Probe{Name: name, Run: run, Reads: reads})
+}
 
 // addProbe adds a probe, under a name of its own if one of that name is another one.
 func (s *surveyor) addProbe(p Probe) string {

@@ -37,3 +37,24 @@ func TestTasksOfGoAreForFilesThatAreBuilt(t *testing.T) {
 		}
 	}
 }
+
+// A tool whose version a file decides is asked again when that changes.
+func TestProbesReadWhatDecidesTheVersion(t *testing.T) {
+	files := map[string]string{
+		"go.mod": "module ferry.example\n\ngo 1.26\n", "a.go": "package ferry\n", ".nvmrc": "24\n", ".tool-versions": "nodejs 24\n",
+		"web/.nvmrc": "22\n", "web/package.json": `{"name": "web", "scripts": {"build": "node build.mjs"}}`,
+	}
+	_, p := propose(t, repo(files), Choices{})
+	text := ""
+	for _, f := range p.Files {
+		text += f.New
+	}
+	for _, want := range []string{
+		"[probe.go]\nrun   = \"go version\"\nreads = [\".tool-versions\", \"go.mod\"]",
+		"[probe.node]\nrun   = \"node --version\"\nreads = [\".nvmrc\", \".tool-versions\"]",
+	} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%s is not in\n%s", want, text)
+		}
+	}
+}
