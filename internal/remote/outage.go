@@ -98,11 +98,13 @@ func (c *Client) ask() {
 		c.mu.Unlock()
 		return
 	}
-	c.state.down = false
 	c.mu.Unlock()
 	c.knows(self)
 	c.ahead.renew()
 	c.behind.renew()
+	c.mu.Lock()
+	c.state.down = false
+	c.mu.Unlock()
 	c.Warn(fmt.Sprintf("the service at %s answers again: the run uses it", c.base))
 	if c.store != nil {
 		c.backlog.begin(inBackground(context.Background()), c.sendSpooled)

@@ -45,7 +45,7 @@ func (s *changing) RoundTrip(r *http.Request) (*http.Response, error) {
 	text := "{}"
 	switch {
 	case strings.HasSuffix(r.URL.Path, "/self"):
-		text = `{"writes_to":"trusted"}`
+		text = `{"repo":"test","writes_to":"trusted"}`
 	case s.status != 0:
 		resp.StatusCode = s.status
 	case strings.HasSuffix(r.URL.Path, "/events"):

@@ -45,7 +45,7 @@ func (c *Client) knows(self protocol.Self) {
 	c.mu.Lock()
 	c.state.self, c.state.known = self, true
 	c.mu.Unlock()
-	if c.store != nil {
+	if c.store != nil && self.Repo == c.repo {
 		c.store.KeepRights(c.base, c.repo, c.token, &self)
 	}
 }
