@@ -38,7 +38,7 @@ func Simulate(tasks []*graph.Task, slots int, seconds func(*graph.Task) float64)
 	free, taken, now := slots, map[string]bool{}, 0.0
 	var running ends
 	for queue.Len() > 0 || len(running) > 0 {
-		for {
+		for free > 0 { // otherwise all that wait would be looked at after each task
 			t := queue.Take(func(t *graph.Task) bool { return Fits(t, free, slots, taken) })
 			if t == nil {
 				break
