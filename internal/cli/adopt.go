@@ -57,6 +57,9 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 		return err
 	}
 	found := &adopt.Repo{FS: files.Reading(root), Name: filepath.Base(root), Files: list}
+	if found.Tracked, err = repo.Tracked(ctx); err != nil {
+		return err
+	}
 	p, err := a.propose(ctx, f, found, repo, old)
 	for err == nil && p != nil && len(p.Files) > 0 {
 		if err := a.checkProposal(found, p.Proposal); err != nil {

@@ -27,6 +27,7 @@ type Repo struct {
 	Files []string // tracked by git or not ignored; sorted, relative to the root
 	// Imports reads what files import; it is made if there is none.
 	Imports *imports.Reader
+	Tracked []string // of the files, those that git tracks; nil: not known
 }
 
 // reader returns what reads the imports of files.

@@ -38,6 +38,24 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 	if len(t.Writes) == 0 {
 		t.Writes = nil
 	}
+	if f := s.trackedAmong(p, t.Writes); f != "" {
+		t.Sort, t.Why, t.Writes = NeverReusable, "it writes files that git tracks ("+f+")", nil
+	}
+}
+
+// trackedAmong returns a file that git tracks and that patterns of writes match; empty if there
+// is none.
+func (s *surveyor) trackedAmong(p *Project, writes []string) string {
+	for _, w := range writes {
+		full := path.Join(p.Dir, w)
+		dir, isDir := strings.CutSuffix(full, "/**")
+		for _, f := range s.repo.Tracked {
+			if f == full || isDir && strings.HasPrefix(f, dir+"/") {
+				return f
+			}
+		}
+	}
+	return ""
 }
 
 // named returns the paths inside the project that a command writes to.
