@@ -47,8 +47,8 @@ func (r Repo) ignoredInParts(ctx context.Context, among []string) (ignored []str
 	return ignored, true, nil
 }
 
-// Expanded replaces submodules in a list of changed paths by their files: which of these changed
-// is not known, as git records one commit for all of them.
+// Expanded adds the files of submodules that are among the paths. Where these are changes, it is
+// not known which of the files changed: git records one commit for all of them.
 func (r Repo) Expanded(ctx context.Context, paths []string) ([]string, error) {
 	var out []string
 	for _, p := range paths {

@@ -24,6 +24,8 @@ import (
 type Source interface {
 	// Files lists the files that git does not ignore, from the root.
 	Files(ctx context.Context, below ...string) ([]string, error)
+	// Expanded adds the files of submodules that are among the paths.
+	Expanded(ctx context.Context, paths []string) ([]string, error)
 	// Ignored returns those of the paths that git ignores.
 	Ignored(ctx context.Context, among []string) ([]string, error)
 }
@@ -69,6 +71,9 @@ func (w *Watcher) Close() error { return w.events.Close() }
 // addAll watches the directories of all files that git does not ignore.
 func (w *Watcher) addAll(ctx context.Context) error {
 	files, err := w.source.Files(ctx)
+	if err == nil {
+		files, err = w.source.Expanded(ctx, files)
+	}
 	if err != nil {
 		return err
 	}

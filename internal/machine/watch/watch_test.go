@@ -40,9 +40,13 @@ func watchRepo(t *testing.T) *watched {
 	w.write("app/loft.toml", "[project]\nname = \"app\"\n[task.make]\nrun = \"true\"\nwrites = [\"out/**\"]\n")
 	w.write("app/src.txt", "one")
 	w.write(".gitignore", "cache/\n")
-	if out, err := exec.Command("git", "-C", w.root, "init", "-q").CombinedOutput(); err != nil {
-		t.Fatalf("git init: %s", out)
-	}
+	w.git("init", "-q")
+	// As of a submodule, git tracks one commit of this repository.
+	w.write("app/lib/sub/deep.txt", "one")
+	w.git("-C", "app/lib", "init", "-q")
+	w.git("-C", "app/lib", "add", "-A")
+	w.git("-C", "app/lib", "-c", "user.name=t", "-c", "user.email=t@t.example", "commit", "-qm", "one")
+	w.git("add", "app/lib")
 	if _, err := graph.Load(os.DirFS(w.root), "r"); err != nil {
 		t.Fatal(err)
 	}
@@ -57,6 +61,13 @@ func watchRepo(t *testing.T) *watched {
 	}
 	t.Cleanup(func() { w.Close() })
 	return w
+}
+
+func (w *watched) git(args ...string) {
+	w.t.Helper()
+	if out, err := exec.Command("git", append([]string{"-C", w.root}, args...)...).CombinedOutput(); err != nil {
+		w.t.Fatalf("git %v: %s", args, out)
+	}
 }
 
 func (w *watched) write(name, text string) {
@@ -128,5 +139,13 @@ func TestOnlyRelevantChangesAreReported(t *testing.T) {
 	}
 	if loads := w.loads.Load(); loads != 2 {
 		t.Errorf("the declarations were read %d times, and changed once", loads)
+	}
+}
+
+func TestFilesOfASubmoduleAreWatched(t *testing.T) {
+	w := watchRepo(t)
+	w.write("app/lib/sub/deep.txt", "two")
+	if p := w.next(); p != "app/lib/sub/deep.txt" {
+		t.Errorf("%s changed", p)
 	}
 }
