@@ -51,7 +51,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	repo := git.Repo{Dir: root}
 	list, err := a.adoptable(ctx, repo)
 	if err == nil && old == nil {
-		err = unlisted(filepath.Base(root), list)
+		err = unlisted(decl.NameFrom(filepath.Base(root)), list)
 	}
 	if err != nil {
 		return err

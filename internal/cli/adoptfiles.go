@@ -36,7 +36,7 @@ func (a *app) adoptable(ctx context.Context, repo git.Repo) ([]string, error) {
 func unlisted(name string, list []string) error {
 	var dirs []string
 	for _, p := range list {
-		if path.Base(p) == decl.ProjectFile {
+		if path.Base(p) == decl.ProjectFile && p != decl.ProjectFile { // the root's own are in the root file
 			dirs = append(dirs, fmt.Sprintf("%q", path.Dir(p)))
 		}
 	}

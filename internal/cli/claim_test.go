@@ -277,16 +277,23 @@ func TestWhoWaitsCanBeInterrupted(t *testing.T) {
 	}
 }
 
-func TestWhoWaitsSurvivesTheService(t *testing.T) {
-	t.Parallel()
+// cutOff is a clone that waits for a task, and has just lost its connection to the service.
+func cutOff(t *testing.T) (g *gate, a *busy, home *trial.Repo, out *lockedBuffer, second func() error) {
+	t.Helper()
 	s := trial.Serve(t)
 	ci, brenna := everyone(t, s)
-	g := newGate(t, s.URL)
-	a := busyAt(t, s, ci, "ci-4")
-	home := a.Clone().Login(g.URL, brenna, "home")
-	_, second := a.waits(home)
+	g = newGate(t, s.URL)
+	a = busyAt(t, s, ci, "ci-4")
+	home = a.Clone().Login(g.URL, brenna, "home")
+	out, second = a.waits(home)
 	g.CloseClientConnections()
 	g.mode.Store("drop")
+	return g, a, home, out, second
+}
+
+func TestWhoWaitsSurvivesTheService(t *testing.T) {
+	t.Parallel()
+	_, a, home, _, second := cutOff(t)
 	a.runsTwice()
 	a.end(second)
 	if home.Read("lib/out/out") != "in\n" {
@@ -294,17 +301,10 @@ func TestWhoWaitsSurvivesTheService(t *testing.T) {
 	}
 }
 
-// A service that is started anew while somebody waits is no reason to run the task twice.
-func TestWhoWaitsForgivesANewStartOfTheService(t *testing.T) {
+// A restart of the service while somebody waits is no reason to run the task twice.
+func TestWhoWaitsForgivesARestartOfTheService(t *testing.T) {
 	t.Parallel()
-	s := trial.Serve(t)
-	ci, brenna := everyone(t, s)
-	g := newGate(t, s.URL)
-	a := busyAt(t, s, ci, "ci-4")
-	home := a.Clone().Login(g.URL, brenna, "home")
-	out, second := a.waits(home)
-	g.CloseClientConnections()
-	g.mode.Store("drop")
+	g, a, home, out, second := cutOff(t)
 	trial.Wait(t, "it is given up", func() bool { return strings.Contains(out.String(), "the run goes on with this machine's cache") })
 	g.mode.Store("")
 	trial.Wait(t, "it is used again", func() bool { return strings.Contains(out.String(), "answers again") })

@@ -22,7 +22,7 @@ func TestThisMachinesResultsAreUsedWithoutTheService(t *testing.T) {
 	want(t, "with the service", home.Run("--pick", "all", "--fetch", "all").Outcomes(), map[string]string{
 		"generate@lib": "fetched", "build@app": "fetched", "test@lib": "ran", "test@app": "cached"})
 
-	anew := func(why string, r *trial.Repo, outcomes map[string]string, args ...string) {
+	inNewCheckout := func(why string, r *trial.Repo, outcomes map[string]string, args ...string) {
 		t.Helper()
 		for _, dir := range []string{"lib/gen", "app/out", ".grayloft"} {
 			r.Remove(dir)
@@ -31,13 +31,13 @@ func TestThisMachinesResultsAreUsedWithoutTheService(t *testing.T) {
 	}
 	here := map[string]string{"generate@lib": "restored", "build@app": "restored", "test@lib": "cached", "test@app": "cached"}
 	nothing := map[string]string{"generate@lib": "ran", "build@app": "ran", "test@lib": "ran", "test@app": "ran"}
-	anew("offline", home, here, "--offline")
+	inNewCheckout("offline", home, here, "--offline")
 	g.mode.Store("drop")
-	anew("while it does not answer", home, here)
+	inNewCheckout("while it does not answer", home, here)
 	// Another token may not read what this one read, as far as anybody knows here.
 	stranger := r.Clone().Login(g.URL, s.Token(t, "olve", "person/olve", "person/olve"), "home")
 	stranger.Env = append(stranger.Env, "GRAYLOFT_CACHE="+cacheOf(home))
-	anew("with another token", stranger, nothing)
+	inNewCheckout("with another token", stranger, nothing)
 }
 
 // cacheOf returns the directory of a clone's cache.

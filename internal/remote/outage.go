@@ -13,8 +13,7 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-// A service that was given up is asked again whether it answers: it may have been started
-// anew.
+// A service that was given up is asked again whether it answers: it may have been restarted.
 const (
 	firstAsk    = 2 * time.Second // after it was given up; then twice as long each time, in all outages of a run
 	laterAsk    = time.Minute     // at most

@@ -89,7 +89,7 @@ func lookUp(c *Client) error {
 
 var refused = &net.OpError{Op: "dial", Net: "tcp", Err: syscall.ECONNREFUSED}
 
-// A service that is started anew is used again, and gets what was to be sent meanwhile.
+// A service that was restarted is used again, and gets what was to be sent meanwhile.
 func TestAServiceThatReturnsIsUsedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &changing{}

@@ -166,7 +166,7 @@ func (p *patience) isBrief() bool {
 	return p.limit < patienceLimit
 }
 
-// renew begins anew, with little time at first.
+// renew gives the service time again, little at first.
 func (p *patience) renew() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

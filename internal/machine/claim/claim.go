@@ -46,8 +46,8 @@ type Claims struct {
 // within it is left alone for a lease.
 const patience = 2 * time.Second
 
-// forgiven is for how long who waits for a claim goes on when the service does not say how it
-// stands, as while it starts anew: all who wait would run the task at the same moment.
+// forgiven is for how long a client waits on when the service does not answer about the claim, as
+// during a restart: otherwise all clients that wait would run the task at the same moment.
 const forgiven = protocol.ClaimLease / 2
 
 // told is a claim of another client, and when the service told of it.
