@@ -13,6 +13,8 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+
+	"grayloft.example/grayloft/internal/machine/git"
 )
 
 // command is one call of git. No hook, file system monitor or prompt takes part.
@@ -30,7 +32,7 @@ func (c command) git(ctx context.Context, args ...string) (string, error) {
 		"-c", "maintenance.autoDetach=false", "-c", "advice.detachedHead=false",
 	}, args...)...)
 	cmd.Dir, cmd.Stdin = c.dir, c.stdin
-	cmd.Env = append(append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0"), c.env...)
+	cmd.Env = append(append(git.Environment(c.dir), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0"), c.env...)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	if c.out != nil {

@@ -54,7 +54,7 @@ func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 		"-c", "core.quotePath=false", "-c", "core.excludesFile=", "-c", "core.fsmonitor=false", "-c", "diff.renames=false",
 	}, args...)...)
 	cmd.Dir = r.Dir
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+	cmd.Env = append(Environment(r.Dir), "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
 	return cmd
 }
 

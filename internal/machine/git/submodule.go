@@ -2,7 +2,6 @@ package git
 
 import (
 	"context"
-	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -20,8 +19,7 @@ func (r Repo) submodule(p string) string {
 }
 
 func (r Repo) isSubmodule(dir string) bool {
-	_, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(dir), ".git"))
-	return err == nil
+	return there(filepath.Join(r.Dir, filepath.FromSlash(dir)), ".git")
 }
 
 // ignoredInParts is [Repo.Ignored] for paths of which some are in submodules: git answers only
