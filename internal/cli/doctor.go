@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -17,7 +18,6 @@ import (
 	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/remote"
-	"grayloft.example/grayloft/internal/term"
 )
 
 // checked is the result of one check by doctor.
@@ -99,21 +99,35 @@ func (a *app) examine(ctx context.Context) []checked {
 	)
 	r, err := a.load(ctx)
 	if err != nil {
-		add("repository", fmt.Errorf("%s", term.FirstLine(err.Error())), "", "grayloft projects lists all errors")
+		said, advice := apart(err)
+		if strings.Contains(advice, "\n") {
+			advice = "grayloft projects lists all errors"
+		}
+		add("repository", said, "", advice)
 		return out
 	}
+	said, advice := apart(r.git.Check(ctx))
 	add(
 		"repository",
-		r.git.Check(ctx),
+		said,
 		fmt.Sprintf(
 			"%s: %s, %s",
 			r.graph.Repo.Name,
 			amount.Count(len(r.graph.Projects), "project", "projects"),
 			amount.Count(len(r.graph.Tasks), "task", "tasks"),
 		),
-		"Gray Loft needs a git repository: git init",
+		strings.Join(strings.Fields(advice), " "),
 	)
 	return append(out, a.examineService(ctx, r, st))
+}
+
+// apart divides an error into its first line and what it advises below that.
+func apart(err error) (said error, advice string) {
+	if err == nil {
+		return nil, ""
+	}
+	first, rest, _ := strings.Cut(strings.TrimPrefix(err.Error(), "grayloft: "), "\n")
+	return errors.New(first), strings.Trim(rest, "\n")
 }
 
 func (a *app) examineService(ctx context.Context, r *repository, st *store.Store) checked {

@@ -402,6 +402,9 @@ func TestDoctorNamesWhatIsMissing(t *testing.T) {
 		t.Errorf("%d %s%s", a.Code, a.Out, a.Err)
 	}
 	r.Login(s.URL, ci, "here")
+	if a := r.GrayloftIn("..", "doctor"); a.Code != 1 || !strings.Contains(a.Out, "there is no grayloft.toml in ") || !strings.Contains(a.Out, "grayloft adopt proposes one") {
+		t.Errorf("elsewhere: %d %s%s", a.Code, a.Out, a.Err)
+	}
 	if a := r.Grayloft("doctor"); !strings.Contains(a.Out, "ci writes to trusted, reads from trusted") {
 		t.Errorf("with a service: %d %s%s", a.Code, a.Out, a.Err)
 	}
@@ -409,6 +412,12 @@ func TestDoctorNamesWhatIsMissing(t *testing.T) {
 	if a := r.Grayloft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ service       the service at http://127.0.0.1:1 cannot be reached") {
 		t.Errorf("with a service that is not there: %d %s%s", a.Code, a.Out, a.Err)
 	}
+	config := r.Read(".git/config")
+	r.Write(".git/config", "[broken\n")
+	if a := r.Grayloft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ repository    git rev-parse: fatal: bad config line 1") {
+		t.Errorf("git refuses: %d %s%s", a.Code, a.Out, a.Err)
+	}
+	r.Write(".git/config", config)
 	r.Env = append(r.Env, "GRAYLOFT_CACHE=/dev/null/cache")
 	if a := r.Grayloft("doctor"); a.Code != 1 || !strings.Contains(a.Out, "✕ cache") || !strings.Contains(a.Out, "GRAYLOFT_CACHE") {
 		t.Errorf("without a cache: %d %s%s", a.Code, a.Out, a.Err)

@@ -124,6 +124,9 @@ func findBase(ctx context.Context, repo git.Repo, q Question, rev string) (commi
 		return lastGood(ctx, repo, q)
 	}
 	if _, err := repo.Resolve(ctx, rev); err != nil {
+		if refused := repo.Check(ctx); refused != nil {
+			return "", "", refused
+		}
 		if q.Since != "" && !repo.Shallow(ctx) {
 			return "", "", &SinceError{err}
 		}

@@ -116,6 +116,10 @@ func TestAMissingBaseTouchesEverything(t *testing.T) {
 	if a, got, err := r.find(Question{Since: broken}); err != nil || got != "make@a make@b" || !strings.Contains(a.Warning, "cannot be read") {
 		t.Errorf("declarations that cannot be read: %q, %q, %v", got, a.Warning, err)
 	}
+	r.write(".git/config", "[broken\n")
+	if _, _, err := r.find(Question{}); err == nil || !strings.Contains(err.Error(), "bad config line") {
+		t.Errorf("git refuses to look at the repository: %v", err)
+	}
 }
 
 func TestLastGoodIsAnAncestor(t *testing.T) {
