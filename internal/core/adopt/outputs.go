@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/glob"
 )
 
 // Options and redirections by which commands name their outputs.
@@ -191,27 +193,7 @@ func (s *surveyor) complete(p *Project) {
 		t.judge()
 		s.guessWrites(p, t)
 	}
-	// Only one task may write a file: if two would write the same one, the task
-	// with the plainest name keeps it.
-	byPlain := slices.Clone(p.Tasks)
-	slices.SortFunc(byPlain, func(a, b *Task) int {
-		if len(a.Name) != len(b.Name) {
-			return len(a.Name) - len(b.Name)
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	taken := map[string]string{}
-	for _, t := range byPlain {
-		for _, w := range t.Writes {
-			if other, ok := taken[w]; ok {
-				t.Writes, t.WritesWhy = nil, "it seems to write "+w+", and so does "+other
-				break
-			}
-		}
-		for _, w := range t.Writes {
-			taken[w] = t.Name
-		}
-	}
+	p.oneWriterEach()
 	for _, t := range p.Tasks {
 		if run := others(t.Script); len(run) > 0 && t.Sort == Reusable {
 			for _, name := range run {
@@ -223,6 +205,41 @@ func (s *surveyor) complete(p *Project) {
 	}
 	s.overOthers(p)
 	p.order()
+}
+
+// oneWriterEach leaves each output to one task, since only one may write a file: to the one that
+// names it most closely, or else to the one with the plainest name.
+func (p *Project) oneWriterEach() {
+	byPlain := slices.Clone(p.Tasks)
+	slices.SortFunc(byPlain, func(a, b *Task) int {
+		if len(a.Name) != len(b.Name) {
+			return len(a.Name) - len(b.Name)
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	for i, t := range byPlain {
+		for _, u := range byPlain[i+1:] {
+			if w, other, meet := meeting(t, u); !meet {
+				continue
+			} else if w != other && glob.MustParse(w).Covers(glob.MustParse(other)) {
+				t.Writes, t.WritesWhy = nil, "it seems to write "+w+", and "+u.Name+" writes "+other
+			} else {
+				u.Writes, u.WritesWhy = nil, "it seems to write "+other+", and so does "+t.Name
+			}
+		}
+	}
+}
+
+// meeting returns patterns of outputs of two tasks that may match the same file.
+func meeting(t, u *Task) (a, b string, ok bool) {
+	for _, a := range t.Writes {
+		for _, b := range u.Writes {
+			if glob.MustParse(a).Meets(glob.MustParse(b)) {
+				return a, b, true
+			}
+		}
+	}
+	return "", "", false
 }
 
 // overOthers classifies the scripts of a project that contains other projects:

@@ -1,6 +1,9 @@
 package adopt
 
-import "testing"
+import (
+	"strings"
+	"testing"
+)
 
 // What git tracks is no output: a checkout brings it.
 func TestATaskThatWritesTrackedFilesIsNeverReused(t *testing.T) {
@@ -14,5 +17,21 @@ func TestATaskThatWritesTrackedFilesIsNeverReused(t *testing.T) {
 		if build.Sort != want || (build.Writes == nil) != (want == NeverReusable) {
 			t.Errorf("%s is tracked: %+v", tracked, build)
 		}
+	}
+}
+
+func TestTasksThatMayWriteTheSameFilesAreProposedOneWriter(t *testing.T) {
+	r := repo(map[string]string{"package.json": `{"name": "quay", "scripts": {
+		"bundle": "node b.mjs --out-dir lib", "bundle-modern": "node b.mjs --modern --out-dir lib/modern",
+		"site": "node p.mjs --out site", "site-draft": "node p.mjs --draft --out site"}}`, "b.mjs": "", "p.mjs": ""})
+	s, _ := propose(t, r, Choices{}) // which reads the proposal, and fails on an error in it
+	quay := s.of(".")
+	for name, want := range map[string]string{"bundle": "", "bundle-modern": "lib/modern/**", "site": "site/**", "site-draft": ""} {
+		if got := strings.Join(quay.Task(name).Writes, " "); got != want {
+			t.Errorf("%s writes %q, want %q", name, got, want)
+		}
+	}
+	if why := quay.Task("bundle").WritesWhy; why != "it seems to write lib/**, and bundle-modern writes lib/modern/**" {
+		t.Error(why)
 	}
 }
