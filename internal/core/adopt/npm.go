@@ -34,6 +34,11 @@ func (m manifest) workspaces() []string {
 	return deep.Packages
 }
 
+// onlyMarks tells whether a manifest makes no package: it says how the files beside it are read.
+func (m manifest) onlyMarks() bool {
+	return m.Name == "" && len(m.Scripts)+len(m.Workspaces)+len(m.Dependencies)+len(m.DevDependencies)+len(m.Peers)+len(m.Optional) == 0
+}
+
 type npmPackage struct {
 	manifest
 	dir string
@@ -53,6 +58,9 @@ func (s *surveyor) npm() {
 		var m manifest
 		if err := json.Unmarshal([]byte(text), &m); err != nil {
 			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
+			continue
+		}
+		if m.onlyMarks() {
 			continue
 		}
 		list = append(list, npmPackage{m, dir})

@@ -243,13 +243,35 @@ func TestPythonPackagesWithDependenciesElsewhere(t *testing.T) {
 func TestModulesOfOtherNames(t *testing.T) {
 	files := map[string]string{
 		"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"a\"]\n[provides.python]\nFog_Bank = [\"mist\", \"rain.low\"]\n",
-		"a/loft.toml":   "", "a/requirements.txt": "PyYAML\nfog-bank\npython-dateutil\n",
-		"a/m.py": "import yaml, mist.deep\nfrom dateutil import tz\nimport rain.low.x\nimport rain.high\n",
+		"a/loft.toml":   "", "a/requirements.txt": "PyYAML\nfog-bank\npython-dateutil\npython-tideclient\n",
+		"a/setup.py": "setup(\n    name='python-sounding',\n)\n",
+		"a/m.py":     "import yaml, mist.deep\nfrom dateutil import tz\nimport rain.low.x\nimport rain.high\nimport sounding, tideclient\n",
 	}
 	if found := described(inspect(t, files, packageRules...)); !slices.Equal(
 		found,
 		[]string{"a/m.py:4 error dependency-undeclared rain"},
 	) {
+		t.Errorf("%q", found)
+	}
+}
+
+// A tool finds what extends it by a name in its configuration, by a shorter one, or by a string
+// in a script.
+func TestExtensionsOfToolsAreUsedWhereTheyAreConfigured(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"desk\"\nprojects = [\"a\"]\n", "a/loft.toml": "",
+		"a/package.json": `{"name": "a", "devDependencies": {
+			"lint-config-harbour": "1.0.0", "@quay/lint-plugin": "1.0.0", "@pier/preset-env": "1.0.0",
+			"loaded": "1.0.0", "lint-plugin-idle": "1.0.0", "idle": "1.0.0", "asserted": "1.0.0", "typed-test": "1.0.0"}}`,
+		"a/.lintrc.json":        `{"extends": ["harbour"], "plugins": ["@quay"]}`,
+		"a/buildfile.js":        "run('loaded', {presets: [\"@pier/preset-env\"]}) // not idle\n",
+		"a/test.js":             "import x from 'asserted'\n",
+		"a/index.test-d.ts":     "import x from 'typed-test'\n",
+		"a/marked/package.json": `{"type": "commonjs"}`,
+	}
+	if found := described(inspect(t, files, packageRules...)); !slices.Equal(found, []string{
+		"a/package.json:3 warning dependency-unused lint-plugin-idle", "a/package.json:3 warning dependency-unused idle",
+	}) {
 		t.Errorf("%q", found)
 	}
 }

@@ -70,6 +70,7 @@ func TestWhatElseAFileTells(t *testing.T) {
 		{"a.css", "@import \"fog/base.css\";\n@plugin 'mist';\n@import url(\"tide.css\");\na { content: \"@import no\"; b: \"no\" }\n", "fog/base.css mist tide.css", ""},
 		{"a.py", "APPS = ['fog.apps', \"two words\", 'pg+driver://host/x']\n", "fog driver", ""},
 		{"a.rs", "mod tide;\nuse fog::mist;\nuse fog::{a, b as c};\nfn f() { wind::blow(); mist::x::y(); ::rain::z(); }\n", "wind mist rain", "tide mist a c"},
+		{"a.rs", "#[derive(Ebb)]\n#[fog(skip)]\n#[cfg_attr(feature = \"mist\", rain(rename = \"wind(x)\"))]\n#[inline]\nstruct S;\n", "fog cfg_attr rain", ""},
 	} {
 		f := Read(c.name, c.text)
 		if got := strings.Join(f.Mentions, " "); got != c.mentions {

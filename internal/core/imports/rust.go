@@ -123,6 +123,7 @@ func (r *rustReader) run() {
 		switch w := r.words[i].text; w {
 		case "#":
 			r.pending = r.pending || r.isForTests(i)
+			r.attribute(i)
 		case "{", "(", "[":
 			r.open(i)
 		case "}", ")", "]":
@@ -189,6 +190,19 @@ func (r *rustReader) isForTests(i int) bool {
 		}
 	}
 	return is
+}
+
+// attribute adds the names in an attribute that take something as mentions: of what a derived
+// implementation reads, such as serde in #[serde(skip)].
+func (r *rustReader) attribute(i int) {
+	if r.word(i+1) != "[" {
+		return
+	}
+	for i += 2; i < len(r.words) && r.word(i) != "]"; i++ {
+		if name := r.word(i); r.word(i+1) == "(" && name != "derive" && name != "cfg" && rustName.MatchString(name) {
+			r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
+		}
+	}
 }
 
 // end returns where the declaration that starts at a word ends.

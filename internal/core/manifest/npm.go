@@ -254,7 +254,7 @@ func (s *npmSurvey) configsOf(p npmPackage) []string {
 // this one.
 func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 	var texts []string
-	var named map[string]bool
+	var named, quoted map[string]bool
 	return func(name string) bool {
 		if strings.HasPrefix(name, "@types/") || s.peers[name] {
 			return true // types are used by files that import something else, or nothing
@@ -262,14 +262,63 @@ func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 		if texts == nil {
 			texts, named = s.namingTexts(p), s.namedBy(p)
 		}
-		plain := name[strings.LastIndexByte(name, '/')+1:]
-		for _, word := range append([]string{name, plain}, s.programs[name]...) {
+		for _, word := range append(wordsFor(name), s.programs[name]...) {
 			if slices.ContainsFunc(texts, func(text string) bool { return hasWord(text, word) }) {
 				return true
 			}
 		}
-		return named[name] || s.isReadFrom(name)
+		if named[name] || s.isReadFrom(name) {
+			return true
+		}
+		if quoted == nil {
+			quoted = s.quotedIn(p)
+		}
+		return quoted[name]
 	}
+}
+
+// extension matches the name of a package that extends a tool: as the tool's plugin,
+// configuration and the like.
+var extension = regexp.MustCompile(`^(?:@([^/]+)/)?(?:[a-z0-9]+-)*?(?:plugin|config|preset|parser|formatter)(?:-(.+))?$`)
+
+// wordsFor returns the words by which configurations name a package: its name, also without a
+// scope, and what a tool calls its extensions, such as "quay" for lint-plugin-quay and "@quay"
+// for @quay/lint-plugin.
+func wordsFor(name string) []string {
+	words := []string{name, name[strings.LastIndexByte(name, '/')+1:]}
+	if m := extension.FindStringSubmatch(name); m != nil {
+		for _, word := range m[1:] {
+			if word != "" {
+				words = append(words, word)
+			}
+		}
+	}
+	return words
+}
+
+// quotedIn returns the packages that no file of a package imports and some script names as a
+// string: a tool may load them by it.
+func (s *npmSurvey) quotedIn(p npmPackage) map[string]bool {
+	open := maps.Clone(p.declared)
+	for _, f := range s.files[p.dir] {
+		for _, x := range s.Imports.Of(f).Imports {
+			delete(open, packageOf(x.Spec))
+		}
+	}
+	out := map[string]bool{}
+	for _, f := range s.files[p.dir] {
+		if isSheet(f) {
+			continue
+		}
+		text := s.fresh(f)
+		for name := range open {
+			if strings.Contains(text, `"`+name+`"`) || strings.Contains(text, "'"+name+"'") {
+				out[name] = true
+				delete(open, name)
+			}
+		}
+	}
+	return out
 }
 
 // namingTexts returns the texts in which a package may be named as a word.

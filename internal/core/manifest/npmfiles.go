@@ -17,7 +17,8 @@ var (
 	testDirs = strings.Fields("__tests__ __mocks__ test tests e2e spec stories bench benchmark benchmarks perf example examples " +
 		"demo demos doc docs scripts")
 	builtDirs = strings.Fields("dist build out umd cjs esm")
-	testMarks = strings.Fields("test spec stories bench e2e example config")
+	testMarks = strings.Fields("test test-d spec stories bench e2e example config")
+	testStems = strings.Fields("test tests spec bench benchmark benchmarks")
 )
 
 // roleOf returns the role of a script, given from the directory of its package.
@@ -31,7 +32,7 @@ func roleOf(file string) (r fileRole) {
 	stem := strings.TrimSuffix(base, ext)
 	mark := strings.TrimPrefix(path.Ext(stem), ".")
 	isScript := strings.HasSuffix(ext, "js")
-	r.test = r.test || slices.Contains(testMarks, mark) || isScript && strings.HasSuffix(stem, "rc")
+	r.test = r.test || slices.Contains(testMarks, mark) || slices.Contains(testStems, stem) || isScript && strings.HasSuffix(stem, "rc")
 	r.built = r.built || isScript && mark == "min"
 	r.types = mark == "d" && strings.HasSuffix(ext, "ts")
 	return r

@@ -31,13 +31,20 @@ var (
 	)
 )
 
+// setupName matches the name of a package in setup.cfg or setup.py:
+// https://setuptools.pypa.io/en/latest/userguide/declarative_config.html.
+var setupName = regexp.MustCompile(`(?m)^\s*name\s*=\s*["']?([\w.-]+)`)
+
 // pythonPackage is a directory with manifests.
 type pythonPackage struct {
 	dir       string
 	file      string
 	entries   []Entry
 	misplaced []Misplaced
-	open      bool // some of its dependencies are declared where they are not read
+	open      bool   // some of its dependencies are declared where they are not read
+	name      string // of what it builds, normalised; empty if it is not known
+
+	providers map[string]string // of the modules that were asked for
 }
 
 func (python) Manifests(r *Repo) (out []Manifest) {
@@ -73,6 +80,9 @@ func pythonPackages(r *Repo) map[string]*pythonPackage {
 		if out[dir] == nil {
 			setup := r.fresh(path.Join(dir, "setup.py")) + r.fresh(path.Join(dir, "setup.cfg"))
 			out[dir] = &pythonPackage{dir: dir, file: file, open: strings.Contains(setup, "install_requires")}
+			if m := setupName.FindStringSubmatch(setup); m != nil {
+				out[dir].name = normalised(m[1])
+			}
 		}
 		return out[dir]
 	}
@@ -110,7 +120,7 @@ func readPyproject(file, text string) (*pythonPackage, bool) {
 		scope := Other // what is optional, or builds it
 		switch {
 		case name == "project.name":
-			isNamed = true
+			isNamed, p.name = true, normalised(v.text)
 			continue
 		case name == "project.dynamic":
 			isDynamic = slices.ContainsFunc(v.items, func(it tomlValue) bool { return strings.Contains(it.text, "dependencies") })
@@ -246,7 +256,10 @@ func requirement(text string) (name, version string) {
 // normalised returns a name in the form in which names of packages are compared:
 // https://packaging.python.org/en/latest/specifications/name-normalization/.
 func normalised(name string) string {
-	return strings.ToLower(nameSeparator.ReplaceAllString(name, "-"))
+	if strings.ContainsAny(name, "_.") || strings.Contains(name, "--") {
+		name = nameSeparator.ReplaceAllString(name, "-")
+	}
+	return strings.ToLower(name)
 }
 
 // pythonVersion returns what writes another version into a requirement.
@@ -257,120 +270,5 @@ func pythonVersion(file, text string, from, to int) func(string) []edit.Edit {
 			return nil
 		}
 		return []edit.Edit{edit.Between(file, text, from+m[4], from+m[5], version)}
-	}
-}
-
-// localModules are the names that a repository's own Python files and directories
-// make.
-func localModules(r *Repo) map[string]bool {
-	out := map[string]bool{}
-	for _, f := range r.Files {
-		if strings.HasSuffix(f, ".py") || strings.HasSuffix(f, ".pyi") {
-			out[strings.TrimSuffix(strings.TrimSuffix(path.Base(f), "i"), ".py")] = true
-			for dir := path.Dir(f); dir != "."; dir = path.Dir(dir) {
-				out[path.Base(dir)] = true
-			}
-		}
-	}
-	return out
-}
-
-// pythonUses returns the packages that a file imports, by the names of their entries
-// or, if there is none, by the name of the module. Modules of the standard library and
-// of the repository are none.
-func (r *Repo) pythonUses(all map[string]*pythonPackage, p *pythonPackage, local map[string]bool, file string) (out []Use) {
-	src := r.Imports.Of(file)
-	for _, x := range src.Imports {
-		top, _, _ := strings.Cut(x.Spec, ".")
-		if slices.Contains(pythonStandard, top) || strings.HasPrefix(top, "_") {
-			continue
-		}
-		name := r.pythonPackageOf(p, x.Spec)
-		if name == "" && (local[top] || r.isInstalledAbove(all, p, x.Spec)) {
-			continue
-		}
-		if name == "" {
-			name = top
-			if known := pythonProvides[top]; known != "" {
-				name, _, _ = strings.Cut(known, " ")
-			}
-		}
-		out = append(out, Use{
-			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types,
-			Test: pythonTest.MatchString(
-				strings.TrimPrefix(file, p.dir+"/"),
-			), Certain: !src.Generated && !x.Optional && !x.Types && path.Base(file) != "setup.py",
-		})
-	}
-	return out
-}
-
-// pythonPackageOf returns the declared package that provides a module; empty if there
-// is none.
-func (r *Repo) pythonPackageOf(p *pythonPackage, module string) string {
-	top, _, _ := strings.Cut(module, ".")
-	for _, e := range p.entries {
-		if r.providesModule(e.Name, module) || e.Name == normalised(top) {
-			return e.Name
-		}
-	}
-	for _, e := range p.entries { // such as azure-storage for azure.storage, and railroad-diagrams for railroad
-		if strings.HasPrefix(normalised(module)+"-", e.Name+"-") || strings.HasPrefix(e.Name, normalised(top)+"-") {
-			return e.Name
-		}
-	}
-	return ""
-}
-
-// isInstalledAbove tells whether a directory around a package declares what provides a
-// module: one environment serves all below it.
-func (r *Repo) isInstalledAbove(all map[string]*pythonPackage, p *pythonPackage, module string) bool {
-	for dir := p.dir; dir != "."; {
-		dir = path.Dir(dir)
-		if above := all[dir]; above != nil && r.pythonPackageOf(above, module) != "" {
-			return true
-		}
-	}
-	return false
-}
-
-// providesModule tells whether a package is known to provide a module, or one around
-// it.
-func (r *Repo) providesModule(pkg, module string) bool {
-	for name, modules := range r.Provides["python"] {
-		if normalised(name) == pkg &&
-			slices.ContainsFunc(modules, func(m string) bool { return m == module || strings.HasPrefix(module, m+".") }) {
-			return true
-		}
-	}
-	top, _, _ := strings.Cut(module, ".")
-	return slices.Contains(strings.Fields(pythonProvides[top]), pkg)
-}
-
-// pythonMentions returns whether a package is used without an import: for development,
-// by a mention in its sources, or as a word of another file of its directory.
-func (r *Repo) pythonMentions(p *pythonPackage, sources []string) func(string) bool {
-	mentioned := map[string]bool{}
-	for _, f := range sources {
-		for _, m := range r.Imports.Of(f).Mentions {
-			if name := r.pythonPackageOf(p, m); name != "" {
-				mentioned[name] = true
-			}
-		}
-	}
-	return func(name string) bool {
-		if mentioned[name] || p.open || hasWord(r.Commands, name) {
-			return true
-		}
-		i := slices.IndexFunc(p.entries, func(e Entry) bool { return e.Name == name })
-		if i >= 0 && p.entries[i].Scope == Development {
-			return true // tools find their plugins by themselves
-		}
-		return slices.ContainsFunc(r.Files, func(f string) bool {
-			return isBelow(p.dir, f) && !imports.IsSource(f) && !requirementsFile.MatchString(f) &&
-				path.Base(f) != "pyproject.toml" &&
-				!strings.Contains(path.Base(f), "lock") &&
-				hasWord(strings.ToLower(r.fresh(f)), name)
-		})
 	}
 }
