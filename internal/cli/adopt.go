@@ -249,11 +249,25 @@ func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
 		}
 		rows = append(
 			rows,
-			[]string{x.Dir, strings.Join(x.Via, " "), term.OrDash(strings.Join(tasks, " ")), term.OrDash(strings.Join(needs, " "))},
+			[]string{x.Dir, strings.Join(x.Via, " "), a.some(tasks), a.some(needs)},
 		)
 	}
 	a.Table([]string{"directory", "found by", "tasks", "needs"}, rows)
 	fmt.Fprintln(a.Out)
+}
+
+// some returns the names that fit into a column, and how many there are beyond.
+func (a *app) some(names []string) string {
+	const room = 50
+	all := strings.Join(names, " ")
+	if len(all) <= room || len(names) == 1 || a.Verbose {
+		return term.OrDash(all)
+	}
+	n := 1
+	for used := len(names[0]); n < len(names)-1 && used+1+len(names[n]) <= room; n++ {
+		used += 1 + len(names[n])
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:n], " "), len(names)-n)
 }
 
 func (a *app) listLines(title string, lines []string) {

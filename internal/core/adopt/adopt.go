@@ -98,6 +98,7 @@ type Probe struct {
 	Reads      []string
 	Dirs       []string
 	PerProject bool
+	Always     bool // no file tells whether its output is the same: it runs in every run
 }
 
 // Survey is the result of an inspection.
@@ -281,19 +282,22 @@ func (s *surveyor) finish() *Survey {
 		s.complete(p)
 		slices.SortFunc(p.Tasks, func(a, b *Task) int { return strings.Compare(a.Name, b.Name) })
 	}
-	out.Projects = slices.DeleteFunc(out.Projects, func(p *Project) bool { return len(p.Tasks) == 0 && !s.needed(p.Dir) })
+	needed := out.needed()
+	out.Projects = slices.DeleteFunc(out.Projects, func(p *Project) bool { return len(p.Tasks) == 0 && !needed[p.Dir] })
 	out.Probes = s.probes
 	s.variables()
 	return out
 }
 
-func (s *surveyor) needed(dir string) bool {
-	for _, p := range s.projects {
-		if slices.ContainsFunc(p.Needs, func(n Need) bool { return n.Dir == dir }) {
-			return true
+// needed returns the directories of projects that others need.
+func (s *Survey) needed() map[string]bool {
+	out := map[string]bool{}
+	for _, p := range s.Projects {
+		for _, n := range p.Needs {
+			out[n.Dir] = true
 		}
 	}
-	return false
+	return out
 }
 
 // breakCircles removes the needs that close a cycle and notes each one.

@@ -274,6 +274,33 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 	}
 }
 
+func TestScriptsBelongToTheDirectoryAroundThem(t *testing.T) {
+	script := func(comment string) string { return "#!/bin/sh\n" + comment + "true > out.txt\n" }
+	s, _ := propose(t, repo(map[string]string{
+		"bin/a.sh": script("# Copyright 2030 Skerry Lines\n# All rights reserved.\n#\n# draw the map\n"), "infra/bin/b.sh": script("# vim: ts=4\n"),
+		"libs/fares/setup.py": "", "libs/fares/test/t.py": "", "libs/charts/scripts/c.sh": script("# -----\n# list the charts\n"),
+		"libs/fares/data/deep/bin/d.sh": script(""), "examples/x/y/tools/e.sh": script(""),
+	}), Choices{})
+	found := map[string]string{}
+	for _, p := range s.Projects {
+		for _, task := range p.Tasks {
+			if task.From != "libs/fares/setup.py" {
+				found[task.Name+"@"+p.Dir] = task.Run + ": " + task.Help
+			}
+		}
+	}
+	want := map[string]string{
+		"a@.": "sh bin/a.sh: draw the map", "b@infra": "sh bin/b.sh: ", "c@libs/charts": "sh scripts/c.sh: list the charts",
+	}
+	if !maps.Equal(found, want) {
+		t.Errorf("%q, want %q", found, want)
+	}
+	if notes := strings.Join(s.Notes, "\n"); !strings.Contains(notes, "libs/fares/data/deep/bin is not directly in a project: its shell scripts (1)") ||
+		!strings.Contains(notes, "examples/x/y/tools is not") {
+		t.Errorf("what is left out is not said: %s", notes)
+	}
+}
+
 func TestASinglePackageIsDeclaredInOneFile(t *testing.T) {
 	_, p := propose(
 		t,

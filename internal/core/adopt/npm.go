@@ -12,9 +12,9 @@ import (
 	"grayloft.example/grayloft/internal/core/imports"
 )
 
-// manifest is the part of a package.json that is used here
+// packageJSON is the part of a package.json that is used here
 // (https://docs.npmjs.com/cli/configuring-npm/package-json).
-type manifest struct {
+type packageJSON struct {
 	Name            string            `json:"name"`
 	Scripts         map[string]string `json:"scripts"`
 	Workspaces      json.RawMessage   `json:"workspaces"`
@@ -24,7 +24,7 @@ type manifest struct {
 	Optional        map[string]string `json:"optionalDependencies"`
 }
 
-func (m manifest) workspaces() []string {
+func (m packageJSON) workspaces() []string {
 	var list []string
 	if json.Unmarshal(m.Workspaces, &list) == nil {
 		return list
@@ -35,12 +35,12 @@ func (m manifest) workspaces() []string {
 }
 
 // onlyMarks tells whether a manifest makes no package: it says how the files beside it are read.
-func (m manifest) onlyMarks() bool {
+func (m packageJSON) onlyMarks() bool {
 	return m.Name == "" && len(m.Scripts)+len(m.Workspaces)+len(m.Dependencies)+len(m.DevDependencies)+len(m.Peers)+len(m.Optional) == 0
 }
 
 type npmPackage struct {
-	manifest
+	packageJSON
 	dir string
 }
 
@@ -55,7 +55,7 @@ func (s *surveyor) npm() {
 			continue
 		}
 		text, _ := s.read(f)
-		var m manifest
+		var m packageJSON
 		if err := json.Unmarshal([]byte(text), &m); err != nil {
 			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
 			continue
@@ -82,7 +82,7 @@ func (s *surveyor) npm() {
 // there is none.
 func (s *surveyor) npmMembers() map[string]bool {
 	text, ok := s.read("package.json")
-	var m manifest
+	var m packageJSON
 	if !ok || json.Unmarshal([]byte(text), &m) != nil || len(m.workspaces()) == 0 {
 		return nil
 	}
@@ -157,6 +157,13 @@ func (s *surveyor) installed(m npmPackage) string {
 		return ""
 	}
 	for d := m.dir; ; d = path.Dir(d) {
+		if tool, state := s.installState(d); state != "" {
+			at := path.Join(d, state)
+			return s.addProbe(Probe{
+				Name: "packages", Run: fmt.Sprintf("cat %s || { echo '%s install comes first' >&2; exit 1; }", shellWord(at), tool),
+				Reads: []string{at}, Dirs: []string{"repo:" + path.Join(d, "node_modules")},
+			})
+		}
 		if text, ok := s.read(path.Join(d, "package-lock.json")); ok && s.files[path.Join(d, "package-lock.json")] {
 			if !hasPackages(text) {
 				return ""
@@ -182,6 +189,27 @@ func (s *surveyor) installed(m npmPackage) string {
 			return ""
 		}
 	}
+}
+
+// installState returns the file in which the program that a lock file beside it is of writes what it
+// has installed: the lock file says only what is to be. It is empty for npm, which tells itself, and
+// where packages are not copied into the repository.
+func (s *surveyor) installState(dir string) (tool, file string) {
+	if s.files[path.Join(dir, "pnpm-lock.yaml")] {
+		return "pnpm", "node_modules/.pnpm/lock.yaml"
+	}
+	lock := path.Join(dir, "yarn.lock")
+	if !s.files[lock] {
+		return "", ""
+	}
+	text, _ := s.read(lock)
+	if !strings.Contains(text, "\n__metadata:") {
+		return "yarn", "node_modules/.yarn-integrity"
+	}
+	if settings, _ := s.read(path.Join(dir, ".yarnrc.yml")); strings.Contains(settings, "nodeLinker: node-modules") {
+		return "yarn", "node_modules/.yarn-state.yml"
+	}
+	return "", ""
 }
 
 // hasPackages tells whether a lock file names packages that are installed, and not only

@@ -73,41 +73,72 @@ func phony(text string) (out []*Task) {
 	return out
 }
 
-// scripts finds shell scripts in the usual directories.
+// scripts finds shell scripts in the usual directories of projects.
 func (s *surveyor) scripts() {
+	left := map[string]int{}
 	for _, f := range s.repo.Files {
 		dir := path.Dir(f)
-		holder := path.Base(dir)
-		if (holder != "bin" && holder != "scripts" && holder != "tools") || imports.IsForeign(f) {
+		if !slices.Contains(scriptDirs, path.Base(dir)) || imports.IsForeign(f) {
 			continue
 		}
-		ext := path.Ext(f)
-		if ext != "" && ext != ".sh" && ext != ".bash" {
+		shell, text := s.shellScript(f)
+		if shell == "" {
 			continue
 		}
-		text, ok := s.read(f)
-		if !ok || (ext == "" && !strings.HasPrefix(text, "#!")) || !strings.Contains(firstLine(text)+ext, "sh") {
+		home := path.Dir(dir)
+		if !s.hasScripts(home) {
+			left[dir]++
 			continue
 		}
-		home, known := s.within(path.Join(path.Dir(dir), "x"))
-		if !known {
-			home = "."
-		}
-		rel := f
-		if home != "." {
-			rel = strings.TrimPrefix(f, home+"/")
-		}
-		shell := "sh"
-		if strings.Contains(firstLine(text)+ext, "bash") {
-			shell = "bash"
-		}
-		p := s.project(home, "shell")
-		p.add(&Task{
-			Name: plainName(
-				strings.TrimSuffix(path.Base(f), ext),
-			), Run: shell + " " + shellWord(rel), From: f, Script: text, Help: described(text),
+		name := strings.TrimSuffix(path.Base(f), path.Ext(f))
+		s.project(home, "shell").add(&Task{
+			Name: plainName(name), Run: shell + " " + shellWord(path.Join(path.Base(dir), path.Base(f))), From: f, Script: text,
+			Help: described(text),
 		})
 	}
+	for i, dir := range sortedKeys(left) {
+		if i == 5 {
+			s.note(fmt.Sprintf("%d more directories that no project has contain shell scripts", len(left)-i))
+			break
+		}
+		s.note(fmt.Sprintf(
+			"%s is not directly in a project: its shell scripts (%d) are left out; declare those that people run", dir, left[dir],
+		))
+	}
+}
+
+// scriptDirs are the names of directories for scripts.
+var scriptDirs = []string{"bin", "scripts", "tools"}
+
+// hasScripts tells whether scripts of a directory are tasks: it is the root, a project, a directory at
+// the root, or one beside a project.
+func (s *surveyor) hasScripts(dir string) bool {
+	above := path.Dir(dir)
+	if above == "." || s.projects[dir] != nil {
+		return true
+	}
+	for other := range s.projects {
+		if other != "." && path.Dir(other) == above {
+			return true
+		}
+	}
+	return false
+}
+
+// shellScript returns the shell and the text of a file; no shell if it is no shell script.
+func (s *surveyor) shellScript(f string) (shell, text string) {
+	ext := path.Ext(f)
+	if ext != "" && ext != ".sh" && ext != ".bash" {
+		return "", ""
+	}
+	text, ok := s.read(f)
+	if !ok || (ext == "" && !strings.HasPrefix(text, "#!")) || !strings.Contains(firstLine(text)+ext, "sh") {
+		return "", ""
+	}
+	if strings.Contains(firstLine(text)+ext, "bash") {
+		return "bash", text
+	}
+	return "sh", text
 }
 
 func firstLine(text string) string {
@@ -115,18 +146,35 @@ func firstLine(text string) string {
 	return line
 }
 
-// described returns the first comment line of a script.
+// described returns the first line of the first comment of a script that tells what it is for, and
+// not who owns it or how an editor shows it.
 func described(text string) string {
+	skip := false
 	for i, line := range strings.Split(text, "\n") {
-		if words, ok := strings.CutPrefix(line, "# "); ok {
-			return strings.TrimSpace(words)
-		}
-		if i > 0 && line != "" && !strings.HasPrefix(line, "#") {
-			break
+		words, ok := strings.CutPrefix(line, "#")
+		words = strings.TrimSpace(words)
+		switch {
+		case !ok && line != "":
+			return ""
+		case i == 0 || words == "":
+			skip = false // the next paragraph
+		case skip, forPrograms.MatchString(words):
+		case legal.MatchString(words):
+			skip = true
+		default:
+			return words
 		}
 	}
 	return ""
 }
+
+var (
+	// legal matches lines of paragraphs about rights.
+	legal = regexp.MustCompile(`(?i)copyright|licen[sc]e|\(c\) |all rights|spdx|redistribut|warrant|applicable law|permission` +
+		`|free software`)
+	// forPrograms matches lines for an editor or a linter, and those that only separate.
+	forPrograms = regexp.MustCompile(`(?i)-\*-|\bvim?:|^shellcheck|^[^\pL\pN]*$|^\$`)
+)
 
 // cargoManifest is the part of a Cargo.toml that is used here
 // (https://doc.rust-lang.org/cargo/reference/manifest.html).
@@ -212,66 +260,4 @@ func (p *Project) needCrates(dir string, m cargoManifest) {
 			}
 		}
 	}
-}
-
-// pyManifest is the part of a pyproject.toml that is used here
-// (https://packaging.python.org/en/latest/specifications/pyproject-toml/).
-type pyManifest struct {
-	Project struct {
-		Name         string
-		Dependencies []string
-		Optional     map[string][]string `toml:"optional-dependencies"`
-	}
-	Build map[string]any `toml:"build-system"`
-	Tool  map[string]any
-}
-
-var pyName = regexp.MustCompile(`^[A-Za-z0-9._-]+`)
-
-func pyNormal(name string) string {
-	return regexp.MustCompile(`[-_.]+`).ReplaceAllString(strings.ToLower(name), "-")
-}
-
-func (s *surveyor) python() {
-	mans, byName := map[string]pyManifest{}, map[string]string{}
-	for _, f := range s.named("pyproject.toml") {
-		text, _ := s.read(f)
-		var m pyManifest
-		if err := toml.Unmarshal([]byte(text), &m); err != nil {
-			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
-			continue
-		}
-		mans[path.Dir(f)] = m
-		byName[pyNormal(m.Project.Name)] = path.Dir(f)
-	}
-	for _, dir := range sortedKeys(mans) {
-		m := mans[dir]
-		p := s.project(dir, "python")
-		p.Stem = "python-package"
-		probe := s.probe("python", "python3 --version")
-		from := path.Join(dir, "pyproject.toml")
-		_, configured := m.Tool["pytest"]
-		if configured || s.holdsFiles(path.Join(dir, "tests")) || s.holdsFiles(path.Join(dir, "test")) {
-			run := "python3 -m unittest discover"
-			if configured {
-				run = "python3 -m pytest"
-			}
-			p.add(&Task{Name: "test", Run: run, From: from, Help: "run the tests", Script: run, Probes: []string{probe}})
-		}
-		for _, list := range append([][]string{m.Project.Dependencies}, values(m.Project.Optional)...) {
-			for _, dep := range list {
-				if to, ok := byName[pyNormal(pyName.FindString(dep))]; ok {
-					p.need(to, fmt.Sprintf("%s in %s", dep, from))
-				}
-			}
-		}
-	}
-}
-
-func values(m map[string][]string) [][]string {
-	var out [][]string
-	for _, k := range sortedKeys(m) {
-		out = append(out, m[k])
-	}
-	return out
 }

@@ -85,6 +85,7 @@ func (w *proposer) declared(dir string) *decl.Project {
 // declared.
 func (w *proposer) news() {
 	w.fresh = map[*Project][]*Task{}
+	needed := w.s.needed()
 	for _, p := range w.s.Projects {
 		have := w.declared(p.Dir)
 		for _, t := range p.Tasks {
@@ -117,7 +118,8 @@ func (w *proposer) news() {
 			w.fresh[p] = append(w.fresh[p], t)
 			w.out.Tasks++
 		}
-		if have == nil && !w.isSkipped("", p.Dir) || len(w.fresh[p]) > 0 {
+		isNew := have == nil && !w.isSkipped("", p.Dir) && needed[p.Dir]
+		if isNew || len(w.fresh[p]) > 0 {
 			w.projects = append(w.projects, p)
 		}
 	}
@@ -314,7 +316,9 @@ func (w *proposer) root() {
 		}
 		var t text
 		t.key("run", p.Run)
-		t.always("reads", p.Reads)
+		if !p.Always {
+			t.always("reads", p.Reads)
+		}
 		t.list("dirs", p.Dirs)
 		if p.PerProject {
 			t.key("per", "project")

@@ -31,9 +31,16 @@ var (
 	)
 )
 
-// setupName matches the name of a package in setup.cfg or setup.py:
-// https://setuptools.pypa.io/en/latest/userguide/declarative_config.html.
-var setupName = regexp.MustCompile(`(?m)^\s*name\s*=\s*["']?([\w.-]+)`)
+var setupName = regexp.MustCompile(`(?m)(?:^|[(,])\s*name\s*=\s*["']?([\w.-]+)`)
+
+// SetupName returns the name of the package in the text of a setup.cfg or setup.py, empty if it is
+// not written there: https://setuptools.pypa.io/en/latest/userguide/declarative_config.html.
+func SetupName(text string) string {
+	if m := setupName.FindStringSubmatch(text); m != nil {
+		return m[1]
+	}
+	return ""
+}
 
 // pythonPackage is a directory with manifests.
 type pythonPackage struct {
@@ -55,7 +62,7 @@ func (python) Manifests(r *Repo) (out []Manifest) {
 	}
 	isPython := func(f string) bool { return strings.HasSuffix(f, ".py") || strings.HasSuffix(f, ".pyi") }
 	files := r.governed(dirs, isPython)
-	local := localModules(r)
+	local := PythonModules(r.Files)
 	for _, dir := range sortedKeys(packages) {
 		p := packages[dir]
 		m := Manifest{
@@ -80,9 +87,7 @@ func pythonPackages(r *Repo) map[string]*pythonPackage {
 		if out[dir] == nil {
 			setup := r.fresh(path.Join(dir, "setup.py")) + r.fresh(path.Join(dir, "setup.cfg"))
 			out[dir] = &pythonPackage{dir: dir, file: file, open: strings.Contains(setup, "install_requires")}
-			if m := setupName.FindStringSubmatch(setup); m != nil {
-				out[dir].name = normalised(m[1])
-			}
+			out[dir].name = normalised(SetupName(setup))
 		}
 		return out[dir]
 	}

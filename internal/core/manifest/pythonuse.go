@@ -8,11 +8,10 @@ import (
 	"grayloft.example/grayloft/internal/core/imports"
 )
 
-// localModules are the names that a repository's own Python files and directories
-// make.
-func localModules(r *Repo) map[string]bool {
+// PythonModules are the names that Python files among these, and the directories around them, make.
+func PythonModules(files []string) map[string]bool {
 	out := map[string]bool{}
-	for _, f := range r.Files {
+	for _, f := range files {
 		if strings.HasSuffix(f, ".py") || strings.HasSuffix(f, ".pyi") {
 			out[strings.TrimSuffix(strings.TrimSuffix(path.Base(f), "i"), ".py")] = true
 			for dir := path.Dir(f); dir != "."; dir = path.Dir(dir) {
@@ -23,6 +22,12 @@ func localModules(r *Repo) map[string]bool {
 	return out
 }
 
+// IsPythonStandard tells whether a module comes with the interpreter.
+func IsPythonStandard(module string) bool {
+	top, _, _ := strings.Cut(module, ".")
+	return slices.Contains(pythonStandard, top) || strings.HasPrefix(top, "_")
+}
+
 // pythonUses returns the packages that a file imports, by the names of their entries
 // or, if there is none, by the name of the module. Modules of the standard library and
 // of the repository are none.
@@ -30,7 +35,7 @@ func (r *Repo) pythonUses(all map[string]*pythonPackage, p *pythonPackage, local
 	src := r.Imports.Of(file)
 	for _, x := range src.Imports {
 		top, _, _ := strings.Cut(x.Spec, ".")
-		if slices.Contains(pythonStandard, top) || strings.HasPrefix(top, "_") {
+		if IsPythonStandard(top) {
 			continue
 		}
 		name := r.pythonPackageOf(p, x.Spec)

@@ -1,0 +1,173 @@
+package adopt
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/manifest"
+)
+
+// pyPackage is what the manifests in a directory say of a Python package.
+type pyPackage struct {
+	from  string // the manifest that says the most
+	name  string // normalised
+	needs []string
+	tool  string // what runs its tests; empty: what the language has
+}
+
+// pyManifest is the part of a pyproject.toml that is used here
+// (https://packaging.python.org/en/latest/specifications/pyproject-toml/).
+type pyManifest struct {
+	Project struct {
+		Name         string
+		Dependencies []string
+		Optional     map[string][]string `toml:"optional-dependencies"`
+	}
+	Tool map[string]any
+}
+
+// The parts of a setup.cfg or setup.py that are used here: the requirements
+// (https://setuptools.pypa.io/en/latest/userguide/declarative_config.html). A setup.py is a
+// program, of which only what is written literally is found.
+var (
+	pyName       = regexp.MustCompile(`^[A-Za-z0-9._-]+`)
+	pySeparators = regexp.MustCompile(`[-_.]+`)
+	setupList    = regexp.MustCompile(`(?m)^(?:install_requires|tests_require)[ \t]*=[ \t]*(.*(?:\n[ \t]+\S.*)*)`)
+	setupCall    = regexp.MustCompile(`\b(?:install_requires|tests_require)\s*=\s*\[([^\]]*)\]`)
+	setupQuoted  = regexp.MustCompile(`["']([^"']+)["']`)
+)
+
+func pyNormal(name string) string {
+	return pySeparators.ReplaceAllString(strings.ToLower(name), "-")
+}
+
+func (s *surveyor) python() {
+	all := map[string]*pyPackage{}
+	of := func(file string) *pyPackage {
+		p := all[path.Dir(file)]
+		if p == nil {
+			p = &pyPackage{from: file}
+			all[path.Dir(file)] = p
+		}
+		return p
+	}
+	for _, f := range s.named("pyproject.toml") {
+		text, _ := s.read(f)
+		var m pyManifest
+		if err := toml.Unmarshal([]byte(text), &m); err != nil {
+			s.note(fmt.Sprintf("%s is skipped: %v", f, err))
+			continue
+		}
+		of(f).readProject(m)
+	}
+	for _, name := range []string{"setup.cfg", "setup.py"} {
+		for _, f := range s.named(name) {
+			if text, ok := s.read(f); ok && (name == "setup.py" || strings.Contains(text, "[metadata]")) {
+				of(f).readSetup(text)
+			}
+		}
+	}
+	byName := map[string]string{}
+	for dir, p := range all {
+		if p.name != "" {
+			byName[p.name] = dir
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	own := manifest.PythonModules(s.repo.Files)
+	for _, dir := range sortedKeys(all) {
+		s.pyPackage(dir, all[dir], byName, own)
+	}
+}
+
+func (p *pyPackage) readProject(m pyManifest) {
+	p.name = pyNormal(m.Project.Name)
+	p.needs = append(p.needs, m.Project.Dependencies...)
+	for _, key := range sortedKeys(m.Project.Optional) {
+		p.needs = append(p.needs, m.Project.Optional[key]...)
+	}
+	if _, ok := m.Tool["pytest"]; ok {
+		p.tool = "pytest"
+	}
+}
+
+func (p *pyPackage) readSetup(text string) {
+	if p.name == "" {
+		p.name = pyNormal(manifest.SetupName(text))
+	}
+	for _, m := range setupList.FindAllStringSubmatch(text, -1) {
+		p.needs = append(p.needs, strings.Fields(m[1])...)
+	}
+	for _, m := range setupCall.FindAllStringSubmatch(text, -1) {
+		for _, q := range setupQuoted.FindAllStringSubmatch(m[1], -1) {
+			p.needs = append(p.needs, q[1])
+		}
+	}
+	if strings.Contains(text, "[tool:pytest]") {
+		p.tool = "pytest"
+	}
+}
+
+// pyPackage declares the project of a package.
+func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string, own map[string]bool) {
+	p := s.project(dir, "python")
+	p.Stem = "python-package"
+	if s.files[path.Join(dir, "pytest.ini")] || s.files[path.Join(dir, "conftest.py")] {
+		m.tool = "pytest"
+	}
+	for _, tests := range []string{"tests", "test"} {
+		if !s.holdsFiles(path.Join(dir, tests)) && m.tool == "" {
+			continue
+		}
+		run := "python3 -m unittest discover"
+		switch {
+		case m.tool != "":
+			run = "python3 -m " + m.tool
+		case !s.files[path.Join(dir, tests, "__init__.py")]:
+			run += " -s " + tests // it is no package, which would be found by itself
+		}
+		p.add(&Task{Name: "test", Run: run, From: m.from, Help: "run the tests", Script: run, Probes: s.pyProbes(dir, m.tool != "", own)})
+		break
+	}
+	for _, dep := range m.needs {
+		if to, ok := byName[pyNormal(pyName.FindString(dep))]; ok {
+			p.need(to, fmt.Sprintf("%s in %s", dep, m.from))
+		}
+	}
+}
+
+// pyProbes returns the probes of what runs a package's tests: the interpreter and, if the package
+// imports modules of others, all packages that are installed. No file tells that these are the same.
+func (s *surveyor) pyProbes(dir string, withTool bool, own map[string]bool) []string {
+	out := []string{s.probe("python", "python3 --version")}
+	if withTool || s.importsOthers(dir, own) {
+		out = append(out, s.addProbe(Probe{Name: "python-packages", Run: pyInstalled, Always: true}))
+	}
+	return out
+}
+
+// importsOthers tells whether a Python file below a directory imports what neither the interpreter
+// nor the repository has.
+func (s *surveyor) importsOthers(dir string, own map[string]bool) bool {
+	return slices.ContainsFunc(s.repo.Files, func(f string) bool {
+		if !strings.HasSuffix(f, ".py") || path.Base(f) == "setup.py" || dir != "." && !strings.HasPrefix(f, dir+"/") {
+			return false
+		}
+		return slices.ContainsFunc(s.repo.reader().Of(f).Imports, func(x imports.Import) bool {
+			top, _, _ := strings.Cut(x.Spec, ".")
+			return !manifest.IsPythonStandard(top) && !own[top]
+		})
+	})
+}
+
+// pyInstalled lists the installed packages with their versions.
+const pyInstalled = `python3 -c 'import importlib.metadata as m; ` +
+	`print("\n".join(sorted({"%s %s" % (d.metadata["Name"], d.version) for d in m.distributions()})))'`

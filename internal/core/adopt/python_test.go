@@ -1,0 +1,74 @@
+package adopt
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestPythonPackagesOfAnyManifest(t *testing.T) {
+	s, p := propose(t, repo(map[string]string{
+		"a/pyproject.toml": "[project]\nname = \"Skerry.A\"\ndependencies = [\"skerry_b>=1\"]\n[tool.pytest]\n",
+		"b/setup.cfg":      "[metadata]\nname = skerry-b\n[options]\ninstall_requires =\n    fog>=2\n    skerry-c ; python_version > '3'\npackages = find:\n",
+		"b/setup.py":       "from setuptools import setup\nsetup()\n", "b/test/test_b.py": "import os, skerry_c\n", "b/skerry_c/__init__.py": "",
+		"c/setup.py":            "setup(\n    name='skerry_c',\n    install_requires=[\n        'skerry-d>1', \"fog\",\n    ],\n)\n",
+		"c/tests/__init__.py":   "",
+		"c/tests/test_c.py":     "import fog\n",
+		"d/setup.py":            "setup(name='skerry-d')\n",
+		"e/setup.cfg":           "[flake8]\nmax-line-length = 100\n",
+		"e/tests/test_alone.py": "",
+	}), Choices{})
+	needed, runs, probes := map[string]string{}, map[string]string{}, map[string]string{}
+	for _, x := range s.Projects {
+		needed[x.Dir] = strings.Join(needs(x), " ")
+		if test := x.Task("test"); test != nil {
+			runs[x.Dir], probes[x.Dir] = test.Run, strings.Join(test.Probes, " ")
+		}
+	}
+	if want := (map[string]string{"a": "b", "b": "c", "c": "d", "d": ""}); !maps.Equal(needed, want) {
+		t.Errorf("needs: %v, want %v", needed, want)
+	}
+	if want := (map[string]string{
+		"a": "python3 -m pytest", "b": "python3 -m unittest discover -s test", "c": "python3 -m unittest discover",
+	}); !maps.Equal(runs, want) {
+		t.Errorf("tests: %v, want %v", runs, want)
+	}
+	// b's modules come with the interpreter or are its own; the others' results depend on what is installed.
+	if want := (map[string]string{"a": "python python-packages", "b": "python", "c": "python python-packages"}); !maps.Equal(probes, want) {
+		t.Errorf("probes: %v, want %v", probes, want)
+	}
+	root := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })].New
+	_, after, _ := strings.Cut(root, "[probe.python-packages]\n")
+	if rows, _, _ := strings.Cut(after, "\n\n"); !strings.HasPrefix(rows, "run = ") || strings.Contains(rows, "reads") {
+		t.Errorf("no file tells that the same packages are installed, so the probe always runs:\n%s", rows)
+	}
+}
+
+// A lock file says what is to be installed, not what is.
+func TestWhatIsInstalledCountsWhateverInstalledIt(t *testing.T) {
+	for lock, want := range map[string]string{
+		"pnpm-lock.yaml\nlockfileVersion: 9":         "node_modules/.pnpm/lock.yaml",
+		"yarn.lock\n# yarn lockfile v1\n":            "node_modules/.yarn-integrity",
+		"yarn.lock\n\n__metadata:\n  version: 8\n":   "", // packages are read from archives
+		"yarn.lock\n\n__metadata:\n  version: 8\n\n": "node_modules/.yarn-state.yml",
+	} {
+		name, text, _ := strings.Cut(lock, "\n")
+		files := map[string]string{
+			name: text, "package.json": `{"name": "quay", "workspaces": ["web"]}`,
+			"web/package.json": `{"name": "web", "scripts": {"test": "node test.js"}, "dependencies": {"fog": "1"}}`,
+		}
+		if strings.HasSuffix(lock, "\n\n") {
+			files[".yarnrc.yml"] = "nodeLinker: node-modules\n"
+		}
+		s, _ := propose(t, repo(files), Choices{})
+		test := s.of("web").Task("test")
+		i := slices.IndexFunc(s.Probes, func(p Probe) bool { return p.Name == "packages" })
+		switch {
+		case want == "" && (i >= 0 || !slices.Contains(test.Reads, "repo:yarn.lock")):
+			t.Errorf("%q: %+v reads %q", lock, s.Probes, test.Reads)
+		case want != "" && (i < 0 || !slices.Equal(s.Probes[i].Reads, []string{want}) || !slices.Contains(test.Probes, "packages")):
+			t.Errorf("%q: %+v, %q", lock, s.Probes, test.Probes)
+		}
+	}
+}
