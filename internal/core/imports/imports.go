@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"unicode"
 	"unicode/utf8"
 	"unsafe"
 
@@ -156,6 +157,17 @@ func (r *Reader) read(name string, buf []byte) ([]byte, error) {
 		return into.ReadInto(name, buf)
 	}
 	return fs.ReadFile(r.fs, name)
+}
+
+// nameLength returns the length of the name that a text starts with: letters, digits and low lines,
+// of which the first is no digit. It is 0 if there is none.
+func nameLength(text string) int {
+	for i, r := range text {
+		if r != '_' && !unicode.IsLetter(r) && (i == 0 || !unicode.IsNumber(r)) {
+			return i
+		}
+	}
+	return len(text)
 }
 
 // isGenerated tells whether the beginning of a text says that a program wrote it.

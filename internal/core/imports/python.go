@@ -38,12 +38,9 @@ type pythonReader struct {
 	conditional bool
 }
 
-var (
-	pythonName = regexp.MustCompile(`^[\pL_][\pL\pN_]*`)
-	// pythonText matches the strings that may name a module: a dotted name, or the
-	// driver in an address such as postgresql+driver://.
-	pythonText = regexp.MustCompile(`^(?:[a-z]+\+([a-z0-9_]+)://.*|([A-Za-z_][A-Za-z0-9_]*)(?:\.[A-Za-z_][A-Za-z0-9_]*)*)$`)
-)
+// pythonText matches the strings that may name a module: a dotted name, or the
+// driver in an address such as postgresql+driver://.
+var pythonText = regexp.MustCompile(`^(?:[a-z]+\+([a-z0-9_]+)://.*|([A-Za-z_][A-Za-z0-9_]*)(?:\.[A-Za-z_][A-Za-z0-9_]*)*)$`)
 
 // run reads the text line by line: logical lines, which brackets, strings and
 // backslashes continue.
@@ -67,10 +64,7 @@ func (p *pythonReader) run() {
 		case c == ' ' || c == '\t' || c == '\r' || c == '\n' || c == '\f':
 			i++
 		default:
-			name := pythonName.FindString(p.text[i:min(i+200, len(p.text))])
-			if name == "" {
-				name = p.text[i : i+1]
-			}
+			name := p.text[i : i+max(nameLength(p.text[i:]), 1)]
 			p.line = append(p.line, pythonWord{name, i})
 			depth = max(depth+strings.Count("([{", name)-strings.Count(")]}", name), 0)
 			i += len(name)
@@ -107,6 +101,9 @@ func pythonString(text string) int {
 }
 
 func (p *pythonReader) mention(text string) {
+	if n := nameLength(text); n == 0 || n < len(text) && text[n] != '.' && text[n] != '+' {
+		return // most strings
+	}
 	if m := pythonText.FindStringSubmatch(text); m != nil {
 		p.out.Mentions = append(p.out.Mentions, strings.Clone(m[1]+m[2]))
 	}
@@ -174,7 +171,7 @@ func (p *pythonReader) importList(list []pythonWord) {
 // dotted returns the dotted name that a list starts with; none for a relative one.
 func dotted(list []pythonWord) (name string, at int) {
 	for i, w := range list {
-		if i%2 == 0 && !pythonName.MatchString(w.text) || i%2 == 1 && w.text != "." {
+		if i%2 == 0 && nameLength(w.text) == 0 || i%2 == 1 && w.text != "." {
 			break
 		}
 		if i == 0 {

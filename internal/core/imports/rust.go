@@ -21,7 +21,15 @@ type rustWord struct {
 	at   int
 }
 
-var rustName = regexp.MustCompile(`^(r#)?[\pL_][\pL\pN_]*`)
+// rustNameLength is [nameLength] for names that may be raw, such as r#type.
+func rustNameLength(text string) int {
+	if raw, ok := strings.CutPrefix(text, "r#"); ok {
+		if n := nameLength(raw); n > 0 {
+			return n + len("r#")
+		}
+	}
+	return nameLength(text)
+}
 
 // rustWords returns the names and signs of a text, without comments and strings.
 func rustWords(text string) (out []rustWord) {
@@ -31,12 +39,9 @@ func rustWords(text string) (out []rustWord) {
 		case n > 0:
 			i += n
 		default:
-			word := rustName.FindString(rest[:min(len(rest), 200)])
-			if word == "" {
-				word = rest[:1]
-				if strings.HasPrefix(rest, "::") {
-					word = "::"
-				}
+			word := rest[:max(rustNameLength(rest), 1)]
+			if strings.HasPrefix(rest, "::") {
+				word = "::"
 			}
 			out = append(out, rustWord{strings.TrimPrefix(word, "r#"), i})
 			i += len(word)
@@ -143,8 +148,8 @@ func (r *rustReader) run() {
 				r.out.TestModules = append(r.out.TestModules, strings.Clone(r.word(i+1)))
 			}
 		case "::":
-			isFirst := r.word(i-2) != "::" || !rustName.MatchString(r.word(i-3)) && r.word(i-3) != ">"
-			if name := r.word(i - 1); rustName.MatchString(name) && isFirst {
+			isFirst := r.word(i-2) != "::" || nameLength(r.word(i-3)) == 0 && r.word(i-3) != ">"
+			if name := r.word(i - 1); nameLength(name) > 0 && isFirst {
 				r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
 			}
 		}
@@ -159,7 +164,7 @@ func (r *rustReader) open(i int) {
 		}
 		r.pending = false
 	}
-	if r.word(i-1) == "!" && rustName.MatchString(r.word(i-2)) && r.macro == 0 {
+	if r.word(i-1) == "!" && nameLength(r.word(i-2)) > 0 && r.macro == 0 {
 		r.macro = r.depth
 	}
 }
@@ -199,7 +204,7 @@ func (r *rustReader) attribute(i int) {
 		return
 	}
 	for i += 2; i < len(r.words) && r.word(i) != "]"; i++ {
-		if name := r.word(i); r.word(i+1) == "(" && name != "derive" && name != "cfg" && rustName.MatchString(name) {
+		if name := r.word(i); r.word(i+1) == "(" && name != "derive" && name != "cfg" && nameLength(name) > 0 {
 			r.out.Mentions = append(r.out.Mentions, strings.Clone(name))
 		}
 	}
@@ -234,7 +239,7 @@ func (r *rustReader) paths(i int) {
 		switch {
 		case isFirst:
 			r.add(n, false)
-		case n > i && rustName.MatchString(r.word(n)) && (next == ";" || next == "," || next == "}"):
+		case n > i && nameLength(r.word(n)) > 0 && (next == ";" || next == "," || next == "}"):
 			r.define(r.word(n)) // what the declaration makes known here
 		}
 	}
@@ -251,7 +256,7 @@ func (r *rustReader) define(name string) {
 func (r *rustReader) add(i int, optional bool) {
 	optional = optional || r.macro > 0
 	name := r.word(i)
-	if !rustName.MatchString(name) || strings.ToLower(name) != name || name == "_" {
+	if nameLength(name) == 0 || strings.ToLower(name) != name || name == "_" {
 		return
 	}
 	test := r.test > 0 || r.pending

@@ -8,8 +8,11 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/imports"
@@ -216,6 +219,22 @@ func (r *Repo) fresh(name string) string {
 		return ""
 	}
 	return string(data)
+}
+
+// inParallel does something with each file, on all processors.
+func (r *Repo) inParallel(files []string, do func(file string)) {
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	const share = 64 // files that a thread takes at a time
+	for part := range slices.Chunk(files, share) {
+		group.Go(func() error {
+			for _, f := range part {
+				do(f)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // none of them fails
 }
 
 // named returns the files of that base name that are not foreign.

@@ -1,7 +1,9 @@
 package manifest
 
 import (
+	"bytes"
 	"encoding/json"
+	"io/fs"
 	"maps"
 	"path"
 	"regexp"
@@ -368,13 +370,18 @@ var installedPath = regexp.MustCompile(`node_modules/((?:@[\w.~-]+/)?[\w.~-]+)/`
 func (s *npmSurvey) isReadFrom(name string) bool {
 	if s.installed == nil {
 		s.installed = map[string]bool{}
-		for _, f := range s.Files {
-			if text := s.fresh(f); !strings.Contains(path.Base(f), "lock") && strings.Contains(text, "node_modules/") {
-				for _, m := range installedPath.FindAllStringSubmatch(text, -1) {
-					s.installed[m[1]] = true
-				}
+		var mu sync.Mutex
+		s.inParallel(s.Files, func(f string) {
+			data, err := fs.ReadFile(s.FS, f)
+			if err != nil || !bytes.Contains(data, []byte("node_modules/")) || strings.Contains(path.Base(f), "lock") {
+				return
 			}
-		}
+			for _, m := range installedPath.FindAllSubmatch(data, -1) {
+				mu.Lock()
+				s.installed[string(m[1])] = true
+				mu.Unlock()
+			}
+		})
 	}
 	return s.installed[name]
 }
