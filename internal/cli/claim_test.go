@@ -305,7 +305,7 @@ func TestWhoWaitsSurvivesTheService(t *testing.T) {
 func TestWhoWaitsForgivesARestartOfTheService(t *testing.T) {
 	t.Parallel()
 	g, a, home, out, second := cutOff(t)
-	trial.Wait(t, "it is given up", func() bool { return strings.Contains(out.String(), "the run goes on with this machine's cache") })
+	trial.Wait(t, "it is given up", func() bool { return strings.Contains(out.String(), "only this machine's cache is used") })
 	g.mode.Store("")
 	trial.Wait(t, "it is used again", func() bool { return strings.Contains(out.String(), "answers again") })
 	a.end(second)

@@ -11,6 +11,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/machine/probe"
+	"grayloft.example/grayloft/internal/remote"
 )
 
 // Exit codes. If several apply, the order of precedence is interrupted, wrong
@@ -60,6 +61,7 @@ func exitOf(err error) (code int, message string) {
 	var placeholder *decl.PlaceholderError
 	var noRepo *git.NoRepositoryError
 	var probed *probe.FailedError
+	var asked *inspect.ServiceError
 	switch {
 	case errors.As(err, &expression), errors.As(err, &name), errors.As(err, &since), errors.As(err, &unknown):
 		return exitWrong, err.Error()
@@ -67,8 +69,10 @@ func exitOf(err error) (code int, message string) {
 		return exitWrong, "grayloft: " + err.Error()
 	case errors.As(err, &probed):
 		return exitFailed, "grayloft: " + err.Error()
-	case errors.Is(err, inspect.ErrService):
-		return exitMachine, err.Error()
+	case errors.As(err, &asked) && remote.IsRefusal(err): // it knows nothing by that name either
+		return exitWrong, fmt.Sprintf("grayloft: %s, and the service %s", asked.Lacks, remote.Explain(asked.Err))
+	case errors.As(err, &asked):
+		return exitMachine, fmt.Sprintf("grayloft: %s, and the service %s", asked.Lacks, remote.Explain(asked.Err))
 	}
 	return exitMachine, "grayloft: " + err.Error()
 }

@@ -307,3 +307,26 @@ probes = ["tool"]
 		t.Errorf("%+v", page.Findings)
 	}
 }
+
+func TestARunThatNobodyKnowsIsExplained(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	ci, _ := everyone(t, s)
+	r := trial.New(t, sample)
+	r.Run("generate")
+	for url, want := range map[string]struct {
+		code int
+		says string
+	}{
+		s.URL:                {2, "and the service refuses: "},
+		"http://127.0.0.1:1": {3, "and the service cannot be reached (connect: connection refused)"},
+	} {
+		r.Login(url, ci, "here")
+		for _, args := range [][]string{{"compare", "zz", "yy"}, {"log", "generate@lib", "--run", "zz"}, {"outputs", "generate@lib", "--run", "zz"}} {
+			a := r.Grayloft(args...)
+			if a.Code != want.code || !strings.Contains(a.Err, `no run of this checkout starts with "zz", `+want.says) || strings.Contains(a.Err, "Get ") {
+				t.Errorf("%s, %q: exit %d, %s", url, args, a.Code, a.Err)
+			}
+		}
+	}
+}

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
+	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -92,7 +92,7 @@ func (s *session) logDigest(ctx context.Context, t *graph.Task, run string) (dig
 	}
 	p, err := pastRun(s.engine.State, run)
 	if err != nil && s.client != nil {
-		return s.logOnService(ctx, t, run, err)
+		return s.logOnService(ctx, t, run)
 	}
 	if err != nil {
 		return digest.Digest{}, err
@@ -105,10 +105,10 @@ func (s *session) logDigest(ctx context.Context, t *graph.Task, run string) (dig
 }
 
 // logOnService is the digest of a log of a run that this checkout does not know.
-func (s *session) logOnService(ctx context.Context, t *graph.Task, run string, unknown error) (digest.Digest, error) {
+func (s *session) logOnService(ctx context.Context, t *graph.Task, run string) (digest.Digest, error) {
 	d, err := s.client.TaskOfRun(ctx, run, t.Addr())
 	if err != nil {
-		return digest.Digest{}, wrong("%s; the service answers: %v", strings.TrimPrefix(unknown.Error(), "grayloft: "), err)
+		return digest.Digest{}, &inspect.ServiceError{Lacks: fmt.Sprintf("no run of this checkout starts with %q", run), Err: err}
 	}
 	if d.Record.Log.IsZero() {
 		return digest.Digest{}, wrong("%s has no log in run %s", t.Addr(), run)

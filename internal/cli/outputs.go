@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/term"
@@ -130,11 +131,13 @@ func (a *app) listingOf(ctx context.Context, s *session, t *graph.Task, run stri
 		}
 		return last.Listing, "of its last result here, " + term.Clock(last.At, a.now()), nil
 	}
+	lacks := fmt.Sprintf("no run of this checkout starts with %q", run)
 	p, err := pastRun(s.engine.State, run)
 	if err == nil {
 		if x, ok := p.Of(t.Addr()); ok && !x.Listing.IsZero() {
 			return x.Listing, "run " + p.ID + " in this checkout", nil
 		}
+		lacks = fmt.Sprintf("%s had no outputs in run %s of this checkout", t.Addr(), p.ID)
 	}
 	if s.client == nil {
 		if err == nil {
@@ -144,7 +147,7 @@ func (a *app) listingOf(ctx context.Context, s *session, t *graph.Task, run stri
 	}
 	detail, serr := s.client.TaskOfRun(ctx, run, t.Addr())
 	if serr != nil {
-		return d, "", machineFault("%s in run %s: it is not a run of this checkout, and the service says: %v", t.Addr(), run, serr)
+		return d, "", &inspect.ServiceError{Lacks: lacks, Err: serr}
 	}
 	if detail.Record.Listing.IsZero() {
 		return d, "", wrong("%s had no outputs in run %s: its outcome was %s", t.Addr(), run, detail.Record.Outcome)

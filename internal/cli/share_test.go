@@ -185,8 +185,8 @@ func TestAServiceInTroubleNeverFailsARun(t *testing.T) {
 	}{
 		{"nobody there", "", nobody, brenna, "cannot be reached"},
 		{"one that refuses", "refuse", g.URL, brenna, "not an answer of a Gray Loft service"},
-		{"one that hangs up", "drop", g.URL, brenna, "goes on with this machine's cache alone"},
-		{"one that dies in the middle", "dropblobs", g.URL, brenna, "goes on with this machine's cache alone"},
+		{"one that hangs up", "drop", g.URL, brenna, "only this machine's cache is used"},
+		{"one that dies in the middle", "dropblobs", g.URL, brenna, "only this machine's cache is used"},
 		{"blobs that are cut off", "cut", g.URL, brenna, ""},
 		{"blobs with a flipped bit", "flip", g.URL, brenna, ""},
 		{"an unknown token", "", g.URL, "loft-nobody", "does not know this token"},

@@ -44,7 +44,7 @@ func (c *Client) trouble(err error) error {
 		c.silent()
 	}
 	if first {
-		c.Warn(fmt.Sprintf("the service at %s %s; the run goes on with this machine's cache alone", c.base, Explain(err)))
+		c.Warn(fmt.Sprintf("the service at %s %s: only this machine's cache is used", c.base, Explain(err)))
 	}
 	return protocol.ErrDown
 }
@@ -69,6 +69,8 @@ func Explain(err error) string {
 		return "cannot be reached (" + op.Err.Error() + ")"
 	case isTimeout(err):
 		return "does not answer in time"
+	case errors.Is(err, protocol.ErrDown):
+		return "does not answer"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
 		return "cut the connection"
 	}

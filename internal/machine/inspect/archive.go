@@ -37,8 +37,17 @@ type UnknownError struct{ Message string }
 
 func (e *UnknownError) Error() string { return "grayloft: " + e.Message }
 
-// ErrService marks an error of asking the service.
-var ErrService = errors.New("grayloft: asking the service")
+// ServiceError is an error of asking the service for what this checkout does not have.
+type ServiceError struct {
+	Lacks string // what it does not have, as the beginning of a sentence
+	Err   error
+}
+
+func (e *ServiceError) Error() string {
+	return e.Lacks + ", and asking the service fails: " + e.Err.Error()
+}
+
+func (e *ServiceError) Unwrap() error { return e.Err }
 
 // Reference is an earlier state of a task that another is compared with.
 type Reference struct {
@@ -70,7 +79,7 @@ func (a *Archive) Reader(ctx context.Context) func(digest.Digest) ([]byte, error
 
 // Find returns the state of the task that a person refers to: by a run, the
 // start of a key, a place, or who built it; by "" the last result here. Errors
-// are an [*UnknownError], or wrap [ErrService] or [ErrForgotten].
+// are an [*UnknownError] or a [*ServiceError], or wrap [ErrForgotten].
 func (a *Archive) Find(ctx context.Context, task, of string) (Reference, error) {
 	if of == "" {
 		return a.last(ctx, task)
@@ -132,7 +141,7 @@ func (a *Archive) shared(ctx context.Context, task, of string) (Reference, error
 		list, err = a.ofRun(ctx, task, of)
 	}
 	if err != nil {
-		return Reference{}, fmt.Errorf("%w: %w", ErrService, err)
+		return Reference{}, &ServiceError{fmt.Sprintf("no run of this checkout and no key of %s here starts with %q", task, of), err}
 	}
 	if len(list) == 0 {
 		return Reference{}, &UnknownError{

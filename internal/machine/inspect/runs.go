@@ -87,7 +87,7 @@ func (a *Archive) runState(ctx context.Context, id string) (RunState, error) {
 	}
 	d, err := a.Service.Run(ctx, id)
 	if err != nil {
-		return RunState{}, &UnknownError{fmt.Sprintf("no run of this checkout starts with %q, and the service answers: %v", id, err)}
+		return RunState{}, &ServiceError{fmt.Sprintf("no run of this checkout starts with %q", id), err}
 	}
 	s := RunState{d.ID, d.Started, d.Name + " at " + d.Place, map[string]taskState{}}
 	for _, x := range d.Records {
