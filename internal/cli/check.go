@@ -216,20 +216,42 @@ func (a *app) reportCheck(f checkFlags, found []check.Finding, n checkCounts) er
 			return err
 		}
 	default:
-		for _, x := range found {
-			level := string(x.Severity)
-			if x.Severity == check.Error {
-				level = a.Tint(decide.Failed, level)
-			}
-			place := a.Bold(fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column))
-			fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", place, level, x.Message, a.Soft("["+string(x.Rule)+"]"))
-		}
+		a.printFound(found)
 		fmt.Fprintln(a.Out, summary(totals, fixable, n))
 	}
 	if totals[check.Error] > 0 {
 		return errFailed
 	}
 	return nil
+}
+
+// printFound prints a line for each finding. Of many that one rule has at one place, such as for
+// each file of a directory, it prints the first ones and how many there are beyond.
+func (a *app) printFound(found []check.Finding) {
+	const few, shown = 5, 3
+	for i := 0; i < len(found); {
+		x := found[i]
+		level := string(x.Severity)
+		if x.Severity == check.Error {
+			level = a.Tint(decide.Failed, level)
+		}
+		place, rule := fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column), a.Soft("["+string(x.Rule)+"]")
+		end := i + 1
+		for end < len(found) && found[end].Rule == x.Rule && found[end].File == x.File && found[end].Line == x.Line && found[end].Column == x.Column {
+			end++
+		}
+		more := end - i - shown
+		if end-i <= few || a.Verbose {
+			more = 0
+		}
+		for ; i < end-more; i++ {
+			fmt.Fprintf(a.Out, "%s  %s  %s  %s\n", a.Bold(place), level, found[i].Message, rule)
+		}
+		if more > 0 {
+			fmt.Fprintf(a.Out, "%s  %s  %d more of this (--verbose lists them)  %s\n", a.Bold(place), level, more, rule)
+		}
+		i = end
+	}
 }
 
 func summary(totals map[check.Severity]int, fixable int, counts checkCounts) string {

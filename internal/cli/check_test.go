@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http/httptest"
 	"os"
 	"strings"
@@ -81,6 +82,26 @@ func TestCheck(t *testing.T) {
 	if a := r.Grayloft("check", "--as", "sarif"); a.Code != 0 || !json.Valid([]byte(a.Out)) ||
 		!strings.Contains(a.Out, `"version": "2.1.0"`) {
 		t.Errorf("exit %d: %s", a.Code, a.Out)
+	}
+}
+
+func TestManyFindingsOfAPlaceAreCounted(t *testing.T) {
+	t.Parallel()
+	files := map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"quay\"\n[task.build]\nrun = \"true\"\nreads = [\"a\"]\nwrites = [\"lib/**\"]\n", "a": ""}
+	for i := range 20 {
+		files[fmt.Sprintf("lib/%02d.js", i)] = ""
+	}
+	r := trial.New(t, files)
+	a := r.Grayloft("check", "writes-tracked")
+	if !strings.Contains(a.Out, "lib/02.js") || strings.Contains(a.Out, "lib/03.js") ||
+		!strings.Contains(a.Out, "error  17 more of this (--verbose lists them)  [writes-tracked]\n20 errors, 0 warnings.") {
+		t.Errorf("%s%s", a.Out, a.Err)
+	}
+	if a := r.Grayloft("check", "writes-tracked", "--verbose"); strings.Count(a.Out, "git tracks lib/") != 20 || strings.Contains(a.Out, "more of this") {
+		t.Errorf("%s%s", a.Out, a.Err)
+	}
+	if list, _ := checked(t, r, "writes-tracked"); len(list) != 20 {
+		t.Errorf("%d findings for programs", len(list))
 	}
 }
 

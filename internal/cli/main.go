@@ -94,7 +94,7 @@ func (a *app) command() *cobra.Command {
 	f.StringVar(&a.Format, "format", "text", "text or json")
 	f.StringVar(&a.color, "color", "auto", "auto, always or never; auto: on a terminal, and not in CI")
 	f.BoolVarP(&a.Quiet, "quiet", "q", false, "print only errors and failures")
-	f.BoolVarP(&a.Verbose, "verbose", "v", false, "also list tasks that needed no work")
+	f.BoolVarP(&a.Verbose, "verbose", "v", false, "list everything: tasks that needed no work, and all of a long list")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return wrong("%v", usage.Flag(cmd, err)) })
 	root.AddCommand(
 		a.adoptCommand(),
