@@ -5,7 +5,9 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -180,7 +182,7 @@ func (w *world) edit() string {
 	dir := fmt.Sprintf("p%d/%s", i, w.pick([]string{"in", "src"}))
 	have := w.files(dir)
 	outs := w.files(fmt.Sprintf("p%d/out", i))
-	switch w.rnd.IntN(16) {
+	switch w.rnd.IntN(20) {
 	case 0:
 		name := dir + "/" + w.pick([]string{"n", "tool", "empty", "sub/x", "sub/deep/y z", "ü"}) + fmt.Sprint(w.rnd.IntN(3))
 		w.r.Write(name, fmt.Sprintf("new %d\n", w.rnd.IntN(4)))
@@ -265,8 +267,63 @@ func (w *world) edit() string {
 	case 15:
 		w.r.Write(fmt.Sprintf("p%d/out/gen/stray", i), "stray\n")
 		return "left a file among outputs"
+	default:
+		return w.disguise(dir, have)
 	}
 	return "nothing"
+}
+
+// disguise makes a change that is easily missed: of the same size with the same times, of a
+// directory as a whole, of a file into a directory, or by git.
+func (w *world) disguise(dir string, have []string) string {
+	switch w.rnd.IntN(4) {
+	case 0:
+		if len(have) > 0 {
+			f := w.pick(have)
+			info, err := os.Lstat(w.r.Path(f))
+			if err != nil || !info.Mode().IsRegular() {
+				return "nothing"
+			}
+			text := []byte(w.r.Read(f))
+			slices.Reverse(text)
+			w.must(os.WriteFile(w.r.Path(f), text, 0o644))
+			w.must(os.Chtimes(w.r.Path(f), info.ModTime(), info.ModTime()))
+			return "reversed " + f + ", with the same times"
+		}
+	case 1:
+		if !w.r.Has(dir) {
+			return "nothing"
+		}
+		old := w.r.Path(dir) + ".old"
+		w.must(os.Rename(w.r.Path(dir), old))
+		w.must(exec.Command("cp", "-a", old, w.r.Path(dir)).Run())
+		w.must(os.RemoveAll(old))
+		return "replaced " + dir + " by a copy"
+	case 2:
+		name := dir + "/turns"
+		if w.r.Has(name + "/inside") {
+			w.r.Remove(name)
+			w.r.Write(name, "a file\n")
+			return name + " is a file now"
+		}
+		w.r.Remove(name)
+		w.r.Write(name+"/inside", "a file\n")
+		return name + " is a directory now"
+	case 3:
+		w.r.Commit("all")
+		before := strings.Fields(w.r.Git("rev-list", "--max-count=3", "HEAD", "--", "grayloft.toml"))
+		to := w.pick(before)
+		w.r.Git("checkout", "-q", "--detach", to)
+		return "checked out " + to
+	}
+	return "nothing"
+}
+
+func (w *world) must(err error) {
+	w.t.Helper()
+	if err != nil {
+		w.t.Fatal(err)
+	}
 }
 
 // compare runs, and compares with a clean run elsewhere.
