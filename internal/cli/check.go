@@ -237,7 +237,7 @@ func (a *app) printFound(found []check.Finding) {
 		}
 		place, rule := fmt.Sprintf("%s:%d:%d", x.File, x.Line, x.Column), a.Soft("["+string(x.Rule)+"]")
 		end := i + 1
-		for end < len(found) && found[end].Rule == x.Rule && found[end].File == x.File && found[end].Line == x.Line && found[end].Column == x.Column {
+		for end < len(found) && isSamePlace(found[end], x) {
 			end++
 		}
 		more := end - i - shown
@@ -252,6 +252,10 @@ func (a *app) printFound(found []check.Finding) {
 		}
 		i = end
 	}
+}
+
+func isSamePlace(x, y check.Finding) bool {
+	return x.Rule == y.Rule && x.File == y.File && x.Line == y.Line && x.Column == y.Column
 }
 
 func summary(totals map[check.Severity]int, fixable int, counts checkCounts) string {

@@ -488,6 +488,33 @@ probes = ["steady", "each"]
 	}
 }
 
+// What starts the chosen version of a toolchain is the same file whichever that is.
+func TestAnotherVersionBehindTheSameLauncherIsNoticed(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	launch := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	launch("quill", "#!/bin/sh\nexec "+filepath.Join(dir, "quill-chosen")+" \"$@\"\n")
+	launch("quill-chosen", "#!/bin/sh\necho quill 1\n")
+	r := trial.New(t, map[string]string{"grayloft.toml": "schema = 1\n[repo]\nname = \"t\"\n[probe.quill]\nrun = \"quill --version\"\nreads = []\n" +
+		"[task.a]\nrun = \"quill > out\"\nreads = []\nwrites = [\"out\"]\nprobes = [\"quill\"]\n", ".gitignore": "out\n"})
+	r.Env = append(r.Env, "PATH="+dir+":"+os.Getenv("PATH"))
+	r.Run("a")
+	want(t, "the same version", r.Run("a").Outcomes(), map[string]string{"a@t": "current"})
+	launch("quill-chosen", "#!/bin/sh\necho quill 2\n")
+	want(t, "another version", r.Run("a").Ran(), map[string]string{"a@t": "probe"})
+	if got := r.Read("out"); got != "quill 2\n" {
+		t.Errorf("the output is of %q", got)
+	}
+	if a := r.Grayloft("show", "probe:quill"); !strings.Contains(a.Out, "no: it runs in every run") || !strings.Contains(a.Out, "quill is a script that executes another program") {
+		t.Errorf("%s%s", a.Out, a.Err)
+	}
+}
+
 // All of a long answer counts, such as that of a package manager about everything that is
 // installed; an error shows its ends.
 func TestTheEndOfALongAnswerCounts(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/probe"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -162,6 +163,8 @@ type probeDetail struct {
 	Dirs   []string `json:"dirs"`
 	Tasks  []string `json:"tasks"`
 	Steady bool     `json:"steady"`
+	// Always says why it runs in every run although it says what it reads.
+	Always string `json:"always,omitempty"`
 }
 
 func (a *app) showProbe(r *repository, p *decl.Probe) error {
@@ -174,6 +177,10 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 		d.Reads = []string{}
 		for _, read := range p.Reads {
 			d.Reads = append(d.Reads, read.Item.Text)
+		}
+		prober := &probe.Prober{Graph: r.graph, Env: a.env, Root: r.root}
+		if err := prober.Unremembered(probe.Question{Probe: p.Name}); err != nil {
+			d.Always, d.Steady = err.Error(), false
 		}
 	}
 	if a.Format == "json" {
@@ -188,6 +195,8 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 			"remembered",
 			[]term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while the program stays the same`, By: ""}},
 		)
+	case d.Always != "":
+		a.Row("remembered", []term.Sourced{{Value: "no: it runs in every run", From: d.Always, By: ""}})
 	case len(d.Reads) == 0:
 		a.Row("remembered", term.Plain([]string{"while the program stays the same"}))
 	default:

@@ -115,17 +115,15 @@ func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, e
 func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Question]string, error) {
 	out := map[Question]string{}
 	for _, q := range list {
-		text := ""
+		var err error
 		if p.Graph.Repo.Probes[q.Probe].Rememberable {
-			text = p.program(q)
-		}
-		if text == "" {
-			var err error
-			if text, err = p.ask(ctx, q); err != nil {
-				return nil, err
+			if out[q], err = p.programs(q); err == nil {
+				continue
 			}
 		}
-		out[q] = text
+		if out[q], err = p.ask(ctx, q); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }

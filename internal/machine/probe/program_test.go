@@ -1,0 +1,91 @@
+package probe
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/core/decl"
+)
+
+func TestTheProgramsThatACommandStarts(t *testing.T) {
+	for _, c := range []struct{ shell, words, refused string }{
+		{"go version", "go", ""},
+		{"cargo --version && rustc --version", "cargo rustc", ""},
+		{"cd web; npm ls --json | sort || true", "npm sort", ""},
+		{`LC_ALL=C a "b c" > out; a`, "a", ""},
+		{"echo $(a -v) `b`", "a b", ""},
+		{"if a; then ( b ); else { c; }; fi", "a b c", ""},
+		{"f() { a; }; f", "a", ""},
+		{"./tools/version 'it'\\''s'", "./tools/version", ""},
+		{"# nothing\na", "a", ""},
+		{`"$TOOL" --version`, "", "computes"},
+		{"exec a", "", "exec starts another"},
+		{"env X=1 a", "", "env starts another"},
+		{"a &&", "", "POSIX"},
+	} {
+		words, err := started(decl.Command{Shell: c.shell})
+		if got := strings.Join(words, " "); c.refused == "" && (err != nil || got != c.words) {
+			t.Errorf("%s: %q, %v; want %q", c.shell, got, err, c.words)
+		}
+		if c.refused != "" && (err == nil || !strings.Contains(err.Error(), c.refused)) {
+			t.Errorf("%s: %q, %v; want an error about %q", c.shell, words, err, c.refused)
+		}
+	}
+	if words, err := started(decl.Command{Argv: []string{"go", "version"}}); err != nil || len(words) != 1 || words[0] != "go" {
+		t.Errorf("a list: %q, %v", words, err)
+	}
+	if _, err := started(decl.Command{Argv: []string{"/usr/bin/env", "go"}}); err == nil {
+		t.Error("a list that starts env")
+	}
+}
+
+// What chooses among installed versions stays the same while its answer changes.
+func TestAProgramThatLetsSomethingElseDecideIsTold(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Dir(at(name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(at(name), []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("bin/chooser", "many programs in one")
+	must(os.Symlink("chooser", at("bin/ebb")))
+	must(os.Symlink("chooser", at("bin/flow")))
+	must(os.MkdirAll(at("links"), 0o755))
+	must(os.Symlink(at("bin/ebb"), at("links/ebb")))
+	write("hard/one", "a file")
+	must(os.Link(at("hard/one"), at("hard/two")))
+	write("hard/fog", "another")
+	must(os.Link(at("hard/fog"), at("hard/fog-2.1")))
+	write("bin/tool3.11", "a program")
+	must(os.Symlink("tool3.11", at("bin/tool3")))
+	must(os.Symlink("tool3", at("bin/tool")))
+	write("lib/quill-12", "a program")
+	must(os.Symlink(at("lib/quill-12"), at("bin/pen")))
+	write("shims/ebb", "#!/usr/bin/env bash\nset -e\nexec chooser exec ebb \"$@\"\n")
+	write("bin/script", "#!/bin/sh -e\ncat version\n")
+	write("bin/node-script", "#!/usr/bin/env node\nexec (1)\n")
+	write("bin/long", "#!/bin/sh\n"+strings.Repeat("# a line of a program of its own\n", 40)+"exec ebb\n")
+	for name, why := range map[string]string{
+		"bin/ebb": "leads to the same program as flow", "links/ebb": "leads to the same program as flow", "hard/one": "the same file as two",
+		"shims/ebb": "executes another program", "bin/absent": "no such file",
+		"hard/fog": "", "bin/tool": "", "bin/pen": "", "bin/script": "", "bin/node-script": "", "bin/long": "",
+	} {
+		_, err := identify(name, at(name))
+		if why == "" && err != nil || why != "" && (err == nil || !strings.Contains(err.Error(), why)) {
+			t.Errorf("%s: %v, want %q", name, err, why)
+		}
+	}
+}
