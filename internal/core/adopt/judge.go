@@ -11,25 +11,22 @@ var (
 	namesWorld = set(
 		"deploy",
 		"publish",
-		"release",
 		"push",
 		"upload",
 		"promote",
 		"rollback",
-		"ship",
 		"login",
 		"logout",
 		"notify",
 		"announce",
 		"migrate",
-		"seed",
 		"provision",
 		"teardown",
 		"destroy",
-		"tag",
 		"bump",
-		"version",
 	)
+	// namesSent say how something is built or checked, too: build-release.
+	namesSent   = set("release", "ship", "seed", "tag", "version")
 	namesServer = set(
 		"dev",
 		"serve",
@@ -56,10 +53,6 @@ var (
 		"reset",
 		"update",
 		"upgrade",
-		"fix",
-		"fmt",
-		"format",
-		"tidy",
 		"prepare",
 		"postinstall",
 		"preinstall",
@@ -67,11 +60,11 @@ var (
 		"setup",
 		"deps",
 		"help",
-		"all",
 		"init",
 		"hooks",
 	)
-	namesCheck = set(
+	namesFormat = set("fmt", "format", "tidy") // or a check of it
+	namesCheck  = set(
 		"test",
 		"tests",
 		"check",
@@ -175,6 +168,10 @@ var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-
 
 // judge classifies a task by its name and by its script.
 func (t *Task) judge() {
+	if t.Why != "" {
+		return // it was classified when it was found
+	}
+	makes, checks := has(t.Name, namesMake), has(t.Name, namesCheck)
 	for _, s := range signs {
 		if s.pattern.MatchString(t.Script) {
 			t.Sort, t.Why = s.sort, s.why
@@ -182,15 +179,17 @@ func (t *Task) judge() {
 		}
 	}
 	switch {
-	case has(t.Name, namesWorld):
+	case has(t.Name, namesWorld), has(t.Name, namesSent) && !makes && !checks:
 		t.Sort, t.Why = NotAdopted, "its name suggests that it changes something elsewhere"
-	case has(t.Name, namesServer) && !has(t.Name, namesMake) && !has(t.Name, namesCheck):
+	case has(t.Name, namesServer) && !makes && !checks:
 		t.Sort, t.Why = NotAdopted, "its name suggests that it serves or watches, and does not end by itself"
+	case has(t.Name, set("fix")), has(t.Name, namesFormat) && !checks:
+		t.Sort, t.Why = NeverReusable, "its name suggests that it rewrites sources"
 	case has(t.Name, namesTidy):
 		t.Sort, t.Why = NotAdopted, "its name suggests that it cleans or sets up, and writes nothing to keep"
-	case has(t.Name, namesCheck):
+	case checks:
 		t.Sort, t.Why = Reusable, "a check: it writes nothing, and the same files give the same result"
-	case has(t.Name, namesMake):
+	case makes:
 		t.Sort, t.Why = Reusable, "it makes files from files"
 	default:
 		t.Sort, t.Why = NeverReusable, "nothing shows what it does"

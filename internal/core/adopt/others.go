@@ -29,6 +29,9 @@ func (s *surveyor) makefiles() {
 				t.From = fmt.Sprintf("target %s in %s", t.Name, f)
 				t.Run = "make --silent " + shellWord(t.Name)
 				t.Name = plainName(t.Name)
+				if t.Why == "" && isMain(t.Name) && p.Task("build") == nil && !slices.ContainsFunc(targets, isBuild) {
+					t.Name = "build"
+				}
 				if t.Name == "" || strings.HasPrefix(t.Name, ".") {
 					continue
 				}
@@ -48,6 +51,11 @@ func (s *surveyor) makefiles() {
 	}
 }
 
+// isMain tells whether a target is by custom what a Makefile is there to make.
+func isMain(target string) bool { return target == "all" || target == "default" }
+
+func isBuild(t *Task) bool { return t.Name == "build" }
+
 // phony returns the targets that a Makefile declares phony, with their command lines.
 func phony(text string) (out []*Task) {
 	all := makefile.Targets(text)
@@ -63,9 +71,14 @@ func phony(text string) (out []*Task) {
 			continue
 		}
 		x := &Task{Name: t.Name, Script: script(t), Help: t.Help}
+		onlyOthers := len(t.Recipe) == 0
 		for dep := range strings.FieldsSeq(t.Before) {
 			before, _ := makefile.Find(all, dep)
 			x.Script += "# first: " + dep + "\n" + script(before)
+			onlyOthers = onlyOthers && before.Phony
+		}
+		if onlyOthers {
+			x.Sort, x.Why = NotAdopted, "it only runs other targets, which are tasks of their own"
 		}
 		out = append(out, x)
 	}
