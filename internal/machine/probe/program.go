@@ -1,16 +1,13 @@
 package probe
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
-	"mvdan.cc/sh/v3/syntax"
-
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/shell"
 )
 
 // programs identifies what an answer depends on in addition to files: the programs that the probe
@@ -59,57 +56,12 @@ func identify(word, full string) (string, error) {
 	return fmt.Sprintf(" %q %q %d %d", full, target, info.Size(), info.ModTime().UnixNano()), nil
 }
 
-// started returns the words by which a command starts programs, without what the shell does itself.
+// started returns the words by which a command starts programs.
 func started(run decl.Command) ([]string, error) {
 	if run.Argv != nil {
-		return run.Argv[:1], check(run.Argv[0])
+		return run.Argv[:1], shell.Plain(run.Argv[0])
 	}
-	if !strings.ContainsAny(run.Shell, "&|;<>()$`\"'\\\n{}!=#~") {
-		word := strings.Fields(run.Shell)[0]
-		return []string{word}, check(word)
-	}
-	f, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(run.Shell), "")
-	if err != nil {
-		return nil, errors.New("its command is not read as one of a POSIX shell")
-	}
-	own := map[string]bool{}
-	var words []string
-	syntax.Walk(f, func(n syntax.Node) bool {
-		switch x := n.(type) {
-		case *syntax.FuncDecl:
-			own[x.Name.Value] = true
-		case *syntax.CallExpr:
-			if len(x.Args) == 0 {
-				break
-			}
-			word := x.Args[0].Lit()
-			if word == "" {
-				err = errors.New("the shell computes which program it starts")
-			} else if e := check(word); e != nil {
-				err = e
-			} else if !slices.Contains(words, word) && !slices.Contains(builtins, word) {
-				words = append(words, word)
-			}
-		}
-		return true
-	})
-	return slices.DeleteFunc(words, func(w string) bool { return own[w] }), err
-}
-
-// builtins are the commands of a POSIX shell that start nothing
-// (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/V3_chap02.html#tag_19_15).
-var builtins = strings.Fields(
-	": [ break cd continue echo exit export false printf pwd read readonly return set shift test times trap true umask unset wait",
-)
-
-// starters start a program that one of their arguments names, or a text.
-var starters = strings.Fields(". command env eval exec nice nohup source time timeout xargs")
-
-func check(word string) error {
-	if slices.Contains(starters, filepath.Base(word)) {
-		return fmt.Errorf("%s starts another program", word)
-	}
-	return nil
+	return shell.Programs(run.Shell)
 }
 
 // find returns the path of a program as a process that starts in dir finds it.
