@@ -153,24 +153,38 @@ func TestManifestsThatCannotBeReadAreLeftAlone(t *testing.T) {
 	}
 }
 
-// A program that scripts run is found by the lock file, whatever its name is.
+// A program that scripts run is found by the lock file, whatever its name is. If that does not tell,
+// any package may bring it.
 func TestProgramsAreFoundByTheLockFile(t *testing.T) {
-	files := maps.Clone(market)
-	files["js/page/package.json"] = `{"name": "page", "scripts": {"build": "fold src"}, "devDependencies": {"paper": "1"}}`
-	about := func() (got []string) {
+	const scripts = `"scripts": {"build": "LEVEL=1 fold src && rm -rf tmp"}`
+	for _, c := range []struct {
+		what, lock, text string
+		scripts          string
+		unused           string
+	}{
+		{"no lock file", "", "", scripts, ""},
+		{"only known programs", "", "", `"scripts": {"build": "node fold.js && glue --all"}`, "idle paper"},
+		{"npm", "package-lock.json", `{"packages": {"node_modules/paper": {"bin": {"fold": "cli.js"}}, "node_modules/idle": {}}}`, scripts, "idle"},
+		{"npm, another program", "package-lock.json", `{"packages": {"node_modules/paper": {"bin": {"cut": "cli.js"}}, "node_modules/idle": {}}}`, scripts, "idle paper"},
+		{"pnpm", "pnpm-lock.yaml", "packages:\n\n  idle@1.0.0:\n    resolution: {}\n\n  'paper@1.0.0':\n    hasBin: true\n\n  /@x/y/2.0.0:\n    dev: true\n", scripts, "idle"},
+		{"yarn", "yarn.lock", "\n__metadata:\n  version: 8\n\n\"idle@npm:^1\":\n  version: 1\n\n\"paper@npm:1\":\n  version: 1\n  bin:\n    fold: cli.js\n  checksum: x\n", scripts, "idle"},
+		{"yarn, an earlier version", "yarn.lock", "# yarn lockfile v1\n\nidle@^1:\n  version \"1\"\n", scripts, ""},
+		{"a computed program", "", "", `"scripts": {"build": "$TOOL src"}`, ""},
+	} {
+		files := maps.Clone(market)
+		files["js/page/package.json"] = `{"name": "page", ` + c.scripts + `, "devDependencies": {"glue-cli": "1", "idle": "1", "paper": "1"}}`
+		if c.lock != "" {
+			files[c.lock] = c.text
+		}
+		var got []string
 		for _, f := range inspect(t, files, check.DependencyUnused) {
-			if f.File == "js/page/package.json" {
+			if f.File == "js/page/package.json" && f.Subject != "glue-cli" {
 				got = append(got, f.Subject)
 			}
 		}
-		return got
-	}
-	if got := about(); !slices.Equal(got, []string{"paper"}) {
-		t.Errorf("without a lock file: %q", got)
-	}
-	files["package-lock.json"] = `{"packages": {"node_modules/paper": {"bin": {"fold": "cli.js"}}}}`
-	if got := about(); len(got) != 0 {
-		t.Errorf("with one: %q", got)
+		if slices.Sort(got); strings.Join(got, " ") != c.unused {
+			t.Errorf("%s: %q, want %q", c.what, got, c.unused)
+		}
 	}
 }
 
@@ -262,8 +276,8 @@ func TestExtensionsOfToolsAreUsedWhereTheyAreConfigured(t *testing.T) {
 		"grayloft.toml": "schema = 1\n[repo]\nname = \"desk\"\nprojects = [\"a\"]\n", "a/loft.toml": "",
 		"a/package.json": `{"name": "a", "devDependencies": {
 			"lint-config-harbour": "1.0.0", "@quay/lint-plugin": "1.0.0", "@pier/preset-env": "1.0.0",
-			"loaded": "1.0.0", "lint-plugin-idle": "1.0.0", "idle": "1.0.0", "asserted": "1.0.0", "typed-test": "1.0.0"}}`,
-		"a/.lintrc.json":        `{"extends": ["harbour"], "plugins": ["@quay"]}`,
+			"loaded": "1.0.0", "lint-plugin-idle": "1.0.0", "quay-cli": "1.0.0", "@pilot/cli": "1.0.0", "idle": "1.0.0", "asserted": "1.0.0", "typed-test": "1.0.0"}}`,
+		"a/.lintrc.json":        `{"extends": ["harbour"], "plugins": ["@quay"], "run": "quay all; pilot in"}`,
 		"a/buildfile.js":        "run('loaded', {presets: [\"@pier/preset-env\"]}) // not idle\n",
 		"a/test.js":             "import x from 'asserted'\n",
 		"a/index.test-d.ts":     "import x from 'typed-test'\n",

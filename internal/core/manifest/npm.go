@@ -65,16 +65,12 @@ type npmSurvey struct {
 	files   map[string][]string // scripts and sheets, by the package around them
 	configs map[string][]string // files that configure tools, by directory
 
-	// What lock files say about installed packages: which ones they expect beside them,
-	// and the names of the programs that they bring.
-	peers    map[string]bool
-	programs map[string][]string
+	locked npmLocked
 }
 
 func newNPMSurvey(r *Repo) *npmSurvey {
 	s := &npmSurvey{
 		Repo: r, byDir: map[string]*npmPackage{}, names: map[string]bool{}, configs: map[string][]string{},
-		peers: map[string]bool{}, programs: map[string][]string{},
 	}
 	for _, f := range r.named("package.json") {
 		if p, ok := readPackage(f, r.text(f)); ok {
@@ -96,34 +92,13 @@ func newNPMSurvey(r *Repo) *npmSurvey {
 	}
 	s.files = r.governed(dirs, func(f string) bool { return imports.IsScript(f) || isSheet(f) })
 	if len(s.all) > 0 {
-		s.readLocks()
+		s.locked = readLocks(r)
 		s.findConfigs()
 	}
 	return s
 }
 
 func isSheet(f string) bool { return strings.HasSuffix(f, ".css") || strings.HasSuffix(f, ".scss") }
-
-func (s *npmSurvey) readLocks() {
-	for _, f := range s.named("package-lock.json") {
-		var lock struct {
-			Packages map[string]struct {
-				Peers    map[string]string `json:"peerDependencies"`
-				Programs map[string]string `json:"bin"`
-			} `json:"packages"`
-		}
-		if json.Unmarshal([]byte(s.fresh(f)), &lock) != nil {
-			continue
-		}
-		for at, l := range lock.Packages {
-			for name := range l.Peers {
-				s.peers[name] = true
-			}
-			_, name, _ := strings.Cut(at, "node_modules/")
-			s.programs[name] = slices.AppendSeq(s.programs[name], maps.Keys(l.Programs))
-		}
-	}
-}
 
 // uses returns the packages that a file imports; modules of Node, files, aliases and
 // packages of the repository are none.
@@ -257,14 +232,15 @@ func (s *npmSurvey) configsOf(p npmPackage) []string {
 func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 	var texts []string
 	var named, quoted map[string]bool
+	runsOthers := sync.OnceValue(func() bool { return s.runsUnknown(p) })
 	return func(name string) bool {
-		if strings.HasPrefix(name, "@types/") || s.peers[name] {
+		if strings.HasPrefix(name, "@types/") || s.locked.peers[name] {
 			return true // types are used by files that import something else, or nothing
 		}
 		if texts == nil {
 			texts, named = s.namingTexts(p), s.namedBy(p)
 		}
-		for _, word := range append(wordsFor(name), s.programs[name]...) {
+		for _, word := range append(wordsFor(name), s.locked.programs[name]...) {
 			if slices.ContainsFunc(texts, func(text string) bool { return hasWord(text, word) }) {
 				return true
 			}
@@ -275,7 +251,7 @@ func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 		if quoted == nil {
 			quoted = s.quotedIn(p)
 		}
-		return quoted[name]
+		return quoted[name] || s.locked.mayBring(name) && runsOthers()
 	}
 }
 
@@ -285,9 +261,15 @@ var extension = regexp.MustCompile(`^(?:@([^/]+)/)?(?:[a-z0-9]+-)*?(?:plugin|con
 
 // wordsFor returns the words by which configurations name a package: its name, also without a
 // scope, and what a tool calls its extensions, such as "quay" for lint-plugin-quay and "@quay"
-// for @quay/lint-plugin.
+// for @quay/lint-plugin. A package for the command line has the program's name: quay-cli.
 func wordsFor(name string) []string {
-	words := []string{name, name[strings.LastIndexByte(name, '/')+1:]}
+	plain := name[strings.LastIndexByte(name, '/')+1:]
+	words := []string{name, plain}
+	if tool := strings.TrimSuffix(plain, "-cli"); tool != plain {
+		words = append(words, tool)
+	} else if scope, ok := strings.CutSuffix(name, "/cli"); ok {
+		words = append(words, strings.TrimPrefix(scope, "@"))
+	}
 	if m := extension.FindStringSubmatch(name); m != nil {
 		for _, word := range m[1:] {
 			if word != "" {
