@@ -123,16 +123,20 @@ func findBase(ctx context.Context, repo git.Repo, q Question, rev string) (commi
 	if rev == LastGood {
 		return lastGood(ctx, repo, q)
 	}
+	at := rev
 	if _, err := repo.Resolve(ctx, rev); err != nil {
 		if refused := repo.Check(ctx); refused != nil {
 			return "", "", refused
 		}
-		if q.Since != "" && !repo.Shallow(ctx) {
-			return "", "", &SinceError{err}
+		// A clone that CI made of another branch has this one only as it is at the remote.
+		if at = repo.RemoteBranch(ctx, rev); at == "" {
+			if q.Since != "" && !repo.Shallow(ctx) {
+				return "", "", &SinceError{err}
+			}
+			return "", unknown(ctx, repo, rev), nil
 		}
-		return "", noBase(ctx, repo, rev), nil
 	}
-	commit, _, err = repo.MergeBase(ctx, rev)
+	commit, _, err = repo.MergeBase(ctx, at)
 	if commit == "" {
 		missing = noBase(ctx, repo, rev)
 	}
@@ -141,14 +145,30 @@ func findBase(ctx context.Context, repo git.Repo, q Question, rev string) (commi
 
 const noCommit = "the repository has no commit yet"
 
+// unknown says why there is no revision of that name.
+func unknown(ctx context.Context, repo git.Repo, rev string) string {
+	if why := cutShort(ctx, repo, rev); why != "" {
+		return why
+	}
+	return fmt.Sprintf("git knows no revision %q in this repository", rev)
+}
+
 func noBase(ctx context.Context, repo git.Repo, rev string) string {
+	if why := cutShort(ctx, repo, rev); why != "" {
+		return why
+	}
+	return fmt.Sprintf("git finds no common ancestor with %q", rev)
+}
+
+// cutShort says that there is no history to look in; empty if there is.
+func cutShort(ctx context.Context, repo git.Repo, rev string) string {
 	if commit, _ := repo.Head(ctx); commit == "" {
 		return noCommit
 	}
 	if repo.Shallow(ctx) {
 		return shallow + " to " + rev
 	}
-	return fmt.Sprintf("git finds no common ancestor with %q", rev)
+	return ""
 }
 
 // lastGood returns the first candidate that is an ancestor of HEAD. On a

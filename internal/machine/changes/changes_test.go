@@ -93,6 +93,33 @@ func TestFindMeasuresAgainstTheBase(t *testing.T) {
 	}
 }
 
+// A clone that CI makes of one branch has the others only as they are at the remote.
+func TestABranchMayBeThereOnlyAtTheRemote(t *testing.T) {
+	r := newRepo(t)
+	first := r.git("rev-parse", "HEAD")
+	r.write("a/in", "two\n")
+	r.commit("a")
+	if _, _, err := r.find(Question{Since: "trunk"}); err == nil {
+		t.Error("a branch that nobody has was found")
+	}
+	r.git("update-ref", "refs/remotes/upstream/trunk", first)
+	if _, got, err := r.find(Question{Since: "trunk"}); err != nil || got != "make@a" {
+		t.Errorf("%q, %v", got, err)
+	}
+	r.git("update-ref", "refs/remotes/other/trunk", "HEAD")
+	if _, _, err := r.find(Question{Since: "trunk"}); err == nil {
+		t.Error("one of two remotes was chosen")
+	}
+	r.git("update-ref", "refs/remotes/origin/trunk", first)
+	if _, got, err := r.find(Question{Since: "trunk"}); err != nil || got != "make@a" {
+		t.Errorf("that of origin: %q, %v", got, err)
+	}
+	r.git("branch", "trunk") // it is there: no other is looked for
+	if _, got, err := r.find(Question{Since: "trunk"}); err != nil || got != "" {
+		t.Errorf("a branch of the checkout: %q, %v", got, err)
+	}
+}
+
 func TestAMissingBaseTouchesEverything(t *testing.T) {
 	r := newRepo(t)
 	var since *SinceError

@@ -231,6 +231,23 @@ func (r Repo) Resolve(ctx context.Context, rev string) (string, error) {
 	return strings.TrimSpace(string(out)), nil
 }
 
+// RemoteBranch returns the branch of that name as it was last fetched: from origin, or from the only
+// remote that has one. Empty if there is none.
+func (r Repo) RemoteBranch(ctx context.Context, name string) string {
+	if name == "" || strings.HasPrefix(name, "-") || strings.ContainsAny(name, "*?[\\~^: ") {
+		return ""
+	}
+	out, _ := r.run(ctx, nil, "for-each-ref", "--format=%(refname)", "refs/remotes/*/"+name)
+	list := strings.Fields(string(out))
+	if of := "refs/remotes/origin/" + name; slices.Contains(list, of) {
+		return of
+	}
+	if len(list) != 1 {
+		return ""
+	}
+	return list[0]
+}
+
 // Shallow tells whether the checkout's history is truncated.
 func (r Repo) Shallow(ctx context.Context) bool {
 	out, err := r.run(ctx, nil, "rev-parse", "--is-shallow-repository")
