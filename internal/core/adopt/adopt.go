@@ -119,10 +119,7 @@ type Choices struct {
 
 // Inspect finds projects and scripts.
 func Inspect(r *Repo, c Choices) *Survey {
-	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
-	for _, f := range r.Files {
-		s.files[f] = true
-	}
+	s := newSurveyor(r)
 	s.goModules(c)
 	s.npm()
 	s.cargo()
@@ -135,16 +132,8 @@ func Inspect(r *Repo, c Choices) *Survey {
 // Relations finds only which projects there are and what they need of each other,
 // by their manifests and imports.
 func Relations(r *Repo, c Choices) []*Project {
-	s := &surveyor{
-		relationsOnly: true,
-		repo:          r,
-		files:         map[string]bool{},
-		projects:      map[string]*Project{},
-		survey:        &Survey{Repo: r},
-	}
-	for _, f := range r.Files {
-		s.files[f] = true
-	}
+	s := newSurveyor(r)
+	s.relationsOnly = true
 	s.goModules(c)
 	s.npm()
 	s.cargo()
@@ -163,9 +152,18 @@ type surveyor struct {
 	sources       map[string][]string // JavaScript and TypeScript, by project
 	repo          *Repo
 	files         map[string]bool
+	byDir         map[string][]string // the files, by their directory
 	projects      map[string]*Project
 	probes        []Probe
 	survey        *Survey
+}
+
+func newSurveyor(r *Repo) *surveyor {
+	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
+	for _, f := range r.Files {
+		s.files[f] = true
+	}
+	return s
 }
 
 func (s *surveyor) read(name string) (string, bool) {
@@ -216,6 +214,34 @@ func (s *surveyor) named(base string) []string {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b string) int { return strings.Count(a, "/") - strings.Count(b, "/") })
+	return out
+}
+
+// inDirectory returns the files of a directory itself.
+func (s *surveyor) inDirectory(dir string) []string {
+	if s.byDir == nil {
+		s.byDir = map[string][]string{}
+		for _, f := range s.repo.Files {
+			s.byDir[path.Dir(f)] = append(s.byDir[path.Dir(f)], f)
+		}
+	}
+	return s.byDir[dir]
+}
+
+// above returns, as reads from the root, the files that are wanted in the directories around one.
+func (s *surveyor) above(dir string, wanted func(file string) bool) (out []string) {
+	if s.relationsOnly {
+		return nil
+	}
+	for dir != "." {
+		dir = path.Dir(dir)
+		for _, f := range s.inDirectory(dir) {
+			if wanted(f) {
+				out = append(out, "repo:"+f)
+			}
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -127,26 +128,44 @@ func (s *surveyor) npmPackage(m npmPackage) {
 
 // npmShared returns the files above a package that its scripts may depend on:
 // configurations that packages share and, with locks, lock files.
-func (s *surveyor) npmShared(own string, locks bool) (out []string) {
-	names := []string{
-		"tsconfig.base.json", "tsconfig.json", ".babelrc", "babel.config.js", ".eslintrc.json", ".eslintrc.js", "eslint.config.js",
-		"eslint.config.mjs", "jest.config.js", "vitest.config.ts",
-	}
-	if locks {
-		names = append(names, "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml")
-	}
-	for d := own; ; d = path.Dir(d) {
-		for _, name := range names {
-			if f := path.Join(d, name); s.files[f] && d != own {
-				out = append(out, "repo:"+f)
-			}
+func (s *surveyor) npmShared(own string, locks bool) []string {
+	return s.above(own, func(f string) bool {
+		base := path.Base(f)
+		if base == "package.json" {
+			text, _ := s.read(f)
+			return configures(text)
 		}
-		if d == "." {
-			break
+		return sharedConfig.MatchString(base) || locks && slices.Contains(npmLocks, base)
+	})
+}
+
+var (
+	npmLocks = []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml"}
+	// sharedConfig matches the files that tools look for in the directories around a package.
+	sharedConfig = regexp.MustCompile(
+		`^(tsconfig.*\.json|\.[a-z]+rc(\.[a-z]+)?|[a-z-]+\.config\.[cm]?[jt]s(on)?|\.[a-z]+ignore|\.editorconfig)$`,
+	)
+	// manifestKeys are those that npm knows, and some that only concern the package itself; tools
+	// keep their configuration under others (https://docs.npmjs.com/cli/configuring-npm/package-json).
+	manifestKeys = strings.Fields(`name version description keywords homepage bugs license licenses author contributors maintainers
+		funding files exports main browser bin man directories repository scripts config dependencies devDependencies
+		peerDependencies peerDependenciesMeta bundleDependencies bundledDependencies optionalDependencies overrides engines os cpu
+		libc devEngines private publishConfig workspaces type types typings module packageManager resolutions imports
+		sideEffects readme pnpm`)
+)
+
+// configures tells whether a manifest contains the configuration of a tool.
+func configures(manifest string) bool {
+	var keys map[string]json.RawMessage
+	if json.Unmarshal([]byte(manifest), &keys) != nil {
+		return false
+	}
+	for key := range keys {
+		if !slices.Contains(manifestKeys, key) {
+			return true
 		}
 	}
-	slices.Sort(out)
-	return out
+	return false
 }
 
 // installed returns a probe for the packages that npm installed for a package, if a lock

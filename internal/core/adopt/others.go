@@ -230,6 +230,11 @@ func (s *surveyor) crate(dir string, mans map[string]cargoManifest) {
 	for _, f := range s.workspaceFiles(dir, mans) {
 		reads = append(reads, "repo:"+f)
 	}
+	for _, f := range s.cargoSettings(dir) {
+		if !slices.Contains(reads, f) {
+			reads = append(reads, f)
+		}
+	}
 	probe := s.probe("cargo", "cargo --version && rustc --version")
 	for _, t := range []Task{
 		{Name: "build", Run: "cargo build", Help: "compile the crate", WritesWhy: "compiled crates stay in Cargo's own directory"},
@@ -239,6 +244,22 @@ func (s *surveyor) crate(dir string, mans map[string]cargoManifest) {
 		t.Writes, t.Reads, t.Probes = []string{}, slices.Clone(reads), []string{probe}
 		p.add(&t)
 	}
+}
+
+// cargoSettings returns, as reads, the files around a crate by which its build may be configured
+// (https://doc.rust-lang.org/cargo/reference/config.html,
+// https://rust-lang.github.io/rustup/overrides.html).
+func (s *surveyor) cargoSettings(dir string) []string {
+	toolchain := s.above(dir, func(f string) bool { return strings.HasPrefix(path.Base(f), "rust-toolchain") })
+	for dir != "." {
+		dir = path.Dir(dir)
+		for _, name := range []string{".cargo/config.toml", ".cargo/config"} {
+			if f := path.Join(dir, name); s.files[f] {
+				toolchain = append(toolchain, "repo:"+f)
+			}
+		}
+	}
+	return toolchain
 }
 
 // workspaceFiles returns the files of the workspaces that a crate belongs to

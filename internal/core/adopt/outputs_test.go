@@ -35,3 +35,27 @@ func TestTasksThatMayWriteTheSameFilesAreProposedOneWriter(t *testing.T) {
 		t.Error(why)
 	}
 }
+
+// What tools look for in the directories around a project counts, and nothing else there.
+func TestConfigurationAroundAProjectIsRead(t *testing.T) {
+	s, _ := propose(t, repo(map[string]string{
+		".lintrc.json": "", "tsconfig.base.json": "", "sail.config.mjs": "", ".sailignore": "", "README.md": "", "main.js": "", "notes.json": "",
+		"web/package.json":      `{"name": "all", "workspaces": ["quay"], "lint": {"strict": true}}`,
+		"web/quay/package.json": `{"name": "quay", "scripts": {"lint": "node lint.js"}}`, "web/quay/.lintrc.json": "", "web/quay/lint.js": "",
+		"rust-toolchain.toml": "", ".cargo/config.toml": "", ".cargo/credentials": "", "crates/a/Cargo.toml": "[package]\nname = \"a\"\n",
+		"pytest.ini": "", "conftest.py": "", "py/setup.py": "", "py/tests/test_a.py": "", "tests/test_b.py": "",
+	}), Choices{})
+	for address, want := range map[string]string{
+		"lint@web/quay": "repo:.lintrc.json repo:.sailignore repo:sail.config.mjs repo:tsconfig.base.json repo:web/package.json",
+		"test@crates/a": "!target/** repo:rust-toolchain.toml repo:.cargo/config.toml",
+		"test@py":       "repo:conftest.py repo:pytest.ini",
+	} {
+		name, dir, _ := strings.Cut(address, "@")
+		if got := strings.Join(s.of(dir).Task(name).Reads, " "); got != want {
+			t.Errorf("%s reads %q, want %q", address, got, want)
+		}
+	}
+	if configures(`{"name": "a", "scripts": {}, "packageManager": "npm@10"}`) {
+		t.Error("a manifest without the configuration of a tool is taken for one")
+	}
+}

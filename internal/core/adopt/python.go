@@ -43,6 +43,9 @@ var (
 	setupQuoted  = regexp.MustCompile(`["']([^"']+)["']`)
 )
 
+// pySettings are the files that what runs tests looks for in the directories around a package.
+var pySettings = []string{"conftest.py", "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini"}
+
 func pyNormal(name string) string {
 	return pySeparators.ReplaceAllString(strings.ToLower(name), "-")
 }
@@ -134,7 +137,10 @@ func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string,
 		case !s.files[path.Join(dir, tests, "__init__.py")]:
 			run += " -s " + tests // it is no package, which would be found by itself
 		}
-		p.add(&Task{Name: "test", Run: run, From: m.from, Help: "run the tests", Script: run, Probes: s.pyProbes(dir, m.tool != "", own)})
+		p.add(&Task{
+			Name: "test", Run: run, From: m.from, Help: "run the tests", Script: run, Probes: s.pyProbes(dir, m.tool != "", own),
+			Reads: s.above(dir, func(f string) bool { return slices.Contains(pySettings, path.Base(f)) }),
+		})
 		break
 	}
 	for _, dep := range m.needs {
