@@ -80,6 +80,8 @@ type Task struct {
 	Variables []string
 	Settings  map[string]string // variable → the setting that gives its value
 	Secrets   []string
+
+	unsure string // what it uses that is not known; empty if nothing
 }
 
 // Reusability says how safe it looks to reuse a task's outputs.
@@ -126,6 +128,7 @@ func Inspect(r *Repo, c Choices) *Survey {
 	s.python()
 	s.makefiles()
 	s.scripts()
+	s.outside()
 	return s.finish()
 }
 
@@ -153,6 +156,7 @@ type surveyor struct {
 	repo          *Repo
 	files         map[string]bool
 	byDir         map[string][]string // the files, by their directory
+	byProject     map[string][]string // the files, by the directory of their project
 	projects      map[string]*Project
 	probes        []Probe
 	survey        *Survey
@@ -293,6 +297,19 @@ func (s *surveyor) within(p string) (string, bool) {
 			return "", false
 		}
 	}
+}
+
+// owned returns the files of each project, by its directory. All projects must have been found.
+func (s *surveyor) owned() map[string][]string {
+	if s.byProject == nil {
+		s.byProject = map[string][]string{}
+		for _, f := range s.repo.Files {
+			if dir, ok := s.within(f); ok {
+				s.byProject[dir] = append(s.byProject[dir], f)
+			}
+		}
+	}
+	return s.byProject
 }
 
 func (s *surveyor) finish() *Survey {

@@ -191,6 +191,9 @@ func (s *surveyor) patterns(p *Project, places []string) []string {
 func (s *surveyor) complete(p *Project) {
 	for _, t := range p.Tasks {
 		t.judge()
+		if t.Sort == Reusable && t.unsure != "" {
+			t.Sort, t.Why = NeverReusable, t.unsure
+		}
 		s.guessWrites(p, t)
 	}
 	p.oneWriterEach()

@@ -161,8 +161,8 @@ func shellVariables(script string) []string {
 // with one file that does.
 func (s *surveyor) sourceVariables(p *Project) map[string]string {
 	out := map[string]string{}
-	for _, f := range s.repo.Files {
-		if owner, ok := s.within(f); !ok || owner != p.Dir || imports.IsForeign(f) || strings.HasSuffix(f, "_test.go") {
+	for _, f := range s.owned()[p.Dir] {
+		if imports.IsForeign(f) || strings.HasSuffix(f, "_test.go") {
 			continue
 		}
 		var re *regexp.Regexp

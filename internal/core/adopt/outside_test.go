@@ -1,0 +1,63 @@
+package adopt
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// What a task uses of the files around its project is read, whatever kind of script names it.
+func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
+	s, p := propose(t, repo(map[string]string{
+		"web/package.json": `{"name": "web", "scripts": {"build": "node ../tools/gen.mjs --out gen", "lint": "sh ../tools/lint.sh src",
+			"check": "cp ../made/by/nobody . && node c.js", "bundle": "cd .. && node bundle.js", "docs": "../node_modules/.bin/docs"}}`,
+		"web/src/a.ts": "import { tide } from '../../shared/tide.ts'; // ... and 1..2\nread('../../data')\nimport x from '../b.ts'\n",
+		"web/b.ts":     "", "data/x.csv": "", "data/y.csv": "", "shared/tide.ts": "import './moon.ts'\n", "shared/moon.ts": "", "shared/sun.ts": "",
+		"tools/gen.mjs": "import { h } from './helper.mjs'\nread('rules.json')\n", "tools/helper.mjs": "", "tools/rules.json": "{}",
+		"tools/lint.sh": "#!/bin/sh\n. \"$(dirname \"$0\")/common.sh\"\ncat ../shared/sun.ts\n", "tools/common.sh": "", "tools/unused.sh": "",
+		"fares/Makefile": ".PHONY: test\ninclude ../shared.mk\ntest:\n\tsh ../chart/draw.sh\n", "shared.mk": "",
+		"chart/package.json": `{"name": "chart", "scripts": {"test": "node t.js"}}`, "chart/draw.sh": "",
+	}), Choices{})
+	all := "repo:data/** repo:shared/moon.ts repo:shared/tide.ts"
+	for address, want := range map[string]string{
+		"build@web":  all + " repo:tools/gen.mjs repo:tools/helper.mjs repo:tools/rules.json",
+		"lint@web":   "repo:data/** repo:shared/moon.ts repo:shared/sun.ts repo:shared/tide.ts repo:tools/common.sh repo:tools/lint.sh",
+		"docs@web":   all,
+		"test@fares": "repo:shared.mk",
+		"test@chart": "",
+	} {
+		name, dir, _ := strings.Cut(address, "@")
+		if got := strings.Join(s.of(dir).Task(name).Reads, " "); got != want {
+			t.Errorf("%s reads %q\nwant %q", address, got, want)
+		}
+	}
+	if got := needs(s.of("fares")); !slices.Equal(got, []string{"chart"}) {
+		t.Errorf("fares needs %q", got)
+	}
+	never := map[string]string{}
+	for _, line := range p.Never {
+		if address, why, _ := strings.Cut(line, ": "); strings.HasSuffix(address, "@web") {
+			never[address] = why
+		}
+	}
+	want := map[string]string{
+		"check@web":  "it names ../made/by/nobody, outside its project, and nothing shows what is there",
+		"bundle@web": "it names .., outside its project, and nothing shows what is there",
+	}
+	if !maps.Equal(never, want) {
+		t.Errorf("never reused: %q\nwant %q", never, want)
+	}
+}
+
+func TestAScriptThatLeadsToManyFilesIsReadWithItsDirectory(t *testing.T) {
+	files := map[string]string{"web/package.json": `{"name": "web", "scripts": {"lint": "sh ../tools/0.sh"}}`}
+	for i := range 60 {
+		files[fmt.Sprintf("tools/%d.sh", i)] = fmt.Sprintf("sh ./%d.sh\n", i+1)
+	}
+	s, _ := propose(t, repo(files), Choices{})
+	if got := s.of("web").Task("lint").Reads; !slices.Equal(got, []string{"repo:tools/**"}) {
+		t.Errorf("%q", got)
+	}
+}
