@@ -48,6 +48,9 @@ func (s *surveyor) outside() {
 			if t.unsure = o.uses(p, t.Script, path.Join(dir, "x"), reads); s.files[t.From] {
 				o.uses(p, t.Script, t.From, reads) // by the script's own directory
 			}
+			if at := worksAt(t.Script); at != "" && !strings.HasPrefix(path.Join(dir, at)+"/", dir+"/") {
+				t.unsure = "it works in " + at + ", or writes there, outside its project"
+			}
 			for r := range shared {
 				reads[r] = true
 			}
@@ -66,6 +69,30 @@ func (o outsider) textOf(f string) string {
 		return string(rest)
 	}
 	return text
+}
+
+// shellEndings are those of texts for a shell; scripts of manifests have none.
+var shellEndings = []string{"", ".sh", ".bash"}
+
+// changesInto matches the directories that a script works in.
+var changesInto = regexp.MustCompile(`\bcd\s+["']?([\w@+-][\w./@+-]*)`)
+
+// elsewhere match where a script changes its directory to, or puts what it makes.
+var elsewhere = append([]*regexp.Regexp{
+	regexp.MustCompile(`(?m)\bcd\s+["']?([\w./@+-]*\.\.[\w./@+-]*)`),
+	regexp.MustCompile(`(?m)\b(?:cp|mv|ln|install|rsync)\s[^;&|\n]*\s["']?(\.\.[\w./@+-]*)["']?\s*(?:$|[;&|])`),
+}, outputFlags...)
+
+// worksAt returns a path that leads upwards at which a script works or writes; empty if there is none.
+func worksAt(script string) string {
+	for _, re := range elsewhere {
+		for _, m := range re.FindAllStringSubmatch(script, -1) {
+			if slices.Contains(strings.Split(m[1], "/"), "..") {
+				return strings.TrimRight(m[1], "/")
+			}
+		}
+	}
+	return ""
 }
 
 // pathWord matches what may be a path in a script or a source.
@@ -101,13 +128,19 @@ func isPathByte(c byte) bool {
 // uses adds the files around a project that a text names to reads, and says what it names of
 // which nothing is known; empty if all is.
 func (o outsider) uses(p *Project, text, file string, reads map[string]bool) (unknown string) {
+	bases := []string{path.Dir(file), p.Dir}
+	if slices.Contains(shellEndings, path.Ext(file)) {
+		for _, m := range changesInto.FindAllStringSubmatch(text, -1) {
+			bases = append(bases, path.Join(p.Dir, m[1]))
+		}
+	}
 	for word := range upward(text) {
 		if strings.Contains(word, "node_modules") {
 			continue // what is installed is known otherwise
 		}
 		word = strings.TrimLeft(word, "/") // after a variable
 		known := false
-		for _, base := range []string{path.Dir(file), p.Dir} {
+		for _, base := range bases {
 			known = o.use(p, path.Join(base, word), word+" in "+file, reads) || known
 		}
 		if !known && unknown == "" {

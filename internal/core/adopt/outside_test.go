@@ -12,7 +12,8 @@ import (
 func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 	s, p := propose(t, repo(map[string]string{
 		"web/package.json": `{"name": "web", "scripts": {"build": "node ../tools/gen.mjs --out gen", "lint": "sh ../tools/lint.sh src",
-			"check": "cp ../made/by/nobody . && node c.js", "bundle": "cd .. && node bundle.js", "docs": "../node_modules/.bin/docs"}}`,
+			"check": "cp ../made/by/nobody . && node c.js", "bundle": "cd .. && node bundle.js",
+			"compile": "node c.js && cp -r dist/a ../data/", "render": "node r.js --out ../shared", "gen": "cd src && node ../g.js", "docs": "../node_modules/.bin/docs"}}`,
 		"web/src/a.ts": "import { tide } from '../../shared/tide.ts'; // ... and 1..2\nread('../../data')\nimport x from '../b.ts'\n",
 		"web/b.ts":     "", "data/x.csv": "", "data/y.csv": "", "shared/tide.ts": "import './moon.ts'\n", "shared/moon.ts": "", "shared/sun.ts": "",
 		"tools/gen.mjs": "import { h } from './helper.mjs'\nread('rules.json')\n", "tools/helper.mjs": "", "tools/rules.json": "{}",
@@ -43,8 +44,9 @@ func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 		}
 	}
 	want := map[string]string{
-		"check@web":  "it names ../made/by/nobody, outside its project, and nothing shows what is there",
-		"bundle@web": "it names .., outside its project, and nothing shows what is there",
+		"check@web":   "it names ../made/by/nobody, outside its project, and nothing shows what is there",
+		"bundle@web":  "it works in .., or writes there, outside its project",
+		"compile@web": "it works in ../data, or writes there, outside its project", "render@web": "it works in ../shared, or writes there, outside its project",
 	}
 	if !maps.Equal(never, want) {
 		t.Errorf("never reused: %q\nwant %q", never, want)
