@@ -42,7 +42,7 @@ type Basics struct {
 // Propose turns findings into declarations. Existing are the current
 // declarations, or nil; it never changes them and only adds what is new.
 func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
-	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}}
+	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{}}
 	w.news()
 	w.kinds()
 	w.root()
@@ -65,6 +65,7 @@ type proposer struct {
 	groups   map[string][]*Project // projects that would share a kind, by the kind's name
 	shared   map[string][]*Task    // tasks of kinds that are proposed
 	texts    map[string]*text
+	reached  map[string]reached
 	out      *Proposal
 }
 

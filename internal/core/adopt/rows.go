@@ -10,25 +10,38 @@ import (
 // kind) needs any other project, and whether it needs one whose build writes
 // something.
 func (w *proposer) reaches(p *Project) (needs, makes bool) {
-	among := []*Project{p}
+	group := p.Dir
 	if p.Stem != "" && p.Dir != "." {
-		for _, q := range w.s.Projects {
-			if q.Stem == p.Stem && q.Dir != "." {
-				among = append(among, q)
-			}
+		group = "kind " + p.Stem // no directory has that name
+	}
+	known, ok := w.reached[group]
+	if !ok {
+		known = w.findReached(p)
+		w.reached[group] = known
+	}
+	return known.needs, known.makes
+}
+
+// reached is what [proposer.reaches] answers.
+type reached struct{ needs, makes bool }
+
+func (w *proposer) findReached(p *Project) (out reached) {
+	among := []*Project{p}
+	makers := map[string]bool{}
+	for _, q := range w.s.Projects {
+		if p.Stem != "" && p.Dir != "." && q.Stem == p.Stem && q.Dir != "." {
+			among = append(among, q)
 		}
+		b := q.Task("build")
+		makers[q.Dir] = b != nil && b.Sort == Reusable && len(b.Writes) > 0
 	}
 	for _, q := range among {
 		for _, n := range q.Needs {
-			needs = true
-			for _, o := range w.s.Projects {
-				if b := o.Task("build"); o.Dir == n.Dir && b != nil && b.Sort == Reusable && len(b.Writes) > 0 {
-					makes = true
-				}
-			}
+			out.needs = true
+			out.makes = out.makes || makers[n.Dir]
 		}
 	}
-	return needs, makes
+	return out
 }
 
 // rows writes a task's keys, without the table header.
