@@ -44,10 +44,11 @@ func (s *surveyor) outside() {
 			}
 		}
 		for _, t := range p.Tasks {
-			reads := map[string]bool{}
-			if t.unsure = o.uses(p, t.Script, path.Join(dir, "x"), reads); s.files[t.From] {
-				o.uses(p, t.Script, t.From, reads) // by the script's own directory
+			reads, file := map[string]bool{}, path.Join(dir, "x")
+			if s.files[t.From] {
+				file = t.From // it may name files by its own directory, too
 			}
+			t.unsure = o.uses(p, t.Script, file, reads)
 			if at := worksAt(t.Script); at != "" && !strings.HasPrefix(path.Join(dir, at)+"/", dir+"/") {
 				t.unsure = "it works in " + at + ", or writes there, outside its project"
 			}
@@ -161,6 +162,9 @@ func (o outsider) use(p *Project, at, why string, reads map[string]bool) (ok boo
 	}
 	if owner, has := o.within(path.Join(at, "x")); has && owner != "." {
 		p.need(owner, why)
+		if isFile { // it may be none that the project offers
+			reads["repo:"+at] = true
+		}
 		return true
 	}
 	if isDir {

@@ -19,15 +19,17 @@ func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 		"tools/gen.mjs": "import { h } from './helper.mjs'\nread('rules.json')\n", "tools/helper.mjs": "", "tools/rules.json": "{}",
 		"tools/lint.sh": "#!/bin/sh\n. \"$(dirname \"$0\")/common.sh\"\ncat ../shared/sun.ts\n", "tools/common.sh": "", "tools/unused.sh": "",
 		"fares/Makefile": ".PHONY: test\ninclude ../shared.mk\ntest:\n\tsh ../chart/draw.sh\n", "shared.mk": "",
+		"fares/scripts/check.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")/..\"\ntest -s rates.csv\n", "fares/rates.csv": "",
 		"chart/package.json": `{"name": "chart", "scripts": {"test": "node t.js"}}`, "chart/draw.sh": "",
 	}), Choices{})
 	all := "repo:data/** repo:shared/moon.ts repo:shared/tide.ts"
 	for address, want := range map[string]string{
-		"build@web":  all + " repo:tools/gen.mjs repo:tools/helper.mjs repo:tools/rules.json",
-		"lint@web":   "repo:data/** repo:shared/moon.ts repo:shared/sun.ts repo:shared/tide.ts repo:tools/common.sh repo:tools/lint.sh",
-		"docs@web":   all,
-		"test@fares": "repo:shared.mk",
-		"test@chart": "",
+		"build@web":   all + " repo:tools/gen.mjs repo:tools/helper.mjs repo:tools/rules.json",
+		"lint@web":    "repo:data/** repo:shared/moon.ts repo:shared/sun.ts repo:shared/tide.ts repo:tools/common.sh repo:tools/lint.sh",
+		"docs@web":    all,
+		"test@fares":  "repo:chart/draw.sh repo:shared.mk",
+		"check@fares": "repo:chart/draw.sh repo:shared.mk",
+		"test@chart":  "",
 	} {
 		name, dir, _ := strings.Cut(address, "@")
 		if got := strings.Join(s.of(dir).Task(name).Reads, " "); got != want {
@@ -42,6 +44,9 @@ func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 		if address, why, _ := strings.Cut(line, ": "); strings.HasSuffix(address, "@web") {
 			never[address] = why
 		}
+	}
+	if check := s.of("fares").Task("check"); check.Sort != Reusable {
+		t.Errorf("a script that goes to its project's directory: %+v", check)
 	}
 	want := map[string]string{
 		"check@web":   "it names ../made/by/nobody, outside its project, and nothing shows what is there",

@@ -71,8 +71,11 @@ func sameFile(full string, info fs.FileInfo) string {
 	return ""
 }
 
-// isVersion tells whether two names are those of one program, such as perl and perl5.36.
-func isVersion(a, b string) bool { return strings.HasPrefix(a, b) || strings.HasPrefix(b, a) }
+// isVersion tells whether two names are those of one program, such as perl and perl5.36, or cc and
+// x86_64-linux-gnu-cc.
+func isVersion(a, b string) bool {
+	return strings.HasPrefix(a, b) || strings.HasPrefix(b, a) || strings.HasSuffix(a, "-"+b) || strings.HasSuffix(b, "-"+a)
+}
 
 // longestLauncher is the size of a script, in bytes, up to which it is taken for one that only
 // starts another program. Longer ones are programs of their own.

@@ -49,6 +49,7 @@ func TestAProgramThatLetsSomethingElseDecideIsTold(t *testing.T) {
 	write("bin/tool3.11", "a program")
 	must(os.Symlink("tool3.11", at("bin/tool3")))
 	must(os.Symlink("tool3", at("bin/tool")))
+	must(os.Symlink("tool3", at("bin/any-gnu-tool")))
 	write("lib/quill-12", "a program")
 	must(os.Symlink(at("lib/quill-12"), at("bin/pen")))
 	write("shims/ebb", "#!/usr/bin/env bash\nset -e\nexec chooser exec ebb \"$@\"\n")
