@@ -99,14 +99,14 @@ func (a *app) examine(ctx context.Context) []checked {
 	)
 	r, err := a.load(ctx)
 	if err != nil {
-		said, advice := apart(err)
+		advice, said := apart(err)
 		if strings.Contains(advice, "\n") {
 			advice = "grayloft projects lists all errors"
 		}
 		add("repository", said, "", advice)
 		return out
 	}
-	said, advice := apart(r.git.Check(ctx))
+	advice, said := apart(r.git.Check(ctx))
 	add(
 		"repository",
 		said,
@@ -122,12 +122,12 @@ func (a *app) examine(ctx context.Context) []checked {
 }
 
 // apart divides an error into its first line and what it advises below that.
-func apart(err error) (said error, advice string) {
+func apart(err error) (advice string, said error) {
 	if err == nil {
-		return nil, ""
+		return "", nil
 	}
 	first, rest, _ := strings.Cut(strings.TrimPrefix(err.Error(), "grayloft: "), "\n")
-	return errors.New(first), strings.Trim(rest, "\n")
+	return strings.Trim(rest, "\n"), errors.New(first)
 }
 
 func (a *app) examineService(ctx context.Context, r *repository, st *store.Store) checked {
