@@ -62,7 +62,7 @@ func TestOutagesDuringRunsLoseNothing(t *testing.T) {
 			if !rep.OK {
 				t.Errorf("round %d: %v\n%s", round, rep.Totals, rep.Answer.Err)
 			}
-			given += strings.Count(rep.Answer.Err, "this machine's cache alone")
+			given += strings.Count(rep.Answer.Err, "only this machine's cache is used")
 			returned += strings.Count(rep.Answer.Err, "answers again")
 		})
 		<-ended
