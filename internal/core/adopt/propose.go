@@ -42,7 +42,7 @@ type Basics struct {
 // Propose turns findings into declarations. Existing are the current
 // declarations, or nil; it never changes them and only adds what is new.
 func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
-	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{}}
+	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{}, made: map[string][]string{}}
 	w.news()
 	w.kinds()
 	w.root()
@@ -66,6 +66,9 @@ type proposer struct {
 	shared   map[string][]*Task    // tasks of kinds that are proposed
 	texts    map[string]*text
 	reached  map[string]reached
+	made     map[string][]string        // what [proposer.makers] found, by directory
+	needs    map[string]map[string]bool // of declared projects, also through others
+	dirs     map[string]*decl.Project   // declared
 	out      *Proposal
 }
 
@@ -74,12 +77,13 @@ func (w *proposer) declared(dir string) *decl.Project {
 	if w.old == nil {
 		return nil
 	}
-	for _, p := range w.old.Projects {
-		if p.Dir == dir {
-			return p
+	if w.dirs == nil {
+		w.dirs = map[string]*decl.Project{}
+		for _, p := range w.old.Projects {
+			w.dirs[p.Dir] = p
 		}
 	}
-	return nil
+	return w.dirs[dir]
 }
 
 // news finds what is new: projects, and tasks whose name and command are not

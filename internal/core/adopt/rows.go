@@ -156,7 +156,13 @@ func (w *proposer) makers(p *Project) (out []string) {
 	if d == nil {
 		return nil
 	}
-	needed := needsOf(w.old)[d.Name]
+	if known, ok := w.made[p.Dir]; ok {
+		return known
+	}
+	if w.needs == nil {
+		w.needs = needsOf(w.old)
+	}
+	needed := w.needs[d.Name]
 	for _, o := range w.old.Projects {
 		for _, t := range o.Tasks {
 			if needed[o.Name] && len(t.Writes) > 0 && !slices.Contains(out, t.Name) {
@@ -165,6 +171,7 @@ func (w *proposer) makers(p *Project) (out []string) {
 		}
 	}
 	slices.Sort(out)
+	w.made[p.Dir] = out
 	return out
 }
 
