@@ -8,6 +8,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/machine/engine"
 	"grayloft.example/grayloft/internal/machine/inspect"
 	"grayloft.example/grayloft/internal/term"
 )
@@ -49,7 +50,7 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 			return err
 		}
 	}
-	p, err := a.preview(ctx, s, f, picked)
+	p, err := a.preview(ctx, s, f, picked, inspect.Plan)
 	if err == nil && s.client != nil {
 		var archive *inspect.Archive
 		if archive, err = s.archive(); err == nil {
@@ -66,12 +67,15 @@ func (a *app) plan(ctx context.Context, f runFlags, args []string) error {
 	return nil
 }
 
+// planning is one of the ways to plan that package inspect has.
+type planning func(context.Context, *engine.Engine, engine.Options) (*inspect.Preview, error)
+
 // preview asks the engine what a run would do.
-func (a *app) preview(ctx context.Context, s *session, f runFlags, picked []*graph.Task) (*inspect.Preview, error) {
+func (a *app) preview(ctx context.Context, s *session, f runFlags, picked []*graph.Task, plan planning) (*inspect.Preview, error) {
 	ctx, kill, stop := interrupts(ctx)
 	defer stop()
 	s.watchedBy(a.SilentView())
-	p, err := inspect.Plan(ctx, s.engine, a.options(f, picked, kill))
+	p, err := plan(ctx, s.engine, a.options(f, picked, kill))
 	if err != nil && ctx.Err() != nil {
 		return nil, errInterrupted
 	}

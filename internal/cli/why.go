@@ -72,7 +72,7 @@ func (a *app) why(ctx context.Context, f runFlags, name, against string) error {
 		return err
 	}
 	defer s.Close()
-	p, err := a.preview(ctx, s, f, []*graph.Task{t})
+	p, err := a.preview(ctx, s, f, []*graph.Task{t}, inspect.PlanWhole)
 	if err != nil {
 		return err
 	}

@@ -17,17 +17,18 @@ import (
 )
 
 // Prepare sets up a session without running anything: it looks at the files,
-// runs the probes, and asks the service for the token's rights.
-func Prepare(ctx context.Context, e *Engine, opt Options) (*Session, error) {
+// runs the probes, and asks the service for the token's rights. If settle is not
+// nil, it is called with the result of each task that is current because nothing
+// of it has changed; if that is so of all, nothing more is prepared.
+func Prepare(ctx context.Context, e *Engine, opt Options, settle func(*Result)) (*Session, error) {
 	s := newSession(e, opt)
-	_, err := s.prepare(ctx, nil)
+	_, err := s.prepare(ctx, settle)
 	return s, err
 }
 
-// prepare looks at the files and at the service, side by side. If
-// settleUnchanged is not nil, it is called with the fingerprints of the tasks;
-// if all of them then have a result, nothing more is prepared.
-func (s *Session) prepare(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+// prepare looks at the files and at the service, side by side. Settle is that of
+// [Prepare].
+func (s *Session) prepare(ctx context.Context, settle func(*Result)) (*fingerprint.Fingerprints, error) {
 	for _, t := range s.Tasks {
 		if _, err := t.Decl.Run.With(s.engine.Graph.Repo, s.engine.Graph.Chosen); err != nil {
 			return nil, err
@@ -36,7 +37,7 @@ func (s *Session) prepare(ctx context.Context, settleUnchanged func(*fingerprint
 	var wg sync.WaitGroup
 	var prints *fingerprint.Fingerprints
 	var err error
-	wg.Go(func() { prints, err = s.lookAtFiles(ctx, settleUnchanged) })
+	wg.Go(func() { prints, err = s.lookAtFiles(ctx, settle) })
 	if s.engine.Shared != nil {
 		wg.Go(func() { s.askService(ctx) })
 	}
@@ -85,7 +86,7 @@ func (s *Session) earlyQueries() []protocol.Query {
 
 // lookAtFiles surveys the files, settles unchanged tasks, and runs the probes of
 // the others.
-func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerprint.Fingerprints)) (*fingerprint.Fingerprints, error) {
+func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*fingerprint.Fingerprints, error) {
 	prober := &probe.Prober{
 		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
 		Kill: s.opt.Kill,
@@ -101,7 +102,7 @@ func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerp
 	defer wg.Wait()
 	begin := func() { _, _ = shot() } // whoever needs it gets the error again
 	var prints *fingerprint.Fingerprints
-	if settleUnchanged != nil {
+	if settle != nil {
 		// An error of a probe is reported below, where its answer is required.
 		if answers, err := prober.Fingerprints(ctx, questions); err == nil {
 			from := fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers}
@@ -110,7 +111,7 @@ func (s *Session) lookAtFiles(ctx context.Context, settleUnchanged func(*fingerp
 				wg.Go(begin)
 			}
 			if !s.opt.NoReuse {
-				settleUnchanged(prints)
+				s.settleUnchanged(prints, settle)
 			}
 		}
 	}

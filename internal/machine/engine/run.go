@@ -9,7 +9,6 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/claim"
-	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/join"
 	"grayloft.example/grayloft/internal/machine/keep"
 	"grayloft.example/grayloft/internal/machine/process"
@@ -45,11 +44,14 @@ func (e *Engine) RunAnd(ctx context.Context, opt Options, do func(*Session) erro
 // current without further ado.
 func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 	b := newBoard(s.Tasks, s.opt.Jobs, s.lastSeconds)
-	var settleUnchanged func(*fingerprint.Fingerprints)
+	var settle func(*Result)
 	if quick {
-		settleUnchanged = func(f *fingerprint.Fingerprints) { s.settleUnchanged(b, f) }
+		settle = func(r *Result) {
+			b.finish(b.of[r.Task], r)
+			s.engine.Observer.Done(r)
+		}
 	}
-	prints, err := s.prepare(ctx, settleUnchanged)
+	prints, err := s.prepare(ctx, settle)
 	if err != nil {
 		return nil, err
 	}

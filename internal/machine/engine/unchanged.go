@@ -7,9 +7,9 @@ import (
 	"grayloft.example/grayloft/internal/machine/fingerprint"
 )
 
-// settleUnchanged gives a result to every task whose fingerprint is unchanged
+// settleUnchanged makes a result for every task whose fingerprint is unchanged
 // and whose dependencies have one.
-func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
+func (s *Session) settleUnchanged(prints *fingerprint.Fingerprints, settle func(*Result)) {
 	if prints.IsEmpty() {
 		return
 	}
@@ -23,17 +23,16 @@ func (s *Session) settleUnchanged(b *board, prints *fingerprint.Fingerprints) {
 	if !ok {
 		return // a listing is lost: settle everything in the usual way
 	}
-	for _, n := range b.nodes {
-		if !current[n.task] {
+	for _, t := range s.Tasks {
+		if !current[t] {
 			continue
 		}
-		last, _ := s.engine.State.Last(n.task.Addr())
-		s.Outputs.set(n.task, &Output{List: lists[n.task], Digest: last.Listing, OnDisk: true})
-		r := &Result{Task: n.task, Picked: s.rules.picked[n.task], Outcome: decide.Current}
+		last, _ := s.engine.State.Last(t.Addr())
+		s.Outputs.set(t, &Output{List: lists[t], Digest: last.Listing, OnDisk: true})
+		r := &Result{Task: t, Picked: s.rules.picked[t], Outcome: decide.Current}
 		r.Timing = Timing{At: s.clock.since(s.clock.began), Made: last.Took}
 		r.Digests = Digests{last.Key, last.Listing, last.Log, last.Ingredients}
-		b.finish(n, r)
-		s.engine.Observer.Done(r)
+		settle(r)
 	}
 }
 

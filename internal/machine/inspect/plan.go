@@ -83,21 +83,43 @@ func (p *Preview) Saved() float64 {
 
 // Plan predicts what a run with the same options would do, and changes nothing
 // in the checkout. It runs probes, and fetches listings that the shared cache
-// offers, because the tasks that depend on them need them.
+// offers, because the tasks that depend on them need them. As in a run, what was
+// not touched since the last one is current without a look at its ingredients.
 func Plan(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, error) {
-	s, err := engine.Prepare(ctx, e, opt)
+	of := map[*graph.Task]*Expected{}
+	return plan(ctx, e, opt, of, func(r *engine.Result) {
+		r.Timing = engine.Timing{Made: r.Timing.Made}
+		r.Digests.Log = digest.Digest{}
+		x := &Expected{Result: *r, Seconds: r.Timing.Made}
+		if last, ok := e.State.Last(r.Task.Addr()); ok {
+			x.Compared = &last
+		}
+		of[r.Task] = x
+	})
+}
+
+// PlanWhole is [Plan] with the ingredients of every task.
+func PlanWhole(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, error) {
+	return plan(ctx, e, opt, map[*graph.Task]*Expected{}, nil)
+}
+
+func plan(
+	ctx context.Context, e *engine.Engine, opt engine.Options, of map[*graph.Task]*Expected, settle func(*engine.Result),
+) (*Preview, error) {
+	s, err := engine.Prepare(ctx, e, opt, settle)
 	if err != nil {
 		return nil, err
 	}
-	p := &planner{session: s, of: map[*graph.Task]*Expected{}}
+	p := &planner{session: s, of: of}
 	out := &Preview{jobs: opt.Jobs}
 	for _, t := range s.Tasks {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		x := p.expect(ctx, t)
-		p.of[t] = x
-		out.Tasks = append(out.Tasks, x)
+		if p.of[t] == nil {
+			p.of[t] = p.expect(ctx, t)
+		}
+		out.Tasks = append(out.Tasks, p.of[t])
 	}
 	p.predictDeliveries(out.Tasks)
 	out.estimate()
