@@ -42,7 +42,10 @@ type Basics struct {
 // Propose turns findings into declarations. Existing are the current
 // declarations, or nil; it never changes them and only adds what is new.
 func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
-	w := &proposer{s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{}, made: map[string][]string{}}
+	w := &proposer{
+		s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{},
+		made: map[string][]string{},
+	}
 	w.news()
 	w.kinds()
 	w.root()
