@@ -69,10 +69,11 @@ func exitOf(err error) (code int, message string) {
 		return exitWrong, "grayloft: " + err.Error()
 	case errors.As(err, &probed):
 		return exitFailed, "grayloft: " + err.Error()
-	case errors.As(err, &asked) && remote.IsRefusal(err): // it knows nothing by that name either
-		return exitWrong, fmt.Sprintf("grayloft: %s, and the service %s", asked.Lacks, remote.Explain(asked.Err))
 	case errors.As(err, &asked):
-		return exitMachine, fmt.Sprintf("grayloft: %s, and the service %s", asked.Lacks, remote.Explain(asked.Err))
+		if code = exitMachine; remote.IsRefusal(err) { // it knows nothing by that name either
+			code = exitWrong
+		}
+		return code, fmt.Sprintf("grayloft: %s, and the service %s", asked.Lacks, remote.Explain(asked.Err))
 	}
 	return exitMachine, "grayloft: " + err.Error()
 }

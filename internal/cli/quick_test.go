@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"grayloft.example/grayloft/internal/trial"
 )
 
@@ -127,5 +129,21 @@ func TestOnlyAFewTasksAreNamedWhoseOutputsAreMoved(t *testing.T) {
 	a := r.Grayloft("run", "make")
 	if a.Code != 0 || strings.Count(a.Err, "warning:") != 6 || !strings.Contains(a.Err, "the outputs of 7 more tasks were moved") {
 		t.Errorf("%d %s", a.Code, a.Err)
+	}
+}
+
+// Each of the two probes ends only when the other one runs.
+func TestProbesThatAreNotRememberedRunAtTheSameTime(t *testing.T) {
+	t.Parallel()
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	if err := unix.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := trial.New(t, map[string]string{"grayloft.toml": fmt.Sprintf("schema = 1\n[repo]\nname = \"t\"\n[probe.ebb]\nrun = \"cat %[1]s\"\n"+
+		"[probe.flow]\nrun = \"echo tide > %[1]s\"\n[task.a]\nrun = \"true\"\nreads = []\nwrites = []\nprobes = [\"ebb\", \"flow\"]\n", pipe)})
+	for _, want := range []string{"ran", "current"} {
+		if rep := r.Run("a"); rep.Of("a@t").Outcome != want {
+			t.Errorf("%+v, want %s", rep.Answer, want)
+		}
 	}
 }

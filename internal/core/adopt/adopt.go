@@ -221,6 +221,16 @@ func (s *surveyor) named(base string) []string {
 	return out
 }
 
+// below returns the files in a directory and those in it: they follow each other.
+func (s *surveyor) below(dir string) []string {
+	if dir == "." {
+		return s.repo.Files
+	}
+	start, _ := slices.BinarySearch(s.repo.Files, dir+"/")
+	end, _ := slices.BinarySearch(s.repo.Files, dir+"0") // the byte after a slash
+	return s.repo.Files[start:end]
+}
+
 // inDirectory returns the files of a directory itself.
 func (s *surveyor) inDirectory(dir string) []string {
 	if s.byDir == nil {

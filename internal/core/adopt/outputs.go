@@ -135,9 +135,7 @@ func (s *surveyor) customary(p *Project) []string {
 	return nil
 }
 
-func (s *surveyor) holdsFiles(dir string) bool {
-	return slices.ContainsFunc(s.repo.Files, func(f string) bool { return strings.HasPrefix(f, dir+"/") })
-}
+func (s *surveyor) holdsFiles(dir string) bool { return len(s.below(dir)) > 0 }
 
 // ignored tells whether an ignore file between the root and the project names
 // the directory literally.

@@ -14,21 +14,13 @@ import (
 
 // outsider finds what tasks and sources of projects name of the files around their project: a
 // script in a directory of tools, data that several projects share.
-type outsider struct {
-	*surveyor
-	dirs map[string]bool // that have files
-}
+type outsider struct{ *surveyor }
 
 // outside adds these files to what tasks read or, where another project has them, that project to
 // the needs. A task that names something that git does not have there, or a directory around its
 // project, is not reused.
 func (s *surveyor) outside() {
-	o := outsider{s, map[string]bool{}}
-	for _, f := range s.repo.Files {
-		for dir := path.Dir(f); !o.dirs[dir]; dir = path.Dir(dir) {
-			o.dirs[dir] = true
-		}
-	}
+	o := outsider{s}
 	for _, dir := range sortedKeys(s.projects) {
 		if dir == "." {
 			continue // what is in no other project is its own
@@ -153,7 +145,7 @@ func (o outsider) uses(p *Project, text, file string, reads map[string]bool) (un
 
 // use adds a path from the root; not ok if nothing is known of it.
 func (o outsider) use(p *Project, at, why string, reads map[string]bool) (ok bool) {
-	isFile, isDir := o.files[at], o.dirs[at]
+	isFile, isDir := o.files[at], o.holdsFiles(at)
 	switch {
 	case at == p.Dir || strings.HasPrefix(at, p.Dir+"/"):
 		return true

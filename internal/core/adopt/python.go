@@ -36,19 +36,13 @@ type pyManifest struct {
 // (https://setuptools.pypa.io/en/latest/userguide/declarative_config.html). A setup.py is a
 // program, of which only what is written literally is found.
 var (
-	pyName       = regexp.MustCompile(`^[A-Za-z0-9._-]+`)
-	pySeparators = regexp.MustCompile(`[-_.]+`)
-	setupList    = regexp.MustCompile(`(?m)^(?:install_requires|tests_require)[ \t]*=[ \t]*(.*(?:\n[ \t]+\S.*)*)`)
-	setupCall    = regexp.MustCompile(`\b(?:install_requires|tests_require)\s*=\s*\[([^\]]*)\]`)
-	setupQuoted  = regexp.MustCompile(`["']([^"']+)["']`)
+	setupList   = regexp.MustCompile(`(?m)^(?:install_requires|tests_require)[ \t]*=[ \t]*(.*(?:\n[ \t]+\S.*)*)`)
+	setupCall   = regexp.MustCompile(`\b(?:install_requires|tests_require)\s*=\s*\[([^\]]*)\]`)
+	setupQuoted = regexp.MustCompile(`["']([^"']+)["']`)
 )
 
 // pySettings are the files that what runs tests looks for in the directories around a package.
 var pySettings = []string{"conftest.py", "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini"}
-
-func pyNormal(name string) string {
-	return pySeparators.ReplaceAllString(strings.ToLower(name), "-")
-}
 
 func (s *surveyor) python() {
 	all := map[string]*pyPackage{}
@@ -92,7 +86,7 @@ func (s *surveyor) python() {
 }
 
 func (p *pyPackage) readProject(m pyManifest) {
-	p.name = pyNormal(m.Project.Name)
+	p.name = manifest.PythonName(m.Project.Name)
 	p.needs = append(p.needs, m.Project.Dependencies...)
 	for _, key := range sortedKeys(m.Project.Optional) {
 		p.needs = append(p.needs, m.Project.Optional[key]...)
@@ -104,7 +98,7 @@ func (p *pyPackage) readProject(m pyManifest) {
 
 func (p *pyPackage) readSetup(text string) {
 	if p.name == "" {
-		p.name = pyNormal(manifest.SetupName(text))
+		p.name = manifest.PythonName(manifest.SetupName(text))
 	}
 	for _, m := range setupList.FindAllStringSubmatch(text, -1) {
 		p.needs = append(p.needs, strings.Fields(m[1])...)
@@ -144,7 +138,8 @@ func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string,
 		break
 	}
 	for _, dep := range m.needs {
-		if to, ok := byName[pyNormal(pyName.FindString(dep))]; ok {
+		name, _ := manifest.Requirement(dep)
+		if to, ok := byName[name]; ok {
 			p.need(to, fmt.Sprintf("%s in %s", dep, m.from))
 		}
 	}
@@ -163,8 +158,8 @@ func (s *surveyor) pyProbes(dir string, withTool bool, own map[string]bool) []st
 // importsOthers tells whether a Python file below a directory imports what neither the interpreter
 // nor the repository has.
 func (s *surveyor) importsOthers(dir string, own map[string]bool) bool {
-	return slices.ContainsFunc(s.repo.Files, func(f string) bool {
-		if !strings.HasSuffix(f, ".py") || path.Base(f) == "setup.py" || dir != "." && !strings.HasPrefix(f, dir+"/") {
+	return slices.ContainsFunc(s.below(dir), func(f string) bool {
+		if !strings.HasSuffix(f, ".py") || path.Base(f) == "setup.py" {
 			return false
 		}
 		return slices.ContainsFunc(s.repo.reader().Of(f).Imports, func(x imports.Import) bool {

@@ -87,7 +87,7 @@ func pythonPackages(r *Repo) map[string]*pythonPackage {
 		if out[dir] == nil {
 			setup := r.fresh(path.Join(dir, "setup.py")) + r.fresh(path.Join(dir, "setup.cfg"))
 			out[dir] = &pythonPackage{dir: dir, file: file, open: strings.Contains(setup, "install_requires")}
-			out[dir].name = normalised(SetupName(setup))
+			out[dir].name = PythonName(SetupName(setup))
 		}
 		return out[dir]
 	}
@@ -125,7 +125,7 @@ func readPyproject(file, text string) (*pythonPackage, bool) {
 		scope := Other // what is optional, or builds it
 		switch {
 		case name == "project.name":
-			isNamed, p.name = true, normalised(v.text)
+			isNamed, p.name = true, PythonName(v.text)
 			continue
 		case name == "project.dynamic":
 			isDynamic = slices.ContainsFunc(v.items, func(it tomlValue) bool { return strings.Contains(it.text, "dependencies") })
@@ -163,7 +163,7 @@ func (l tomlList) ranges() (out [][2]int) {
 func (p *pythonPackage) addList(file, text string, l tomlList, all []tomlList) {
 	var order []listed
 	for i, it := range l.items {
-		name, version := requirement(it.text)
+		name, version := Requirement(it.text)
 		if name == "" {
 			continue // such as a group that another one includes
 		}
@@ -212,7 +212,7 @@ func (p *pythonPackage) readRequirements(file, text string, besideProject bool) 
 		start, end := lines(text, at, at)
 		at = end
 		line := text[start:end]
-		name, version := requirement(line)
+		name, version := Requirement(line)
 		if name == "" {
 			continue
 		}
@@ -240,10 +240,10 @@ var (
 	nameSeparator = regexp.MustCompile(`[-_.]+`)
 )
 
-// requirement returns the normalised name and the version of a requirement
+// Requirement returns the normalised name and the version of a requirement
 // (https://packaging.python.org/en/latest/specifications/dependency-specifiers/); no
 // name if it is something else. The version is that which it begins at.
-func requirement(text string) (name, version string) {
+func Requirement(text string) (name, version string) {
 	m := requirementLine.FindStringSubmatch(text)
 	rest := ""
 	if m != nil {
@@ -255,12 +255,12 @@ func requirement(text string) (name, version string) {
 	if v := exactVersion.FindStringSubmatch(m[2]); v != nil {
 		version = v[2]
 	}
-	return normalised(m[1]), version
+	return PythonName(m[1]), version
 }
 
-// normalised returns a name in the form in which names of packages are compared:
+// PythonName returns a name in the form in which names of packages are compared:
 // https://packaging.python.org/en/latest/specifications/name-normalization/.
-func normalised(name string) string {
+func PythonName(name string) string {
 	if strings.ContainsAny(name, "_.") || strings.Contains(name, "--") {
 		name = nameSeparator.ReplaceAllString(name, "-")
 	}

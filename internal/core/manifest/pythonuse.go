@@ -74,13 +74,13 @@ func (r *Repo) pythonPackageOf(p *pythonPackage, module string) string {
 
 func (r *Repo) findProvider(p *pythonPackage, module string) string {
 	top, _, _ := strings.Cut(module, ".")
-	top = normalised(top)
+	top = PythonName(top)
 	for _, e := range p.entries {
 		if e.Name == top || r.providesModule(e.Name, module) {
 			return e.Name
 		}
 	}
-	whole := normalised(module) + "-"
+	whole := PythonName(module) + "-"
 	for _, e := range p.entries { // such as azure-storage for azure.storage, and railroad-diagrams for railroad
 		if strings.HasPrefix(whole, e.Name+"-") || strings.HasPrefix(e.Name, top+"-") || withoutPython(e.Name) == top {
 			return e.Name
@@ -101,7 +101,7 @@ func withoutPython(name string) string {
 // isOwn tells whether a package, or one around it, builds the module: it may be in another language.
 func isOwn(all map[string]*pythonPackage, p *pythonPackage, module string) bool {
 	for dir := p.dir; ; dir = path.Dir(dir) {
-		if at := all[dir]; at != nil && at.name != "" && withoutPython(at.name) == normalised(module) {
+		if at := all[dir]; at != nil && at.name != "" && withoutPython(at.name) == PythonName(module) {
 			return true
 		}
 		if dir == "." {
@@ -126,7 +126,7 @@ func (r *Repo) isInstalledAbove(all map[string]*pythonPackage, p *pythonPackage,
 // it.
 func (r *Repo) providesModule(pkg, module string) bool {
 	for name, modules := range r.Provides["python"] {
-		if normalised(name) == pkg &&
+		if PythonName(name) == pkg &&
 			slices.ContainsFunc(modules, func(m string) bool { return m == module || strings.HasPrefix(module, m+".") }) {
 			return true
 		}

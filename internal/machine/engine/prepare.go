@@ -92,6 +92,13 @@ func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*finge
 		Kill: s.opt.Kill,
 	}
 	questions := probe.Questions(s.engine.Graph, s.Tasks)
+	var asked sync.WaitGroup
+	var answers map[probe.Question]string
+	var failed error
+	defer asked.Wait()
+	if settle != nil { // a probe that is not remembered runs while files are looked at
+		asked.Go(func() { answers, failed = prober.Fingerprints(ctx, questions) })
+	}
 	recorded := fingerprint.Load(s.engine.State)
 	survey, err := s.engine.Files.Survey(ctx) // begun before: what comes first takes no time
 	if err != nil {
@@ -102,17 +109,15 @@ func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*finge
 	defer wg.Wait()
 	begin := func() { _, _ = shot() } // whoever needs it gets the error again
 	var prints *fingerprint.Fingerprints
-	if settle != nil {
-		// An error of a probe is reported below, where its answer is required.
-		if answers, err := prober.Fingerprints(ctx, questions); err == nil {
-			from := fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers}
-			prints = fingerprint.Take(s.Tasks, recorded, from)
-			if !prints.AreAllUnchanged() {
-				wg.Go(begin)
-			}
-			if !s.opt.NoReuse {
-				s.settleUnchanged(prints, settle)
-			}
+	// An error of a probe is reported below, where its answer is required.
+	if asked.Wait(); settle != nil && failed == nil {
+		from := fingerprint.Source{Look: s.Look, Work: s.Delivery.Work, Survey: survey, Answers: answers}
+		prints = fingerprint.Take(s.Tasks, recorded, from)
+		if !prints.AreAllUnchanged() {
+			wg.Go(begin)
+		}
+		if !s.opt.NoReuse {
+			s.settleUnchanged(prints, settle)
 		}
 	}
 	open := s.unsettled()

@@ -69,24 +69,31 @@ type Prober struct {
 	Run   string // id
 	Kill  <-chan struct{}
 
-	mu      sync.Mutex
-	answers map[Question]string
+	mu         sync.Mutex
+	answers    map[Question]string
+	identified map[place]identity
 }
 
 // All answers questions in parallel, from memory if possible. Files are the
 // files that probes read.
 func (p *Prober) All(ctx context.Context, list []Question, files Files) (map[Question]string, error) {
 	out := map[Question]string{}
+	err := inParallel(list, func(q Question) (string, error) { return p.answer(ctx, q, files) }, out)
+	return out, err
+}
+
+// inParallel adds the answers to questions, and returns all errors in order.
+func inParallel(list []Question, answer func(Question) (string, error), to map[Question]string) error {
 	var mu sync.Mutex
 	var errs []error
 	var g errgroup.Group
 	g.SetLimit(2 * runtime.GOMAXPROCS(0))
 	for _, q := range list {
 		g.Go(func() error {
-			text, err := p.answer(ctx, q, files)
+			text, err := answer(q)
 			mu.Lock()
 			defer mu.Unlock()
-			out[q] = text
+			to[q] = text
 			if err != nil {
 				errs = append(errs, err)
 			}
@@ -95,7 +102,7 @@ func (p *Prober) All(ctx context.Context, list []Question, files Files) (map[Que
 	}
 	_ = g.Wait()
 	slices.SortFunc(errs, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
-	return out, errors.Join(errs...)
+	return errors.Join(errs...)
 }
 
 func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, error) {
@@ -112,20 +119,21 @@ func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, e
 
 // Fingerprints returns, for each question, a text that changes if the answer
 // may have changed for another reason than the files that the probe reads.
+// Probes that are not remembered are run, in parallel.
 func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Question]string, error) {
 	out := map[Question]string{}
+	var open []Question
 	for _, q := range list {
-		var err error
 		if p.Graph.Repo.Probes[q.Probe].Rememberable {
-			if out[q], err = p.programs(q); err == nil {
+			if text, err := p.programs(q); err == nil {
+				out[q] = text
 				continue
 			}
 		}
-		if out[q], err = p.ask(ctx, q); err != nil {
-			return nil, err
-		}
+		open = append(open, q)
 	}
-	return out, nil
+	err := inParallel(open, func(q Question) (string, error) { return p.ask(ctx, q) }, out)
+	return out, err
 }
 
 // ask runs a probe, unless it has already run in this run.

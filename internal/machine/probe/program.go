@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
@@ -14,20 +15,47 @@ import (
 // starts. The error says why that cannot be told; the answer must not be remembered then.
 func (p *Prober) programs(q Question) (string, error) {
 	run := p.Graph.Repo.Probes[q.Probe].Run
-	words, err := started(run)
-	if err != nil {
-		return "", err
-	}
 	search, _ := p.Env.Lookup("PATH")
-	out := fmt.Sprintf("%q %q %q", run.Words(), search, q.Dir())
-	for _, word := range words {
-		one, err := identify(word, find(word, search, p.dir(q)))
-		if err != nil {
-			return "", err
+	at := place{probe: q.Probe}
+	if strings.Contains(run.String(), "/") || slices.ContainsFunc(filepath.SplitList(search), isRelative) {
+		at.dir = q.Dir() // a program may be found from there
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	known, ok := p.identified[at]
+	if !ok {
+		if p.identified == nil {
+			p.identified = map[place]identity{}
 		}
+		known.text, known.err = identifyAll(run, search, p.dir(q))
+		p.identified[at] = known
+	}
+	return fmt.Sprintf("%q %q %q%s", run.Words(), search, q.Dir(), known.text), known.err
+}
+
+// place is a probe, in a directory if that may decide which programs it starts.
+type place struct{ probe, dir string }
+
+// identity describes the programs of a probe.
+type identity struct {
+	text string
+	err  error
+}
+
+func isRelative(dir string) bool { return !filepath.IsAbs(dir) }
+
+// identifyAll describes the programs that a command starts in a directory.
+func identifyAll(run decl.Command, search, dir string) (out string, err error) {
+	words, err := started(run)
+	for _, word := range words {
+		if err != nil {
+			break
+		}
+		var one string
+		one, err = identify(word, find(word, search, dir))
 		out += one
 	}
-	return out, nil
+	return out, err
 }
 
 // Unremembered says why the answer to a question is not remembered although the probe declares
