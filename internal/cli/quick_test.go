@@ -38,7 +38,7 @@ writes = ["out/**"]
 env = ["NAME"]
 probes = ["tool", "steady"]
 [task.check]
-run = "test -s out/x"
+run = "test -s out/x; echo"
 reads = []
 writes = []
 probes = []
@@ -104,6 +104,7 @@ after = ["make"]
 			r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "echo $NAME", "echo NAME $NAME", 1))
 		}, nil, "ran", "ran"},
 		{"nothing that counts", write(r, "lib/unread", "x\n"), nil, "current", "current"},
+		{"the arguments", func() {}, []string{"--", "x"}, "ran", "ran"},
 		{"what is asked", func() {}, []string{"--no-reuse"}, "ran", "ran"},
 	} {
 		c.change()
@@ -112,6 +113,73 @@ after = ["make"]
 			t.Errorf("%s changed: %v", c.what, got)
 		}
 		settle()
+	}
+}
+
+// What a run remembers for the next one serves every call in which it holds: also for other tasks, and
+// with other values of what the tasks do not depend on.
+func TestWhatIsRememberedServesOtherCalls(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		".gitignore": "out\n", "in": "in\n",
+		"grayloft.toml": `schema = 1
+[repo]
+name = "calls"
+[setting.used]
+type = "int"
+default = 1
+[setting.other]
+type = "int"
+default = 1
+[project]
+name = "calls"
+[task.make]
+run = "cp in out"
+reads = ["in"]
+writes = ["out"]
+probes = []
+env_unkeyed = ["AGENT"]
+secrets = ["TOKEN"]
+settings = ["used"]
+[task.check]
+run = "test -s out"
+reads = []
+writes = []
+probes = []
+after = ["make"]
+`,
+	})
+	r.Env = append(r.Env, "AGENT=1", "TOKEN=token-1")
+	r.Run("check")
+	const remembered = ".grayloft/current"
+	trial.Wait(t, "both tasks to be remembered", func() bool {
+		r.Run("check")
+		return r.Has(remembered) && strings.Count(r.Read(remembered), "@calls") == 2
+	})
+	before, err := os.Stat(r.Path(remembered))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		what      string
+		args, env []string
+		same      bool
+	}{
+		{"a dependency that is asked for by itself", []string{"check", "make"}, nil, true},
+		{"a setting that no task uses", []string{"check", "--set", "other=2"}, nil, true},
+		{"other values of variables that no key has", []string{"check"}, []string{"AGENT=2", "TOKEN=token-2"}, true},
+		{"a setting that a task uses", []string{"check", "--set", "used=2"}, nil, false},
+	} {
+		r.Env = append(r.Env, c.env...)
+		r.Run(c.args...)
+		after, err := os.Stat(r.Path(remembered))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if os.SameFile(before, after) != c.same {
+			t.Errorf("%s: what is remembered was used: %t", c.what, !c.same)
+		}
+		before = after
 	}
 }
 

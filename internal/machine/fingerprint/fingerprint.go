@@ -16,8 +16,6 @@ import (
 	"fmt"
 	"os"
 	"runtime"
-	"slices"
-	"strings"
 	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
@@ -33,7 +31,7 @@ import (
 
 // format has, for each task, its address and the digest.
 var format = statefile.Register(statefile.Format[map[string]digest.Digest]{
-	Name: "current", Version: 4,
+	Name: "current", Version: 5,
 	Encode: func(w *statefile.Writer, recorded map[string]digest.Digest) {
 		for addr, d := range recorded {
 			w.Text(addr)
@@ -157,18 +155,7 @@ var Program = sync.OnceValue(func() string {
 
 // common is what every task depends on.
 func (s Source) common() string {
-	g := s.Look.Graph
-	var b strings.Builder
-	fmt.Fprintf(&b, "%q %s %q %v\n", s.Look.Platform, g.Repo.Digest, s.Look.Args, Program())
-	names := make([]string, 0, len(g.Chosen))
-	for name := range g.Chosen {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		fmt.Fprintf(&b, "set %q %q\n", name, g.Chosen[name])
-	}
-	return b.String()
+	return fmt.Sprintf("%q %s %v\n", s.Look.Platform, s.Look.Graph.Repo.Digest, Program())
 }
 
 // material collects what a fingerprint is computed from.
@@ -182,6 +169,12 @@ func (m *material) addTexts(texts ...string) {
 	for _, s := range texts {
 		m.b = append(binary.AppendUvarint(m.b, uint64(len(s))), s...)
 	}
+}
+
+// addList adds texts and how many there are.
+func (m *material) addList(texts ...string) {
+	m.b = binary.AppendUvarint(m.b, uint64(len(texts)))
+	m.addTexts(texts...)
 }
 
 func (m *material) addFlag(set bool) {
@@ -206,6 +199,26 @@ func (m *material) addReads(reads []decl.Read, sums *files.Sums) {
 	}
 }
 
+// addValues adds a task's settings and variables: as in its key, no others, and only whether one
+// is set whose value is not part of the key.
+func (s Source) addValues(m *material, t *graph.Task) {
+	m.b = binary.AppendUvarint(m.b, uint64(len(t.Settings)))
+	for _, name := range t.Settings {
+		m.addTexts(name, s.Look.Graph.Chosen[name])
+	}
+	for i, list := range [][]decl.EnvVar{t.Env, t.EnvUnkeyed, t.Secrets} {
+		m.b = binary.AppendUvarint(m.b, uint64(len(list)))
+		for _, v := range list {
+			val, ok := s.Look.Env.Value(v)
+			if i > 0 {
+				val = ""
+			}
+			m.addTexts(v.Name, val)
+			m.addFlag(ok)
+		}
+	}
+}
+
 var rooms = sync.Pool{New: func() any { return new([]byte) }}
 
 // inputs returns the fingerprint of everything but the outputs.
@@ -217,15 +230,8 @@ func (s Source) inputs(t *graph.Task, common string, sums *files.Sums) fingerpri
 		rooms.Put(room)
 	}()
 	m.addTexts(t.Addr())
-	m.addFlag(s.Look.Picked[t])
-	for _, list := range [][]decl.EnvVar{t.Env, t.EnvUnkeyed, t.Secrets} {
-		m.b = binary.AppendUvarint(m.b, uint64(len(list)))
-		for _, v := range list {
-			val, ok := s.Look.Env.Value(v)
-			m.addTexts(v.Name, val)
-			m.addFlag(ok)
-		}
-	}
+	m.addList(s.Look.ArgsOf(t)...)
+	s.addValues(m, t)
 	m.b = binary.AppendUvarint(m.b, uint64(len(t.Decl.Probes.Items)))
 	for _, p := range t.Decl.Probes.Items {
 		m.addTexts(p.Text, s.Answers[probe.Of(s.Look.Graph, p.Text, t.Project)])

@@ -79,14 +79,19 @@ func (l *Looker) Refresh(ctx context.Context) {
 	}
 }
 
+// ArgsOf returns the arguments that a task is called with: those of the call if it was picked.
+func (l *Looker) ArgsOf(t *graph.Task) []string {
+	if l.Picked[t] {
+		return l.Args
+	}
+	return nil
+}
+
 // Ingredients takes the ingredients of a task from a snapshot.
 func (l *Looker) Ingredients(t *graph.Task, snap *files.Snapshot, of Listings) (Taken, error) {
 	in := &key.Ingredients{
 		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(), Scratch: t.Decl.Scratch.Texts(),
-		Isolation: string(t.Isolation), Network: t.Network, Portable: t.Portable, Platform: l.Platform,
-	}
-	if l.Picked[t] {
-		in.Args = l.Args
+		Isolation: string(t.Isolation), Network: t.Network, Portable: t.Portable, Platform: l.Platform, Args: l.ArgsOf(t),
 	}
 	if t.Portable {
 		in.Platform = ""
