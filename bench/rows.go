@@ -55,12 +55,15 @@ type bench struct {
 
 func (b *bench) rows() []row {
 	all := b.client + " run build test lint -q"
+	affected := b.client + " run --pick affected -q"
 	source := filepath.Join(b.dir, "bulky-source")
 	return []row{
 		{name: "declarations of 1,000 projects, against git status", goal: 1, in: "large",
 			ours: side{run: b.client + " projects > /dev/null"}, baseline: side{run: "git status -s > /dev/null"}},
 		{name: "plan with nothing to do, against git status", goal: 0.9, in: "large", once: all,
 			ours: side{run: b.client + " plan build test lint > /dev/null"}, baseline: side{run: "git status -s > /dev/null"}},
+		{name: "run of the affected tasks with nothing to do, against git status", goal: 0.9, in: "large", once: affected,
+			ours: side{run: affected}, baseline: side{run: "git status -s > /dev/null"}},
 		{name: "run with nothing to do, against git status", goal: 0.8, in: "large", once: all,
 			ours: side{run: all}, baseline: side{run: "git status -s > /dev/null"}},
 		{name: "the same after one file changed, less the task's own work", goal: 1.1, in: "large", once: all,

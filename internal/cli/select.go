@@ -247,7 +247,7 @@ func (a *app) question(r *repository, s selection) (changes.Question, error) {
 				"--since last-good needs a service: grayloft login URL, or url in [service] and GRAYLOFT_TOKEN")
 		}
 	}
-	return changes.Question{
+	q := changes.Question{
 		Since: s.since, Graph: r.graph, Modes: r.choice.modes, Sets: r.choice.sets,
 		LastGood: func(ctx context.Context, branch string) ([]string, error) {
 			client, _ := a.client(r, nil)
@@ -258,7 +258,11 @@ func (a *app) question(r *repository, s selection) (changes.Question, error) {
 			}
 			return commits, err
 		},
-	}, nil
+	}
+	if r.ahead != nil {
+		q.Changed = r.ahead.files.Changed
+	}
+	return q, nil
 }
 
 // changedPaths returns the files that the person named, from the root, or nil to

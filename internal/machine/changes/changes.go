@@ -25,6 +25,8 @@ type Question struct {
 	Graph *graph.Graph // the current declarations
 	Modes []string     // the settings that were chosen
 	Sets  []string
+	// Changed returns the paths that differ from a commit; nil: git is asked about all files.
+	Changed func(ctx context.Context, commit string) ([]string, error)
 	// LastGood returns the candidates for [LastGood], the newest first.
 	LastGood func(ctx context.Context, branch string) ([]string, error)
 }
@@ -56,7 +58,7 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 			a.Touched, a.Warning = change.TouchAll(q.Graph), missing+", so everything counts as changed"+remedy(a.Base, missing)
 			return a, nil
 		}
-		if paths, err = repo.Changes(ctx, base); err != nil {
+		if paths, err = q.changed(ctx, repo, base); err != nil {
 			return a, err
 		}
 	}
@@ -74,6 +76,13 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 	}
 	a.Touched = change.Touched(q.Graph, old, paths)
 	return a, nil
+}
+
+func (q Question) changed(ctx context.Context, repo git.Repo, base string) ([]string, error) {
+	if q.Changed == nil {
+		return repo.Changes(ctx, base)
+	}
+	return q.Changed(ctx, base)
 }
 
 // FindCommits answers which tasks are touched by commits since the base whose

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -55,18 +56,12 @@ func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 // Ahead starts to look at the checkout's files in the background, before
 // anything asks for them.
 func (c *Checkout) Ahead(ctx context.Context) {
-	early := make(chan surveyResult, 1)
-	c.early, c.earlyAt = early, time.Now().UnixNano()
-	go func() {
+	look := sync.OnceValues(func() ([]found, error) {
 		list, err := c.survey(ctx)
-		list, err = c.withSubmodules(ctx, list, err)
-		early <- surveyResult{list, err}
-	}()
-}
-
-type surveyResult struct {
-	list []found
-	err  error
+		return c.withSubmodules(ctx, list, err)
+	})
+	c.early, c.earlyAt = look, time.Now().UnixNano()
+	go func() { _, _ = look() }() // whoever needs the files gets the error again
 }
 
 func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
@@ -75,8 +70,7 @@ func (c *Checkout) surveyed(ctx context.Context) ([]found, error) {
 	c.early = nil
 	c.mu.Unlock()
 	if early != nil {
-		r := <-early
-		return r.list, r.err
+		return early()
 	}
 	list, err := c.survey(ctx)
 	return c.withSubmodules(ctx, list, err)

@@ -86,6 +86,12 @@ func (c *Checkout) besideSubmodules(below []string) (outside, links []string) {
 	return outside, links
 }
 
+func (c *Checkout) hasSubmodules() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.links) > 0
+}
+
 // Submodules returns the directories of submodules, as far as the survey found some.
 func (v *Survey) Submodules() []string {
 	v.c.mu.Lock()

@@ -30,11 +30,11 @@ type Checkout struct {
 	Graph  *graph.Graph
 
 	mu      sync.Mutex
-	ignored map[string]bool // whether git ignores untracked paths, as far as it was asked
-	links   []string        // directories of submodules, sorted, as the last survey found them
-	repos   []string        // of other repositories that git does not ignore
-	early   chan surveyResult
-	earlyAt int64 // when that started
+	ignored map[string]bool         // whether git ignores untracked paths, as far as it was asked
+	links   []string                // directories of submodules, sorted, as the last survey found them
+	repos   []string                // of other repositories that git does not ignore
+	early   func() ([]found, error) // waits for what [Checkout.Ahead] started, until that is used
+	earlyAt int64                   // when it started, in nanoseconds since 1970
 }
 
 // Snapshot looks at the checkout's files as they are now, below the given

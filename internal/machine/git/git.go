@@ -19,8 +19,6 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // Repo is a directory inside a git checkout. All paths are relative to it.
@@ -258,27 +256,6 @@ func (r Repo) Shallow(ctx context.Context) bool {
 func (r Repo) Sparse(ctx context.Context) bool {
 	out, err := r.run(ctx, nil, "config", "--type=bool", "core.sparseCheckout")
 	return err == nil && strings.TrimSpace(string(out)) == "true"
-}
-
-// Changes returns every path that differs between a commit and the current
-// files: committed since, staged, unstaged and untracked. It includes deletions
-// and both sides of a rename.
-func (r Repo) Changes(ctx context.Context, since string) ([]string, error) {
-	// The three questions run in parallel: each takes a while.
-	asked := [][]string{
-		{"diff", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", "--ignore-submodules=none", since, "--"},
-		{"diff", "--cached", "--name-only", "-z", "--no-renames", "--no-ext-diff", "--relative", since, "--"},
-		{"ls-files", "-z", "--others", "--exclude-per-directory=.gitignore"},
-	}
-	answers := make([][]byte, len(asked))
-	g, gctx := errgroup.WithContext(ctx)
-	for i, args := range asked {
-		g.Go(func() (err error) { answers[i], err = r.run(gctx, nil, args...); return err })
-	}
-	if err := g.Wait(); err != nil {
-		return nil, err
-	}
-	return paths(slices.Concat(answers...))
 }
 
 // ChangedBy returns how many commits after a commit have a text in their
