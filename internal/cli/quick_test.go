@@ -131,13 +131,16 @@ default = 1
 [setting.other]
 type = "int"
 default = 1
+[probe.steady]
+run = "echo steady"
+reads = []
 [project]
 name = "calls"
 [task.make]
 run = "cp in out"
 reads = ["in"]
 writes = ["out"]
-probes = []
+probes = ["steady"]
 env_unkeyed = ["AGENT"]
 secrets = ["TOKEN"]
 settings = ["used"]
@@ -168,6 +171,7 @@ after = ["make"]
 		{"a dependency that is asked for by itself", []string{"check", "make"}, nil, true},
 		{"a setting that no task uses", []string{"check", "--set", "other=2"}, nil, true},
 		{"other values of variables that no key has", []string{"check"}, []string{"AGENT=2", "TOKEN=token-2"}, true},
+		{"another PATH with the same programs", []string{"check"}, []string{"PATH=" + os.Getenv("PATH") + ":/nowhere"}, true},
 		{"a setting that a task uses", []string{"check", "--set", "used=2"}, nil, false},
 	} {
 		r.Env = append(r.Env, c.env...)

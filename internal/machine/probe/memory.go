@@ -20,7 +20,7 @@ type Files interface {
 
 // recall returns the remembered answer to a question, and the name under which
 // to remember it: a digest of the programs, PATH, and the files that the probe
-// reads. The name is empty for a probe that must not be remembered.
+// reads. The name is empty for a probe that must not be remembered. Files may be nil if it reads none.
 func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 	declared := p.Graph.Repo.Probes[q.Probe]
 	if !declared.Rememberable {
@@ -32,10 +32,12 @@ func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 	}
 	h := digest.New()
 	_, _ = h.Write([]byte(memoVersion + programs))
-	for _, f := range files.Paths() {
-		if len(declared.Reads) > 0 && declared.ReadsFile(q.Dir(), f) {
-			row, err := files.Row(f)
-			fmt.Fprintf(h, "%v %v ", row, err)
+	if len(declared.Reads) > 0 {
+		for _, f := range files.Paths() {
+			if declared.ReadsFile(q.Dir(), f) {
+				row, err := files.Row(f)
+				fmt.Fprintf(h, "%v %v ", row, err)
+			}
 		}
 	}
 	memoKey = digest.From(h).String()

@@ -118,13 +118,14 @@ func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, e
 }
 
 // Fingerprints returns, for each question, a text that changes if the answer
-// may have changed for another reason than the files that the probe reads.
-// Probes that are not remembered are run, in parallel.
+// may have changed for another reason than the files that the probe reads: the
+// answer itself, if no files have to be looked at for it.
 func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Question]string, error) {
 	out := map[Question]string{}
 	var open []Question
 	for _, q := range list {
-		if p.Graph.Repo.Probes[q.Probe].Rememberable {
+		declared := p.Graph.Repo.Probes[q.Probe]
+		if declared.Rememberable && (q.Project != nil || len(declared.Reads) > 0) {
 			if text, err := p.programs(q); err == nil {
 				out[q] = text
 				continue
@@ -132,7 +133,7 @@ func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Questio
 		}
 		open = append(open, q)
 	}
-	err := inParallel(open, func(q Question) (string, error) { return p.ask(ctx, q) }, out)
+	err := inParallel(open, func(q Question) (string, error) { return p.answer(ctx, q, nil) }, out)
 	return out, err
 }
 
