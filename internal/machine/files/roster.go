@@ -4,15 +4,19 @@ package files
 
 import (
 	"context"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sys/unix"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
@@ -30,20 +34,22 @@ type rosterDir struct {
 }
 
 type roster struct {
-	index indexState
-	dirs  []rosterDir
-	rules []found  // ignore files
-	repos []string // directories that were skipped because they are repositories of their own
-	links []string // submodules
-	files int
+	index   indexState
+	tracked digest.Digest // of the paths that git tracks
+	dirs    []rosterDir
+	rules   []found  // ignore files
+	repos   []string // directories that were skipped because they are repositories of their own
+	links   []string // submodules
+	files   int
 }
 
-// rosterFormat has the state of git's index, the ignore files with their status,
+// rosterFormat has the state of git's index, what it tracks, the ignore files with their status,
 // the repositories, the submodules, and the directories.
-var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 3, Encode: writeRoster, Decode: readRoster})
+var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 4, Encode: writeRoster, Decode: readRoster})
 
 func writeRoster(w *statefile.Writer, r *roster) {
 	r.index.write(w)
+	w.Digest(r.tracked)
 	w.Uint(uint64(len(r.rules)))
 	for _, f := range r.rules {
 		w.Text(f.path)
@@ -65,7 +71,7 @@ func writeRoster(w *statefile.Writer, r *roster) {
 }
 
 func readRoster(r *statefile.Reader) *roster {
-	out := &roster{index: readIndexState(r)}
+	out := &roster{index: readIndexState(r), tracked: r.Digest()}
 	for range r.Count(stampSize) {
 		out.rules = append(out.rules, found{r.Text(), readStamp(r)})
 	}
@@ -110,8 +116,10 @@ func (n *rosterNames) read(r *statefile.Reader) ([]string, []uint32) {
 // fromRoster returns the files of an earlier survey's roster, with their
 // current status. It fails if anything changed that decides which files count.
 func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
+	began := time.Now()
 	r, ok := rosterFormat.Load(c.stateFile("survey"))
-	if index, known := c.indexState(); !ok || !known || index != r.index {
+	index, known := c.indexState()
+	if !ok || !known {
 		return nil, false
 	}
 	for _, rule := range r.rules {
@@ -136,14 +144,67 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	if len(c.outerRules()) != len(outer) {
 		return nil, false
 	}
+	same := func() bool { return true }
+	if index != r.index {
+		same = sync.OnceValue(func() bool { return c.tracksTheSame(ctx, r) })
+		go same()
+	}
 	list, ok := r.take(ctx, c.Root)
-	if !ok {
+	if !same() || !ok {
 		return nil, false
+	}
+	if index != r.index && index.settledBefore(began) {
+		r.index = index
+		_ = rosterFormat.Save(c.stateFile("survey"), r)
 	}
 	c.mu.Lock()
 	c.ignored, c.links, c.repos = loadIgnores(c.stateFile("ignored")).answers, r.links, r.repos
 	c.mu.Unlock()
 	return list, true
+}
+
+// tracksTheSame tells whether the files of a roster are still those that count, although git's index
+// is another one: as after a commit. Git then tracks what it tracked, and perhaps files that counted
+// already. A roster's tracked paths become the present ones.
+func (c *Checkout) tracksTheSame(ctx context.Context, r *roster) bool {
+	last, _ := trackedFormat.Load(c.stateFile("tracked"))
+	now, err := c.trackedFiles(ctx)
+	if err != nil {
+		return false
+	}
+	sum := pathsSum(now)
+	if sum != r.tracked && (pathsSum(last.paths) != r.tracked || !r.covers(last.paths, now)) {
+		return false
+	}
+	r.tracked = sum
+	return true
+}
+
+func pathsSum(paths []string) digest.Digest {
+	h := digest.New()
+	for _, p := range paths {
+		_, _ = io.WriteString(h, p)
+		_, _ = h.Write([]byte{0})
+	}
+	return digest.From(h)
+}
+
+// covers tells whether the paths that are tracked now are those that were, and files of the roster.
+func (r *roster) covers(before, now []string) bool {
+	for _, p := range now {
+		switch {
+		case len(before) > 0 && before[0] == p:
+			before = before[1:]
+		case len(before) > 0 && before[0] < p, !r.has(p):
+			return false
+		}
+	}
+	return len(before) == 0
+}
+
+func (r *roster) has(p string) bool {
+	i, ok := slices.BinarySearchFunc(r.dirs, path.Dir(p), func(d rosterDir, dir string) int { return strings.Compare(d.path, dir) })
+	return ok && slices.Contains(r.dirs[i].names, path.Base(p))
 }
 
 // take takes the status of all directories and files.
@@ -211,7 +272,7 @@ func (d *rosterDir) paths() (paths string, skip int) {
 // it depends on would show.
 func (s *surveyor) keepRoster(index indexState, taken int64) {
 	safe := func(st stamp, taken int64) bool { return (remembered{Stamp: st, Taken: taken}).safe() }
-	r := &roster{index: index, rules: s.rules, repos: s.repos, links: s.links, files: len(s.files)}
+	r := &roster{index: index, tracked: s.sum, rules: s.rules, repos: s.repos, links: s.links, files: len(s.files)}
 	for _, f := range s.rules {
 		if !safe(f.st, taken) {
 			return

@@ -25,6 +25,7 @@ import (
 type surveyor struct {
 	c       *Checkout
 	tracked map[string][]string // names by directory, sorted
+	sum     digest.Digest       // of all tracked paths
 	holds   map[string]bool     // directories that contain tracked files
 	known   *ignores
 	names   *directories
@@ -68,7 +69,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	}
 	defer unix.Close(root)
 	s := &surveyor{
-		c: c, tracked: map[string][]string{}, holds: map[string]bool{".": true}, ctx: ctx, root: root,
+		c: c, tracked: map[string][]string{}, sum: pathsSum(tracked), holds: map[string]bool{".": true}, ctx: ctx, root: root,
 		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), known: loadIgnores(c.stateFile("ignored")),
 		names: loadDirectories(c.stateFile("directories")),
 	}
