@@ -98,7 +98,7 @@ func (c *Checkout) ignoredPaths() sortedPaths {
 	var out sortedPaths
 	for p, ignored := range c.ignored {
 		if ignored {
-			out = append(out, p)
+			out = append(out, strings.TrimSuffix(p, "/"))
 		}
 	}
 	slices.Sort(out)
@@ -217,7 +217,7 @@ func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []
 		if err != nil {
 			return false, err
 		}
-		visible, err := c.askIgnored(ctx, unknown)
+		visible, err := c.askIgnored(ctx, unknown, w.isDir)
 		if err != nil {
 			return false, err
 		}
@@ -265,7 +265,7 @@ func (w *comparison) look(level []string) (next, unknown []string, err error) {
 			case e.Name() == ".git", e.Name() == ".grayloft":
 			case e.IsDir() && (w.earlier.HasBelow(p) || meetsAny(w.starts, p)):
 				next = append(next, p)
-			case w.c.knownIgnored(p), !e.IsDir() && w.isKnown(p):
+			case w.c.knownIgnored(p, e.IsDir()), !e.IsDir() && w.isKnown(p):
 			default:
 				unknown = append(unknown, p)
 				w.isDir[p] = e.IsDir()
@@ -275,9 +275,9 @@ func (w *comparison) look(level []string) (next, unknown []string, err error) {
 	return next, unknown, nil
 }
 
-// isKnown tells whether a file needs no question to git.
+// isKnown tells whether a file, not a directory, needs no question to git.
 func (w *comparison) isKnown(p string) bool {
-	return w.earlier.Has(p) || w.c.Graph.IsOutput(p) || w.c.knownIgnored(p)
+	return w.earlier.Has(p) || w.c.Graph.IsOutput(p) || w.c.knownIgnored(p, false)
 }
 
 // meetsAny tells whether p is inside one of the paths or contains one.
@@ -287,7 +287,7 @@ func meetsAny(starts []string, p string) bool {
 
 // askIgnored asks git about paths, remembers those that are ignored, and returns
 // the others.
-func (c *Checkout) askIgnored(ctx context.Context, among []string) (visible []string, err error) {
+func (c *Checkout) askIgnored(ctx context.Context, among []string, isDir map[string]bool) (visible []string, err error) {
 	ignored, err := c.Git.Ignored(ctx, among)
 	if err != nil {
 		return nil, err
@@ -298,13 +298,13 @@ func (c *Checkout) askIgnored(ctx context.Context, among []string) (visible []st
 		c.ignored = map[string]bool{}
 	}
 	for _, p := range ignored {
-		c.ignored[p] = true
+		c.ignored[ruled(p, isDir[p])] = true
 	}
-	return slices.DeleteFunc(among, func(p string) bool { return c.ignored[p] }), nil
+	return slices.DeleteFunc(among, func(p string) bool { return c.ignored[ruled(p, isDir[p])] }), nil
 }
 
-func (c *Checkout) knownIgnored(p string) bool {
+func (c *Checkout) knownIgnored(p string, dir bool) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.ignored[p]
+	return c.ignored[ruled(p, dir)]
 }

@@ -146,12 +146,22 @@ func (c *Checkout) indexFile() string {
 // files stay the same.
 type ignores struct {
 	rules   digest.Digest
-	answers map[string]bool
+	answers map[string]bool // by [ruled]
 	changed bool
 }
 
+// ruled returns a path as rules about ignored files see it: some are about directories only.
+func ruled(p string, dir bool) string {
+	if dir {
+		return p + "/"
+	}
+	return p
+}
+
+func (f found) ruled() string { return ruled(f.path, f.dir()) }
+
 var ignoresFormat = statefile.Register(statefile.Format[*ignores]{
-	Name: "ignored", Version: 2,
+	Name: "ignored", Version: 3,
 	Encode: func(w *statefile.Writer, ig *ignores) {
 		w.Digest(ig.rules)
 		for p, ignored := range ig.answers {
@@ -186,9 +196,11 @@ func (ig *ignores) forget() { ig.answers, ig.changed = map[string]bool{}, true }
 // ask makes sure that every path has an answer.
 func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {
 	var paths []string
+	as := map[string]string{}
 	for _, x := range list {
-		if _, ok := ig.answers[x.path]; !ok {
+		if _, ok := ig.answers[x.ruled()]; !ok {
 			paths = append(paths, x.path)
+			as[x.path] = x.ruled()
 		}
 	}
 	if len(paths) == 0 {
@@ -199,10 +211,10 @@ func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {
 		return err
 	}
 	for _, p := range paths {
-		ig.answers[p] = false
+		ig.answers[as[p]] = false
 	}
 	for _, p := range ignored {
-		ig.answers[p] = true
+		ig.answers[as[p]] = true
 	}
 	ig.changed = true
 	return nil

@@ -30,7 +30,7 @@ type Checkout struct {
 	Graph  *graph.Graph
 
 	mu      sync.Mutex
-	ignored map[string]bool         // whether git ignores untracked paths, as far as it was asked
+	ignored map[string]bool         // whether git ignores untracked paths, as far as it was asked, by [ruled]
 	links   []string                // directories of submodules, sorted, as the last survey found them
 	repos   []string                // of other repositories that git does not ignore
 	early   func() ([]found, error) // waits for what [Checkout.Ahead] started, until that is used

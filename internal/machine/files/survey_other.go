@@ -10,6 +10,8 @@ type found struct {
 	st   stamp
 }
 
+func (found) dir() bool { return false } // git lists no directories
+
 // survey asks git on this system.
 func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	paths, err := c.Git.Files(ctx)

@@ -56,7 +56,7 @@ func (p *place) name() string {
 // change makes one random change that may alter the set of files.
 func (p *place) change() string {
 	n := p.name()
-	switch p.rnd.IntN(9) {
+	switch p.rnd.IntN(10) {
 	case 0, 1, 2:
 		p.write(n, fmt.Sprint(p.rnd.Int()))
 		return "write " + n
@@ -76,6 +76,15 @@ func (p *place) change() string {
 	case 7:
 		_ = os.Remove(filepath.Join(p.root, "a/.gitignore"))
 		return "no rules below a"
+	case 8:
+		info, err := os.Lstat(filepath.Join(p.root, n))
+		_ = os.RemoveAll(filepath.Join(p.root, n))
+		if err == nil && !info.IsDir() {
+			p.write(n+"/inside", "x")
+			return "a directory instead of the file " + n
+		}
+		p.write(n, "x")
+		return "a file instead of the directory " + n
 	}
 	if p.rnd.IntN(4) == 0 {
 		dir := filepath.Join(p.root, "nested")
@@ -139,6 +148,37 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 		}
 		if steps != 60 {
 			t.Errorf("%d steps", steps)
+		}
+	}
+}
+
+// A rule that ends in "/" is about directories.
+func TestAFileInPlaceOfAnIgnoredDirectoryCounts(t *testing.T) {
+	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "t")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &place{t: t, root: t.TempDir()}
+	p.git("init", "-q")
+	p.write(".grayloft/.gitignore", "*\n")
+	p.write(".gitignore", "thing/\n")
+	for _, c := range []struct {
+		name string // of the file
+		want []string
+	}{
+		{"thing/file", []string{".gitignore"}},
+		{"thing", []string{".gitignore", "thing"}},
+		{"thing/file", []string{".gitignore"}},
+	} {
+		_ = os.RemoveAll(filepath.Join(p.root, "thing"))
+		p.write(c.name, "x")
+		checkout := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root), Graph: g}
+		v, err := checkout.Visible(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := v.Paths(); !slices.Equal(got, c.want) {
+			t.Errorf("with %s: %q, want %q", c.name, got, c.want)
 		}
 	}
 }

@@ -242,7 +242,7 @@ func (s *surveyor) settleUnknown() error {
 		var dirs []string
 		for _, x := range list {
 			switch {
-			case s.known.answers[x.path]:
+			case s.known.answers[x.ruled()]:
 			case !x.dir():
 				s.files = append(s.files, x)
 			case s.repository(x.path):
