@@ -13,14 +13,13 @@ import (
 )
 
 // changed returns what differs from a commit, asked as a command does, and whether git was asked
-// about a part of the files only. What is remembered counts as settled, since nothing changes meanwhile.
+// about a part of the files only.
 func (p *place) changed(base string) (paths []string, part bool) {
 	p.t.Helper()
-	c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root)}
+	c := p.settled()
 	index, _ := c.indexState()
 	last, ok := changedFormat.Load(c.stateFile("changed"))
 	c.Ahead(p.t.Context())
-	c.earlyAt = time.Now().Add(time.Hour).UnixNano()
 	paths, err := c.Changed(p.t.Context(), base)
 	if err != nil {
 		p.t.Fatal(err)
@@ -128,15 +127,14 @@ func TestWhatChangedIsAskedAgainAboutFilesThatJustChanged(t *testing.T) {
 	p.write("a/old", "one\n")
 	p.git("add", "-A")
 	p.git("commit", "-q", "-m", "first")
-	old := time.Now().Add(-time.Minute)
-	if err := os.Chtimes(filepath.Join(p.root, ".git/index"), old, old); err != nil {
-		t.Fatal(err)
-	}
 	base, err := git.Repo{Dir: p.root}.Resolve(t.Context(), "HEAD")
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root)}
+	for index, ok := c.indexState(); !ok || !index.settledBefore(time.Now()); { // for 20 ms
+		time.Sleep(time.Millisecond)
+	}
 	p.write("b/new", "two\n") // its times are those of the survey, as far as can be told
 	c.Ahead(t.Context())
 	if _, err := c.Changed(t.Context(), base); err != nil {

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -60,7 +59,7 @@ func (c *Checkout) Ahead(ctx context.Context) {
 		list, err := c.survey(ctx)
 		return c.withSubmodules(ctx, list, err)
 	})
-	c.early, c.earlyAt = look, time.Now().UnixNano()
+	c.early, c.earlyAt = look, c.now().UnixNano()
 	go func() { _, _ = look() }() // whoever needs the files gets the error again
 }
 

@@ -72,7 +72,7 @@ func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 	if t, ok := trackedFormat.Load(file); ok && known && t.index == index {
 		return t.paths, nil
 	}
-	taken := time.Now()
+	taken := c.now()
 	list, err := c.Git.Tracked(ctx)
 	if err != nil {
 		return nil, err
@@ -82,10 +82,6 @@ func (c *Checkout) trackedFiles(ctx context.Context) ([]string, error) {
 	}
 	return list, nil
 }
-
-// indexSettles is how long before a moment git's index must have been written
-// so that a later change shows in its status, however coarse the times are.
-const indexSettles = 2 * time.Second
 
 // indexState identifies the state of git's index.
 type indexState struct {
@@ -100,7 +96,7 @@ func (i indexState) write(w *statefile.Writer) {
 
 // settledBefore tells whether a change after the moment would show.
 func (i indexState) settledBefore(t time.Time) bool {
-	return time.Unix(0, i.st.Mtime).Add(indexSettles).Before(t)
+	return remembered{Stamp: i.st, Taken: t.UnixNano()}.safe()
 }
 
 func readIndexState(r *statefile.Reader) indexState { return indexState{r.Text(), readStamp(r)} }

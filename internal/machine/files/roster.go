@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -116,7 +115,7 @@ func (n *rosterNames) read(r *statefile.Reader) ([]string, []uint32) {
 // fromRoster returns the files of an earlier survey's roster, with their
 // current status. It fails if anything changed that decides which files count.
 func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
-	began := time.Now()
+	began := c.now()
 	r, ok := rosterFormat.Load(c.stateFile("survey"))
 	index, known := c.indexState()
 	if !ok || !known {
@@ -144,36 +143,62 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	if len(c.outerRules()) != len(outer) {
 		return nil, false
 	}
-	same := func() bool { return true }
+	var names func() trackedNames
 	if index != r.index {
-		same = sync.OnceValue(func() bool { return c.tracksTheSame(ctx, r) })
-		go same()
+		names = sync.OnceValue(func() trackedNames { return c.trackedNames(ctx) })
+		go names()
 	}
-	list, ok := r.take(ctx, c.Root)
-	if !same() || !ok {
+	list, changed, ok := r.take(ctx, c.Root)
+	if !ok {
 		return nil, false
 	}
-	if index != r.index && index.settledBefore(began) {
+	ignored := loadIgnores(c.stateFile("ignored"))
+	if len(changed) > 0 {
+		a := &amendment{c: c, r: r, ignored: ignored}
+		if list, ok = a.amend(ctx, list, changed); !ok {
+			return nil, false
+		}
+	}
+	if names != nil && !r.tracksTheSame(names()) {
+		return nil, false
+	}
+	if (index != r.index || len(changed) > 0) && index.settledBefore(began) && r.settled(began.UnixNano()) {
 		r.index = index
 		_ = rosterFormat.Save(c.stateFile("survey"), r)
 	}
 	c.mu.Lock()
-	c.ignored, c.links, c.repos = loadIgnores(c.stateFile("ignored")).answers, r.links, r.repos
+	c.ignored, c.links, c.repos = ignored.answers, r.links, r.repos
 	c.mu.Unlock()
 	return list, true
 }
 
-// tracksTheSame tells whether the files of a roster are still those that count, although git's index
-// is another one: as after a commit. Git then tracks what it tracked, and perhaps files that counted
-// already. A roster's tracked paths become the present ones.
-func (c *Checkout) tracksTheSame(ctx context.Context, r *roster) bool {
+// settled tells whether a later change to a directory would show.
+func (r *roster) settled(taken int64) bool {
+	return !slices.ContainsFunc(r.dirs, func(d rosterDir) bool { return !(remembered{Stamp: d.st, Taken: taken}).safe() })
+}
+
+// trackedNames are the paths that git tracked and tracks.
+type trackedNames struct {
+	before, now []string
+	err         error
+}
+
+func (c *Checkout) trackedNames(ctx context.Context) (names trackedNames) {
 	last, _ := trackedFormat.Load(c.stateFile("tracked"))
-	now, err := c.trackedFiles(ctx)
-	if err != nil {
+	names.before = last.paths
+	names.now, names.err = c.trackedFiles(ctx)
+	return names
+}
+
+// tracksTheSame tells whether the files of a roster are those that count although git's index is
+// another one: as after a commit. What git tracks now and did not track must be among them, and what it
+// tracks no more must not. The roster's tracked paths become the present ones.
+func (r *roster) tracksTheSame(names trackedNames) bool {
+	if names.err != nil {
 		return false
 	}
-	sum := pathsSum(now)
-	if sum != r.tracked && (pathsSum(last.paths) != r.tracked || !r.covers(last.paths, now)) {
+	sum := pathsSum(names.now)
+	if sum != r.tracked && (pathsSum(names.before) != r.tracked || !r.explains(names.before, names.now)) {
 		return false
 	}
 	r.tracked = sum
@@ -189,41 +214,67 @@ func pathsSum(paths []string) digest.Digest {
 	return digest.From(h)
 }
 
-// covers tells whether the paths that are tracked now are those that were, and files of the roster.
-func (r *roster) covers(before, now []string) bool {
-	for _, p := range now {
+// explains tells whether tracked paths that are new count already, and those that are gone do not.
+func (r *roster) explains(before, now []string) bool {
+	for len(before) > 0 || len(now) > 0 {
 		switch {
-		case len(before) > 0 && before[0] == p:
+		case len(before) > 0 && len(now) > 0 && before[0] == now[0]:
+			before, now = before[1:], now[1:]
+		case len(now) == 0 || len(before) > 0 && before[0] < now[0]:
+			if r.has(before[0]) {
+				return false
+			}
 			before = before[1:]
-		case len(before) > 0 && before[0] < p, !r.has(p):
-			return false
+		default:
+			if !r.has(now[0]) {
+				return false
+			}
+			now = now[1:]
 		}
 	}
-	return len(before) == 0
+	return true
 }
 
 func (r *roster) has(p string) bool {
-	i, ok := slices.BinarySearchFunc(r.dirs, path.Dir(p), func(d rosterDir, dir string) int { return strings.Compare(d.path, dir) })
+	i, ok := r.directory(path.Dir(p))
 	return ok && slices.Contains(r.dirs[i].names, path.Base(p))
 }
 
-// take takes the status of all directories and files.
-func (r *roster) take(ctx context.Context, root string) ([]found, bool) {
+// directory finds a directory of the roster.
+func (r *roster) directory(p string) (i int, ok bool) {
+	return slices.BinarySearchFunc(r.dirs, p, func(d rosterDir, dir string) int { return strings.Compare(d.path, dir) })
+}
+
+// mostAmended is the largest number of directories with changes after which the others are not
+// looked at again.
+const mostAmended = 100
+
+// take takes the status of all directories and files. The list has no files of the directories with
+// changes. It fails if there are too many of these.
+func (r *roster) take(ctx context.Context, root string) (list []found, changed []int, ok bool) {
 	at, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return nil, false
+		return nil, nil, false
 	}
 	defer unix.Close(at)
-	list := make([]found, r.files)
+	list = make([]found, r.files)
+	var mu sync.Mutex
 	var failed atomic.Bool
 	inChunks(ctx, len(r.dirs), func(i int) {
-		if !failed.Load() && !r.dirs[i].take(at, list) {
+		if failed.Load() || r.dirs[i].take(at, list) {
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if changed = append(changed, i); len(changed) > mostAmended {
 			failed.Store(true)
 		}
 	})
-	return list, !failed.Load() && ctx.Err() == nil
+	return list, changed, !failed.Load() && ctx.Err() == nil
 }
 
+// take takes the status of the directory's files. It fails, and leaves the list as it is, if anything
+// is not there as it was.
 func (d *rosterDir) take(root int, list []found) bool {
 	fd, err := openDirectory(root, d.path)
 	if err != nil {
@@ -238,6 +289,9 @@ func (d *rosterDir) take(root int, list []found) bool {
 	for i, name := range d.names {
 		end := skip + len(name)
 		if statTerminated(fd, paths[skip:end+1], &st) != nil || st.Mode&unix.S_IFMT == unix.S_IFDIR {
+			for _, rank := range d.ranks[:i] {
+				list[rank] = found{}
+			}
 			return false
 		}
 		list[d.ranks[i]] = found{paths[:end], asStamp(&st)}
@@ -272,30 +326,41 @@ func (d *rosterDir) paths() (paths string, skip int) {
 // it depends on would show.
 func (s *surveyor) keepRoster(index indexState, taken int64) {
 	safe := func(st stamp, taken int64) bool { return (remembered{Stamp: st, Taken: taken}).safe() }
-	r := &roster{index: index, tracked: s.sum, rules: s.rules, repos: s.repos, links: s.links, files: len(s.files)}
+	r := &roster{index: index, tracked: s.sum, rules: s.rules, repos: s.repos, links: s.submodules()}
 	for _, f := range s.rules {
 		if !safe(f.st, taken) {
 			return
 		}
 	}
-	at := make(map[string]int, len(s.names.seen))
 	for _, dir := range sortedKeys(s.names.seen) {
 		l := s.names.seen[dir]
 		if !safe(l.st, l.taken) {
 			return
 		}
-		at[dir] = len(r.dirs)
 		r.dirs = append(r.dirs, rosterDir{path: dir, st: l.st})
 	}
-	for rank, f := range s.files {
-		i, ok := at[path.Dir(f.path)]
-		if !ok {
-			return
-		}
-		r.dirs[i].names = append(r.dirs[i].names, path.Base(f.path))
-		r.dirs[i].ranks = append(r.dirs[i].ranks, uint32(rank))
+	if r.place(s.files) {
+		_ = rosterFormat.Save(s.c.stateFile("survey"), r)
 	}
-	_ = rosterFormat.Save(s.c.stateFile("survey"), r)
+}
+
+// place puts the names of files, which are sorted, into their directories. It fails if one is missing.
+func (r *roster) place(files []found) bool {
+	at := make(map[string]*rosterDir, len(r.dirs))
+	for i := range r.dirs {
+		d := &r.dirs[i]
+		d.names, d.ranks = nil, nil
+		at[d.path] = d
+	}
+	for rank, f := range files {
+		d := at[path.Dir(f.path)]
+		if d == nil {
+			return false
+		}
+		d.names, d.ranks = append(d.names, path.Base(f.path)), append(d.ranks, uint32(rank))
+	}
+	r.files = len(files)
+	return true
 }
 
 func sortedKeys(m map[string]listed) []string {

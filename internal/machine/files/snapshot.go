@@ -12,6 +12,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 	"unicode/utf8"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -35,6 +36,14 @@ type Checkout struct {
 	repos   []string                // of other repositories that git does not ignore
 	early   func() ([]found, error) // waits for what [Checkout.Ahead] started, until that is used
 	earlyAt int64                   // when it started, in nanoseconds since 1970
+	clock   func() time.Time        // nil: that of the machine
+}
+
+func (c *Checkout) now() time.Time {
+	if c.clock == nil {
+		return time.Now()
+	}
+	return c.clock()
 }
 
 // Snapshot looks at the checkout's files as they are now, below the given

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
@@ -24,7 +23,7 @@ type Survey struct {
 
 // Survey takes the status of all files that tasks may read.
 func (c *Checkout) Survey(ctx context.Context) (*Survey, error) {
-	taken := time.Now().UnixNano()
+	taken := c.now().UnixNano()
 	c.mu.Lock()
 	if c.early != nil {
 		taken = c.earlyAt

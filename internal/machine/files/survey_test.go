@@ -24,6 +24,35 @@ type place struct {
 	rnd  *rand.Rand
 }
 
+// settled returns the checkout as a command sees it for which everything that is there has long been
+// there, so that it is remembered.
+func (p *place) settled() *Checkout {
+	p.tick()
+	return &Checkout{
+		Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root),
+		clock: func() time.Time { return time.Now().Add(time.Hour) },
+	}
+}
+
+// tick waits until the file system's time is another one: what changes later shows.
+func (p *place) tick() {
+	p.t.Helper()
+	var first time.Time
+	for {
+		p.write(".git/tick", "")
+		info, err := os.Stat(filepath.Join(p.root, ".git/tick"))
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if first.IsZero() {
+			first = info.ModTime()
+		}
+		if info.ModTime().After(first) {
+			return
+		}
+	}
+}
+
 func (p *place) git(args ...string) {
 	p.t.Helper()
 	cmd := exec.Command("git", args...)
@@ -118,13 +147,8 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 		steps := 0
 		for step := range 60 {
 			what := p.change()
-			if p.rnd.IntN(3) == 0 {
-				// Old enough to be remembered: otherwise every directory is
-				// read again.
-				old := time.Now().Add(-time.Minute)
-				_ = filepath.WalkDir(p.root, func(f string, _ os.DirEntry, _ error) error { return os.Chtimes(f, old, old) })
-			}
-			c := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root), Graph: g}
+			c := p.settled()
+			c.Graph = g
 			list, err := c.survey(context.Background())
 			if err != nil {
 				t.Fatal(err)
@@ -152,15 +176,20 @@ func TestTheSurveyFindsWhatGitLists(t *testing.T) {
 	}
 }
 
+// visible returns the files that a command finds which starts now.
+func (p *place) visible() []string {
+	p.t.Helper()
+	v, err := p.settled().Visible(p.t.Context())
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return v.Paths()
+}
+
 // A rule that ends in "/" is about directories.
 func TestAFileInPlaceOfAnIgnoredDirectoryCounts(t *testing.T) {
-	g, err := graph.Load(fstest.MapFS{"grayloft.toml": {Data: []byte("schema = 1\n")}}, "t")
-	if err != nil {
-		t.Fatal(err)
-	}
 	p := &place{t: t, root: t.TempDir()}
-	p.git("init", "-q")
-	p.write(".grayloft/.gitignore", "*\n")
+	p.withState()
 	p.write(".gitignore", "thing/\n")
 	for _, c := range []struct {
 		name string // of the file
@@ -172,14 +201,31 @@ func TestAFileInPlaceOfAnIgnoredDirectoryCounts(t *testing.T) {
 	} {
 		_ = os.RemoveAll(filepath.Join(p.root, "thing"))
 		p.write(c.name, "x")
-		checkout := &Checkout{Root: p.root, Git: git.Repo{Dir: p.root}, Memory: NewMemory(p.root), Graph: g}
-		v, err := checkout.Visible(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := v.Paths(); !slices.Equal(got, c.want) {
+		if got := p.visible(); !slices.Equal(got, c.want) {
 			t.Errorf("with %s: %q, want %q", c.name, got, c.want)
 		}
+	}
+}
+
+// A tracked name that is a directory is a submodule only if git says so.
+func TestADirectoryInPlaceOfATrackedFileCounts(t *testing.T) {
+	p := &place{t: t, root: t.TempDir()}
+	p.withState()
+	p.write("thing", "a file")
+	p.write("other", "a file")
+	p.git("add", "-A")
+	p.git("commit", "-q", "-m", "first")
+	if got, want := p.visible(), []string{"other", "thing"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	_ = os.Remove(filepath.Join(p.root, "thing"))
+	p.write("thing/inside", "x")
+	if got, want := p.visible(), []string{"other", "thing/inside"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	p.write("thing/more", "x")
+	if got, want := p.visible(), []string{"other", "thing/inside", "thing/more"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }
 

@@ -12,7 +12,6 @@ import (
 	"runtime"
 	"slices"
 	"sync"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -39,7 +38,7 @@ type surveyor struct {
 	unknown []found // not tracked by git, and git was not asked yet
 	rules   []found // ignore files
 	repos   []string
-	links   []string // tracked directories: submodules
+	links   []found // tracked names that are directories: submodules, unless they replaced files
 	err     error
 }
 
@@ -56,7 +55,7 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	if list, ok := c.fromRoster(ctx); ok {
 		return list, nil
 	}
-	began := time.Now()
+	began := c.now()
 	index, known := c.indexState()
 	known = known && index.settledBefore(began)
 	tracked, err := c.trackedFiles(ctx)
@@ -93,9 +92,8 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 	}
 	s.known.save(c.stateFile("ignored"))
 	s.names.save(c.stateFile("directories"))
-	slices.Sort(s.links)
 	c.mu.Lock()
-	c.ignored, c.links, c.repos = s.known.answers, s.links, s.repos
+	c.ignored, c.links, c.repos = s.known.answers, s.submodules(), s.repos
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
 	if known {
@@ -112,7 +110,37 @@ func (s *surveyor) look() error {
 	if s.err != nil {
 		return s.err
 	}
+	if err := s.settleLinks(); err != nil {
+		return err
+	}
 	return s.settleUnknown()
+}
+
+// settleLinks separates submodules from directories that replaced a tracked file.
+func (s *surveyor) settleLinks() error {
+	are, err := s.c.Git.Submodules(s.ctx, s.submodules())
+	if err != nil {
+		return err
+	}
+	links := s.links
+	s.links = nil
+	for _, x := range links {
+		if slices.Contains(are, x.path) {
+			s.links = append(s.links, x)
+		} else {
+			s.unknown = append(s.unknown, x)
+		}
+	}
+	return nil
+}
+
+// submodules returns the paths of the links, sorted.
+func (s *surveyor) submodules() (out []string) {
+	for _, x := range s.links {
+		out = append(out, x.path)
+	}
+	slices.Sort(out)
+	return out
 }
 
 func byPath(a, b found) int {
@@ -161,7 +189,7 @@ func (s *surveyor) walk(dir string) error {
 	}
 	tracked := s.tracked[dir]
 	var files, unknown, rules []found
-	var links []string
+	var links []found
 	for _, name := range names {
 		if name == ".git" || (dir == "." && name == ".grayloft") {
 			continue
@@ -183,8 +211,8 @@ func (s *surveyor) walk(dir string) error {
 		}
 		switch {
 		case len(tracked) > 0 && tracked[0] == name:
-			if x.dir() { // which is another repository
-				links = append(links, x.path)
+			if x.dir() {
+				links = append(links, x)
 			} else {
 				files = append(files, x)
 			}
@@ -204,7 +232,7 @@ func (s *surveyor) walk(dir string) error {
 // list returns the names in a directory, sorted. They are remembered while its
 // status is the same.
 func (s *surveyor) list(dir string) ([]string, error) {
-	taken := time.Now().UnixNano()
+	taken := s.c.now().UnixNano()
 	st, err := statAt(s.root, dir)
 	if err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
 		return nil, nil // deleted, or replaced by something else

@@ -10,7 +10,7 @@ import (
 
 // Visible takes the status of all files that git tracks or does not ignore.
 func (c *Checkout) Visible(ctx context.Context) (*Survey, error) {
-	taken := time.Now().UnixNano()
+	taken := c.now().UnixNano()
 	list, err := c.surveyed(ctx)
 	if err != nil {
 		return nil, err

@@ -22,6 +22,22 @@ func (r Repo) isSubmodule(dir string) bool {
 	return there(filepath.Join(r.Dir, filepath.FromSlash(dir)), ".git")
 }
 
+// Submodules returns those of some paths that git's index has as submodules, whether or not they are
+// checked out.
+func (r Repo) Submodules(ctx context.Context, among []string) ([]string, error) {
+	if len(among) == 0 {
+		return nil, nil
+	}
+	out, err := r.run(ctx, nil, append([]string{"ls-files", "-z", "--stage", "--"}, literal(among)...)...)
+	var list []string
+	for line := range strings.SplitSeq(string(out), "\x00") { // mode, object and stage, a tab, and the path
+		if about, p, ok := strings.Cut(line, "\t"); ok && strings.HasPrefix(about, "160000 ") {
+			list = append(list, p)
+		}
+	}
+	return list, err
+}
+
 // ignoredInParts is [Repo.Ignored] for paths of which some are in submodules: git answers only
 // about those of one repository. Ok is false if none is.
 func (r Repo) ignoredInParts(ctx context.Context, among []string) (ignored []string, ok bool, err error) {
