@@ -71,6 +71,12 @@ func (b *bench) rows() []row {
 				before: "date +%s%N >> area03/p0160/test/0/f4.txt",
 				run:    all,
 			}, baseline: side{run: "git status -s > /dev/null"}},
+		{name: "no goal: the same after a file was saved under another name first, and committed", in: "large", once: all,
+			ours: side{
+				before: "f=area03/p0160/test/0/f4.txt; cp $f $f.new && date +%s%N >> $f.new && mv $f.new $f && " +
+					"git -c user.name=bench -c user.email=bench@grayloft.example commit -q -a -m saved",
+				run: all,
+			}, baseline: side{run: "git status -s > /dev/null"}},
 		{name: "reach since the base, against git diff and ls-files", goal: 1.5, in: "large",
 			ours: side{
 				run: b.client + " reach > /dev/null",
