@@ -49,7 +49,7 @@ func (a *amendment) amend(ctx context.Context, list []found, changed []int) ([]f
 	return list, a.r.place(list)
 }
 
-// look reads a directory. It returns the files that counted before, and others.
+// look reads a directory. It returns the files that counted before, and other files and directories.
 func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	full := filepath.Join(a.c.Root, filepath.FromSlash(d.path))
 	info, err := os.Lstat(full)
@@ -64,13 +64,10 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	for _, e := range entries {
 		p := path.Join(d.path, e.Name())
 		known := slices.Contains(d.names, e.Name())
-		if e.IsDir() {
-			if err := a.lookAtDirectory(p); err != nil {
-				return nil, nil, err
-			}
+		switch _, was := a.r.directory(p); {
+		case e.IsDir() && (was || a.isApart(p)):
 			continue
-		}
-		if _, was := a.r.directory(p); was || !known && (e.Name() == ".gitignore" || e.Name() == ".git") {
+		case was, !known && (e.Name() == ".gitignore" || e.Name() == ".git"):
 			return nil, nil, errWalk
 		}
 		now, err := os.Lstat(filepath.Join(full, e.Name()))
@@ -79,9 +76,9 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 		}
 		st, ok := stampOf(now)
 		switch {
-		case err != nil || !ok || now.IsDir():
+		case err != nil || !ok || now.IsDir() != e.IsDir():
 			return nil, nil, errWalk
-		case known:
+		case known && !e.IsDir():
 			counted = append(counted, found{p, st})
 		default:
 			unknown = append(unknown, found{p, st})
@@ -91,24 +88,15 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	return counted, unknown, nil
 }
 
-// lookAtDirectory fails if a directory is new and may have files that count.
-func (a *amendment) lookAtDirectory(p string) error {
-	if p == ".git" || p == ".grayloft" {
-		return nil
-	}
-	if _, ok := a.r.directory(p); ok || slices.Contains(a.r.links, p) || slices.Contains(a.r.repos, p) {
-		return nil
-	}
-	tracked, err := a.tracked()
-	if err != nil || !a.ignored.answers[ruled(p, true)] || tracked.meets(p) {
-		return errWalk
-	}
-	return nil
+// isApart tells whether a directory has no files of this repository.
+func (a *amendment) isApart(p string) bool {
+	return p == ".git" || p == ".grayloft" || slices.Contains(a.r.links, p) || slices.Contains(a.r.repos, p)
 }
 
-// decide returns those of some files that count: git tracks them, or does not ignore them.
-func (a *amendment) decide(ctx context.Context, files []found) (counted []found, err error) {
-	if len(files) == 0 {
+// decide returns those of some files that count: git tracks them, or does not ignore them. It fails
+// if a directory among them may have files that count.
+func (a *amendment) decide(ctx context.Context, list []found) (counted []found, err error) {
+	if len(list) == 0 {
 		return nil, nil
 	}
 	tracked, err := a.tracked()
@@ -116,10 +104,14 @@ func (a *amendment) decide(ctx context.Context, files []found) (counted []found,
 		return nil, err
 	}
 	var others []found
-	for _, f := range files {
-		if _, ok := slices.BinarySearch(tracked, f.path); ok {
+	for _, f := range list {
+		_, is := slices.BinarySearch(tracked, f.path)
+		switch {
+		case f.dir() && tracked.meets(f.path):
+			return nil, errWalk
+		case is:
 			counted = append(counted, f)
-		} else {
+		default:
 			others = append(others, f)
 		}
 	}
@@ -128,7 +120,11 @@ func (a *amendment) decide(ctx context.Context, files []found) (counted []found,
 	}
 	a.ignored.save(a.c.stateFile("ignored"))
 	for _, f := range others {
-		if !a.ignored.answers[f.ruled()] {
+		switch {
+		case a.ignored.answers[f.ruled()]:
+		case f.dir():
+			return nil, errWalk
+		default:
 			counted = append(counted, f)
 		}
 	}

@@ -245,8 +245,8 @@ func (r *roster) directory(p string) (i int, ok bool) {
 	return slices.BinarySearchFunc(r.dirs, p, func(d rosterDir, dir string) int { return strings.Compare(d.path, dir) })
 }
 
-// mostAmended is the largest number of directories with changes after which the others are not
-// looked at again.
+// mostAmended is the largest number of directories with changes that are amended, beside a quarter of
+// all: outputs that come and go change the directories that they are in.
 const mostAmended = 100
 
 // take takes the status of all directories and files. The list has no files of the directories with
@@ -266,7 +266,7 @@ func (r *roster) take(ctx context.Context, root string) (list []found, changed [
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		if changed = append(changed, i); len(changed) > mostAmended {
+		if changed = append(changed, i); len(changed) > mostAmended+len(r.dirs)/4 {
 			failed.Store(true)
 		}
 	})

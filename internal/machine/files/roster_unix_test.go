@@ -37,6 +37,7 @@ func TestACheckoutIsNotWalkedAgainForAFewChanges(t *testing.T) {
 		{"saved under another name first", func() { p.write("a/text.tmp", "new"); rename("a/text.tmp", "a/text") }, first},
 		{"committed", func() { p.git("commit", "-q", "-a", "-m", "next") }, first},
 		{"an ignored file", func() { p.write("b/x.tmp", "") }, first},
+		{"ignored directories", func() { p.write("b/built/deep/x", "x"); _ = os.RemoveAll(filepath.Join(p.root, "a/built")) }, first},
 		{"a new file", func() { p.write("a/more", "x") }, more},
 		{"added", func() { p.git("add", "-A") }, more},
 		{"removed", func() { p.git("rm", "-q", "-f", "a/more") }, first},
