@@ -121,6 +121,12 @@ func (t *Task) reads(name string, owner *Project) bool {
 	return t.matchReads(t.Reads, name, owner)
 }
 
+// ReadsIgnored is [Task.ReadsFile] for a file that git ignores, and that is found by patterns that
+// start at one of some paths, from the root.
+func (t *Task) ReadsIgnored(name string, starts map[string]bool) bool {
+	return t.ReadsGiven() && t.matchFrom(starts, t.Reads, name, t.graph.Owner(name))
+}
+
 // OpensFile tells whether a path, from the root, is among the files that the
 // task opens although its result does not depend on them.
 func (t *Task) OpensFile(name string) bool { return t.opens(name, t.graph.Owner(name)) }
@@ -132,6 +138,11 @@ func (t *Task) opens(name string, owner *Project) bool {
 // matchReads matches a path against patterns in the form of reads: the last one
 // that matches decides, separately for each scope.
 func (t *Task) matchReads(list []decl.Read, name string, owner *Project) bool {
+	return t.matchFrom(nil, list, name, owner)
+}
+
+// matchFrom is [Task.matchReads] with patterns that start at one of some paths; nil: with all.
+func (t *Task) matchFrom(starts map[string]bool, list []decl.Read, name string, owner *Project) bool {
 	own, root := false, false
 	rel := ""
 	for _, r := range list {
@@ -140,11 +151,11 @@ func (t *Task) matchReads(list []decl.Read, name string, owner *Project) bool {
 			if rel == "" {
 				rel = t.Project.rel(name)
 			}
-			if includes(r.Pattern, rel, r.Negated) {
+			if includes(r.Pattern, rel, r.Negated) && leads(starts, t.Project.Dir, r.Pattern, r.Negated) {
 				own = !r.Negated
 			}
 		case r.Scope == decl.Root && (owner == nil || owner.OffersTo(t.Project)):
-			if includes(r.Pattern, name, r.Negated) {
+			if includes(r.Pattern, name, r.Negated) && leads(starts, ".", r.Pattern, r.Negated) {
 				root = !r.Negated
 			}
 		}
@@ -163,10 +174,20 @@ func (p *Project) OffersOwned(name string) bool {
 	if !p.Offers.Given {
 		return !isDeclaration(name)
 	}
+	return p.offersFrom(nil, name)
+}
+
+// OffersIgnored is [Project.OffersOwned] for a file that git ignores, and that is found by patterns
+// that start at one of some paths, from the root.
+func (p *Project) OffersIgnored(name string, starts map[string]bool) bool {
+	return p.Offers.Given && p.offersFrom(starts, name)
+}
+
+func (p *Project) offersFrom(starts map[string]bool, name string) bool {
 	rel := p.rel(name)
 	offered := false
 	for _, o := range p.offers {
-		if includes(o.pattern, rel, o.negated) {
+		if includes(o.pattern, rel, o.negated) && leads(starts, p.Dir, o.pattern, o.negated) {
 			offered = !o.negated
 		}
 	}
@@ -186,6 +207,12 @@ func (p *Project) offersMeet(pat glob.Pattern) bool {
 		}
 	}
 	return meets
+}
+
+// leads tells whether a pattern, relative to a directory, starts at one of some paths, or whether that
+// does not matter.
+func leads(starts map[string]bool, dir string, p glob.Pattern, negated bool) bool {
+	return negated || starts == nil || starts[path.Join(dir, p.LiteralStart())]
 }
 
 // includes matches a pattern, except that declarations match only where they

@@ -21,12 +21,25 @@ type Tree struct {
 	g     *graph.Graph
 	paths []string // sorted
 	of    map[*graph.Project][]int
+
+	ignored Ignored
+	hidden  map[int]bool // which files git ignores
+}
+
+// Ignored are files of a checkout that git ignores. They are among its files because a pattern starts
+// at them or at a directory that they are in, and are found by such patterns only.
+type Ignored struct {
+	Files  map[string]bool // paths from the root
+	Starts map[string]bool // likewise
 }
 
 // New sorts the paths of a checkout (from the root) by the project they
 // belong to.
-func New(g *graph.Graph, paths []string) *Tree {
-	t := &Tree{g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects))}
+func New(g *graph.Graph, paths []string, ignored Ignored) *Tree {
+	t := &Tree{
+		g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects)),
+		ignored: ignored, hidden: map[int]bool{},
+	}
 	if !slices.IsSorted(paths) {
 		paths = slices.Sorted(slices.Values(paths))
 	}
@@ -42,6 +55,9 @@ func New(g *graph.Graph, paths []string) *Tree {
 			}
 			t.of[owner] = append(t.of[owner], len(t.paths))
 		}
+		if len(ignored.Files) > 0 && ignored.Files[p] {
+			t.hidden[len(t.paths)] = true
+		}
 		t.paths = append(t.paths, p)
 	}
 	return t
@@ -53,11 +69,13 @@ func (t *Tree) Len() int { return len(t.paths) }
 // Path returns the path of a file.
 func (t *Tree) Path(i int) string { return t.paths[i] }
 
-// Project returns the paths of a project's files, sorted.
+// Project returns the paths of a project's files that git does not ignore, sorted.
 func (t *Tree) Project(p *graph.Project) []string {
-	out := make([]string, len(t.of[p]))
-	for k, i := range t.of[p] {
-		out[k] = t.paths[i]
+	out := make([]string, 0, len(t.of[p]))
+	for _, i := range t.of[p] {
+		if !t.hidden[i] {
+			out = append(out, t.paths[i])
+		}
 	}
 	return out
 }
@@ -79,7 +97,7 @@ func (t *Tree) HasBelow(dir string) bool {
 func (t *Tree) Reads(task *graph.Task) []int {
 	var out []int
 	for _, i := range t.of[task.Project] {
-		if task.ReadsOwned(t.paths[i]) {
+		if t.hidden[i] && task.ReadsIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && task.ReadsOwned(t.paths[i]) {
 			out = append(out, i)
 		}
 	}
@@ -91,7 +109,10 @@ func (t *Tree) Reads(task *graph.Task) []int {
 		wide = true
 		from, to := t.below(r.Pattern.LiteralStart())
 		for i := from; i < to; i++ {
-			if t.g.Owner(t.paths[i]) != task.Project && task.ReadsFile(t.paths[i]) {
+			if t.g.Owner(t.paths[i]) == task.Project {
+				continue
+			}
+			if t.hidden[i] && task.ReadsIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && task.ReadsFile(t.paths[i]) {
 				out = append(out, i)
 			}
 		}
@@ -107,7 +128,7 @@ func (t *Tree) Reads(task *graph.Task) []int {
 func (t *Tree) Offers(p *graph.Project) []int {
 	var out []int
 	for _, i := range t.of[p] {
-		if p.OffersOwned(t.paths[i]) {
+		if t.hidden[i] && p.OffersIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && p.OffersOwned(t.paths[i]) {
 			out = append(out, i)
 		}
 	}

@@ -89,7 +89,7 @@ func (c *Checkout) changedSince(ctx context.Context, last changed, taken int64, 
 		return changed{}, err
 	}
 	now := last
-	now.dirs, now.rules = (&Survey{c, list, taken}).directories()
+	now.dirs, now.rules = (&Survey{c: c, list: list, taken: taken}).directories()
 	different := differing(last.dirs, now.dirs)
 	if c.hasSubmodules() || now.rules != last.rules || len(different) > mostChanged {
 		return c.changedInAll(ctx, last, taken, look)
@@ -124,7 +124,7 @@ func (c *Checkout) changedInAll(ctx context.Context, last changed, taken int64, 
 			others, err = c.Git.Untracked(gctx)
 			return err
 		}
-		now.dirs, now.rules = (&Survey{c, list, taken}).directories()
+		now.dirs, now.rules = (&Survey{c: c, list: list, taken: taken}).directories()
 		others, err = c.untracked(gctx, list)
 		return err
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,15 +16,16 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/tree"
 )
 
 // everything returns the files that tasks may read, sorted, with their status
-// if it was taken.
-func (c *Checkout) everything(ctx context.Context) ([]found, error) {
+// if it was taken, and which of them git ignores.
+func (c *Checkout) everything(ctx context.Context) ([]found, tree.Ignored, error) {
 	all := c.Graph.IgnoredStarts() // before the list, which is made meanwhile
 	list, err := c.surveyed(ctx)
 	if err != nil {
-		return nil, err
+		return nil, tree.Ignored{}, err
 	}
 	var starts []string
 	ignored := c.ignoredPaths()
@@ -33,23 +35,50 @@ func (c *Checkout) everything(ctx context.Context) ([]found, error) {
 		}
 	}
 	if starts, err = c.Git.Ignored(ctx, starts); err != nil {
-		return nil, err
+		return nil, tree.Ignored{}, err
 	}
 	starts = append(starts, c.inOtherRepositories(all)...)
 	if len(starts) == 0 {
-		return list, nil
+		return list, tree.Ignored{}, nil
 	}
+	more, err := c.ignoredFiles(starts)
+	if err != nil {
+		return nil, tree.Ignored{}, err
+	}
+	for _, f := range list {
+		delete(more.Files, f.path)
+	}
+	for p := range more.Files {
+		list = append(list, found{path: p})
+	}
+	slices.SortFunc(list, byPath)
+	return list, more, nil
+}
+
+func byPath(a, b found) int {
+	switch {
+	case a.path < b.path:
+		return -1
+	case a.path > b.path:
+		return 1
+	}
+	return 0
+}
+
+// ignoredFiles returns the files at and below ignored paths at which patterns start.
+func (c *Checkout) ignoredFiles(starts []string) (tree.Ignored, error) {
+	out := tree.Ignored{Files: map[string]bool{}, Starts: map[string]bool{}}
 	for _, s := range starts {
+		out.Starts[s] = true
 		more, err := c.walk(s)
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		for _, p := range more {
-			list = append(list, found{path: p})
+			out.Files[p] = true
 		}
 	}
-	slices.SortStableFunc(list, func(a, b found) int { return strings.Compare(a.path, b.path) })
-	return slices.CompactFunc(list, func(a, b found) bool { return a.path == b.path }), nil
+	return out, nil
 }
 
 // Ahead starts to look at the checkout's files in the background, before
@@ -124,6 +153,11 @@ func (l sortedPaths) meets(p string) bool {
 // those that git tracks or does not ignore, and ignored files if a pattern's
 // literal start is ignored.
 func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
+	paths, _, err := c.list(ctx, below)
+	return paths, err
+}
+
+func (c *Checkout) list(ctx context.Context, below []string) ([]string, tree.Ignored, error) {
 	var starts []string
 	for _, s := range c.Graph.IgnoredStarts() {
 		if (len(below) == 0 || slices.ContainsFunc(below, func(b string) bool { return inside(s, b) || inside(b, s) })) && c.exists(s) {
@@ -140,22 +174,23 @@ func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) 
 	g.Go(func() (err error) { ignored, err = c.Git.Ignored(gctx, starts); return err })
 	g.Go(func() (err error) { inner, err = c.inSubmodules(gctx, links); return err })
 	if err := g.Wait(); err != nil {
-		return nil, err
+		return nil, tree.Ignored{}, err
 	}
-	for _, s := range append(ignored, c.inOtherRepositories(starts)...) {
-		more, err := c.walk(s)
-		if err != nil {
-			return nil, err
-		}
-		paths = append(paths, more...)
+	more, err := c.ignoredFiles(append(ignored, c.inOtherRepositories(starts)...))
+	if err != nil {
+		return nil, tree.Ignored{}, err
 	}
 	for _, f := range inner {
 		if len(below) == 0 || slices.ContainsFunc(below, func(b string) bool { return inside(f.path, b) }) {
 			paths = append(paths, f.path)
 		}
 	}
+	for _, p := range paths {
+		delete(more.Files, p)
+	}
+	paths = slices.AppendSeq(paths, maps.Keys(more.Files))
 	slices.Sort(paths)
-	return slices.Compact(paths), nil
+	return slices.Compact(paths), more, nil
 }
 
 func inside(p, dir string) bool {

@@ -50,11 +50,11 @@ func (c *Checkout) now() time.Time {
 // directories or everywhere.
 func (c *Checkout) Snapshot(ctx context.Context, below ...string) (*Snapshot, error) {
 	if len(below) > 0 {
-		paths, err := c.List(ctx, below...)
+		paths, ignored, err := c.list(ctx, below)
 		if err != nil {
 			return nil, err
 		}
-		return c.snapshot(paths, nil), nil
+		return c.snapshot(paths, nil, ignored), nil
 	}
 	v, err := c.Survey(ctx)
 	if err != nil {
@@ -73,13 +73,13 @@ func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 		}
 		paths[i] = f.path
 	}
-	return c.snapshot(paths, list), nil
+	return c.snapshot(paths, list, v.ignored), nil
 }
 
 // snapshot assembles a snapshot. Known, if given, are the same paths with their
 // status.
-func (c *Checkout) snapshot(paths []string, known []found) *Snapshot {
-	tree := tree.New(c.Graph, paths)
+func (c *Checkout) snapshot(paths []string, known []found, ignored tree.Ignored) *Snapshot {
+	tree := tree.New(c.Graph, paths, ignored)
 	s := &Snapshot{
 		checkout: c, Tree: tree, paths: paths, rows: make([]atomic.Pointer[rowResult], tree.Len()), offers: map[*graph.Project]manifest{},
 	}

@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -12,13 +13,15 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/tree"
 )
 
 // Survey is the files that tasks may read, with their status, at one moment.
 type Survey struct {
-	c     *Checkout
-	list  []found
-	taken int64 // nanoseconds since 1970, before the first status was taken
+	c       *Checkout
+	list    []found
+	taken   int64 // nanoseconds since 1970, before the first status was taken
+	ignored tree.Ignored
 }
 
 // Survey takes the status of all files that tasks may read.
@@ -29,12 +32,15 @@ func (c *Checkout) Survey(ctx context.Context) (*Survey, error) {
 		taken = c.earlyAt
 	}
 	c.mu.Unlock()
-	list, err := c.everything(ctx)
+	list, ignored, err := c.everything(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return &Survey{c, list, taken}, nil
+	return &Survey{c, list, taken, ignored}, nil
 }
+
+// Ignored returns the ignored paths, from the root and sorted, at which patterns start.
+func (v *Survey) Ignored() []string { return slices.Sorted(maps.Keys(v.ignored.Starts)) }
 
 // Taken returns when the survey began, in nanoseconds since 1970.
 func (v *Survey) Taken() int64 { return v.taken }
@@ -159,6 +165,9 @@ func (v *Survey) add(b []byte, f found) ([]byte, bool) {
 		}
 	}
 	b = append(append(b, f.path...), 0)
+	if len(v.ignored.Files) > 0 && v.ignored.Files[f.path] {
+		b = append(b, 'i')
+	}
 	b = appendStamp(b, st)
 	if st.Mode&syscall.S_IFMT == syscall.S_IFLNK {
 		if info, err := os.Stat(filepath.Join(v.c.Root, filepath.FromSlash(f.path))); err == nil {

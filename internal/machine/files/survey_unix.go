@@ -143,16 +143,6 @@ func (s *surveyor) submodules() (out []string) {
 	return out
 }
 
-func byPath(a, b found) int {
-	switch {
-	case a.path < b.path:
-		return -1
-	case a.path > b.path:
-		return 1
-	}
-	return 0
-}
-
 func (s *surveyor) sort(tracked []string) {
 	dir := ""
 	for _, p := range tracked {

@@ -16,7 +16,7 @@ func (c *Checkout) Visible(ctx context.Context) (*Survey, error) {
 		return nil, err
 	}
 	list = slices.DeleteFunc(list, func(f found) bool { return f.st == (stamp{}) && !c.exists(f.path) })
-	return &Survey{c, list, taken}, nil
+	return &Survey{c: c, list: list, taken: taken}, nil
 }
 
 // Paths returns the files of a survey, from the root, sorted.

@@ -155,7 +155,7 @@ var Program = sync.OnceValue(func() string {
 
 // common is what every task depends on.
 func (s Source) common() string {
-	return fmt.Sprintf("%q %s %v\n", s.Look.Platform, s.Look.Graph.Repo.Digest, Program())
+	return fmt.Sprintf("%q %s %v %q\n", s.Look.Platform, s.Look.Graph.Repo.Digest, Program(), s.Survey.Ignored())
 }
 
 // material collects what a fingerprint is computed from.

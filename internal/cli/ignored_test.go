@@ -1,0 +1,91 @@
+package cli_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"grayloft.example/grayloft/internal/trial"
+)
+
+// A file that git ignores is part of a key only if a pattern of that task leads to it: patterns of other
+// tasks, of probes and of offers do not make it a file of the project.
+func TestAnIgnoredFileCountsForWhatLeadsToIt(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		".gitignore": "*.out\n/lib/installed/\n/lib/src/gen/\n/lib/local.ini\n",
+		"grayloft.toml": `schema = 1
+[repo]
+name = "ignored"
+projects = ["lib", "app"]
+[probe.installed]
+run = "cat installed/version"
+reads = ["installed/version", "installed/when"]
+per = "project"
+`,
+		"lib/loft.toml": `[project]
+offers = ["src/**", "local.ini"]
+[task.default]
+run = "cat src/a > default.out"
+writes = ["default.out"]
+probes = ["installed"]
+[task.wide]
+run = "cat src/a > wide.out"
+reads = ["**", "!*.out"]
+writes = ["wide.out"]
+probes = []
+[task.leads]
+run = "cat src/gen/b local.ini > leads.out"
+reads = ["src/gen/**", "local.ini"]
+writes = ["leads.out"]
+probes = []
+`,
+		"lib/src/a": "a\n",
+		"app/loft.toml": `[project]
+needs = ["lib"]
+[task.copy]
+run = "cat ../lib/src/a > copy.out"
+reads = ["needs:*"]
+writes = ["copy.out"]
+probes = []
+`,
+	})
+	r.Write("lib/installed/version", "1\n")
+	r.Write("lib/installed/when", "12:00\n")
+	r.Write("lib/src/gen/b", "b\n")
+	r.Write("lib/local.ini", "one\n")
+	remembered := func() {
+		t.Helper()
+		r.Run("--pick", "all")
+		trial.Wait(t, "what is current to be remembered", func() bool {
+			allAre(t, "nothing changed", r.Run("--pick", "all"), "current")
+			const file = ".grayloft/current"
+			return r.Has(file) && strings.Count(r.Read(file), "@lib")+strings.Count(r.Read(file), "@app") == 4
+		})
+	}
+	write := func(name, text string) func() { return func() { r.Write(name, text) } }
+	for _, c := range []struct {
+		what   string
+		change func()
+		ran    []string
+	}{
+		{"a file of a probe, with the same answer", write("lib/installed/when", "13:00\n"), nil},
+		{"a file of one task", write("lib/src/gen/b", "B\n"), []string{"leads@lib"}},
+		{"a file of one task that is offered", write("lib/local.ini", "two\n"), []string{"copy@app", "leads@lib"}},
+		{"a probe's answer", write("lib/installed/version", "2\n"), []string{"default@lib"}},
+		{"an ignored file that git tracks now", func() { r.Git("add", "-f", "lib/src/gen/b") }, []string{"copy@app", "default@lib", "wide@lib"}},
+		{"what is ignored", write(".gitignore", "*.out\n/lib/installed/\n/lib/src/gen/\n"), []string{"default@lib", "wide@lib"}},
+	} {
+		remembered()
+		c.change()
+		var ran []string
+		for task, outcome := range r.Run("--pick", "all").Outcomes() {
+			if outcome == "ran" {
+				ran = append(ran, task)
+			}
+		}
+		if slices.Sort(ran); !slices.Equal(ran, c.ran) {
+			t.Errorf("%s: %q ran, want %q", c.what, ran, c.ran)
+		}
+	}
+}
