@@ -26,9 +26,10 @@ type Touch struct {
 const OwnDeclaration = "its declaration"
 
 // Touched returns the tasks that the changed paths touch, in graph order, each
-// with the first such path. Base is the graph that changes are measured
-// against, for declarations; without it, declarations are not compared.
-func Touched(g, base *graph.Graph, paths []string) []Touch {
+// with the first such path. Base is what changes are measured against, for
+// declarations; without it, declarations are not compared. Moved are files that
+// did not change, but are in another project than in the base: see [Base.Moved].
+func Touched(g *graph.Graph, base *Base, paths, moved []string) []Touch {
 	byOwner := map[*graph.Project][]string{}
 	for _, p := range paths {
 		if !g.IsOutput(p) {
@@ -51,8 +52,10 @@ func Touched(g, base *graph.Graph, paths []string) []Touch {
 	for _, t := range g.Tasks {
 		if by, through := touchedBy(g, t, paths, offered); by != "" {
 			out = append(out, Touch{t, by, through})
-		} else if base != nil && Declaration(t) != baseDeclaration(base, t) {
+		} else if base != nil && Declaration(t) != base.Declared[t.Addr()] {
 			out = append(out, Touch{Task: t, By: OwnDeclaration})
+		} else if f := movedFor(g, base, t, moved); f != "" {
+			out = append(out, Touch{t, f, "in another project than before"})
 		}
 	}
 	return out
@@ -80,13 +83,6 @@ func touchedBy(g *graph.Graph, t *graph.Task, paths []string, offered map[*graph
 		}
 	}
 	return "", ""
-}
-
-func baseDeclaration(base *graph.Graph, t *graph.Task) digest.Digest {
-	if b := base.Task(t.Addr()); b != nil {
-		return Declaration(b)
-	}
-	return digest.Digest{}
 }
 
 // Declaration returns a digest of everything in a task's resolved declaration

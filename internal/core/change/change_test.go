@@ -45,7 +45,11 @@ func load(t *testing.T, text string) *graph.Graph {
 
 func touched(g, base *graph.Graph, paths ...string) []string {
 	out := []string{}
-	for _, x := range Touched(g, base, paths) {
+	var b *Base
+	if base != nil {
+		b = BaseOf(base)
+	}
+	for _, x := range Touched(g, b, paths, nil) {
 		out = append(out, x.Task.Addr())
 	}
 	slices.Sort(out)

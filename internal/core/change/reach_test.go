@@ -7,7 +7,7 @@ import (
 
 func TestReachGivesAShortestPath(t *testing.T) {
 	g := load(t, root)
-	list := Reach(g, Touched(g, nil, []string{"a/src/x"}))
+	list := Reach(g, Touched(g, nil, []string{"a/src/x"}, nil))
 	paths := map[string]string{}
 	for _, r := range list {
 		var way []string
@@ -45,12 +45,12 @@ func TestWhyNothingNamesTheCause(t *testing.T) {
 	}
 }
 
-func TestBaseGraphBeforeTheFirstDeclaration(t *testing.T) {
-	g, err := BaseGraph(map[string][]byte{"a/loft.toml": []byte("broken")}, "r", nil, nil)
-	if err != nil || len(g.Tasks) != 0 {
-		t.Errorf("%d tasks, %v", len(g.Tasks), err)
+func TestBaseBeforeTheFirstDeclaration(t *testing.T) {
+	b, err := LoadBase(map[string][]byte{"a/loft.toml": []byte("broken")}, "r", nil, nil)
+	if err != nil || len(b.Declared) != 0 {
+		t.Errorf("%d tasks, %v", len(b.Declared), err)
 	}
-	if _, err := BaseGraph(map[string][]byte{"grayloft.toml": []byte("broken")}, "r", nil, nil); err == nil {
+	if _, err := LoadBase(map[string][]byte{"grayloft.toml": []byte("broken")}, "r", nil, nil); err == nil {
 		t.Error("declarations that cannot be read were accepted")
 	}
 }

@@ -65,17 +65,42 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 	if paths, err = repo.Expanded(ctx, paths); err != nil {
 		return a, err
 	}
-	var old *graph.Graph
+	var old *change.Base
+	var moved []string
 	if base != "" && slices.ContainsFunc(paths, func(p string) bool { return change.HasDeclarations(q.Graph, p) }) {
-		if old, err = graphAt(ctx, repo, q, base); err != nil {
+		if old, err = baseAt(ctx, repo, q, base); err != nil {
 			a.Touched = change.TouchAll(q.Graph)
 			first, _, _ := strings.Cut(err.Error(), "\n")
 			a.Warning = fmt.Sprintf("the declarations at %s cannot be read, so everything counts as changed: %s", a.Base, first)
 			return a, nil
 		}
+		if moved, err = unchangedIn(ctx, repo, old.Moved(q.Graph), paths); err != nil {
+			return a, err
+		}
+		if len(moved) > mostMoved {
+			a.Touched = change.TouchAll(q.Graph)
+			a.Warning = fmt.Sprintf("%d files are in another project than at %s, so everything counts as changed", len(moved), a.Base)
+			return a, nil
+		}
 	}
-	a.Touched = change.Touched(q.Graph, old, paths)
+	a.Touched = change.Touched(q.Graph, old, paths, moved)
 	return a, nil
+}
+
+// mostMoved is the largest number of files in another project than before of which each is looked at.
+const mostMoved = 2000
+
+// unchangedIn returns the files below some directories that git tracks, without those that changed.
+func unchangedIn(ctx context.Context, repo git.Repo, dirs, changed []string) ([]string, error) {
+	if len(dirs) == 0 {
+		return nil, nil
+	}
+	is := make(map[string]bool, len(changed))
+	for _, f := range changed {
+		is[f] = true
+	}
+	files, err := repo.Tracked(ctx, dirs...)
+	return slices.DeleteFunc(files, func(f string) bool { return is[f] }), err
 }
 
 func (q Question) changed(ctx context.Context, repo git.Repo, base string) ([]string, error) {
@@ -194,13 +219,4 @@ func lastGood(ctx context.Context, repo git.Repo, q Question) (commit, missing s
 		}
 	}
 	return "", "the service has no run on the trusted shelf that passed at an ancestor of this commit", nil
-}
-
-// graphAt loads the declarations of a commit.
-func graphAt(ctx context.Context, repo git.Repo, q Question, commit string) (*graph.Graph, error) {
-	texts, err := repo.At(ctx, commit, func(p string) bool { return strings.HasSuffix(p, ".toml") })
-	if err != nil {
-		return nil, err
-	}
-	return change.BaseGraph(texts, q.Graph.Repo.Name, q.Modes, q.Sets)
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -117,6 +118,67 @@ func TestABranchMayBeThereOnlyAtTheRemote(t *testing.T) {
 	r.git("branch", "trunk") // it is there: no other is looked for
 	if _, got, err := r.find(Question{Since: "trunk"}); err != nil || got != "" {
 		t.Errorf("a branch of the checkout: %q, %v", got, err)
+	}
+}
+
+// A directory that becomes a project takes its files with it, although they did not change.
+func TestFilesOfANewProjectTouchTheirReaders(t *testing.T) {
+	r := newRepo(t)
+	r.write("grayloft.toml", "schema = 1\n[repo]\nprojects = [\"*\", \"a/*\"]\n")
+	r.write("a/loft.toml", "[project]\noffers = [\"**\"]\n[task.make]\nrun = \"true\"\nreads = [\"in\"]\nwrites = []\n"+
+		"[task.wide]\nrun = \"true\"\nwrites = []\n")
+	r.write("b/loft.toml", "[project]\nneeds = [\"a\"]\n[task.make]\nrun = \"true\"\nreads = [\"needs:*\"]\nwrites = []\n")
+	r.write("a/part/file", "one\n")
+	apart := r.commit("one project")
+	r.write("a/part/loft.toml", "[task.make]\nrun = \"true\"\nwrites = []\n")
+	sorted := func(list string) string {
+		parts := strings.Fields(list)
+		slices.Sort(parts)
+		return strings.Join(parts, " ")
+	}
+	if a, got, err := r.find(Question{}); err != nil || sorted(got) != "make@a/part make@b wide@a" || a.Warning != "" {
+		t.Errorf("a new project: %q, %q, %v", got, a.Warning, err)
+	}
+	inside := r.commit("two projects")
+	if err := os.Remove(filepath.Join(r.dir, "a/part/loft.toml")); err != nil {
+		t.Fatal(err)
+	}
+	if a, got, err := r.find(Question{Since: inside}); err != nil || sorted(got) != "make@b wide@a" || a.Warning != "" {
+		t.Errorf("a project that is none any more: %q, %q, %v", got, a.Warning, err)
+	}
+	if a, got, err := r.find(Question{Since: apart}); err != nil || got != "" || a.Warning != "" {
+		t.Errorf("as before: %q, %q, %v", got, a.Warning, err)
+	}
+}
+
+// What the declarations of a commit say is remembered for that commit, and for one choice of settings.
+func TestTheBaseIsRemembered(t *testing.T) {
+	r := newRepo(t)
+	r.write("grayloft.toml", "schema = 1\n[repo]\nprojects = [\"*\"]\n[setting.size]\ntype = \"int\"\ndefault = 1\n")
+	r.write("a/loft.toml", "[task.make]\nrun = \"echo %{setting.size}\"\nreads = [\"in\"]\nwrites = []\n")
+	first := r.commit("settings")
+	r.write(".grayloft/.gitignore", "*\n")
+	r.write("b/loft.toml", "[task.make]\nrun = \"false\"\nreads = [\"in\"]\nwrites = []\n")
+	trace := filepath.Join(t.TempDir(), "trace")
+	t.Setenv("GIT_TRACE", trace)
+	for _, c := range []struct {
+		what string
+		q    Question
+		want string
+		read bool
+	}{
+		{"at first", Question{}, "make@b", true},
+		{"again", Question{}, "make@b", false},
+		{"another setting than now", Question{Sets: []string{"size=2"}}, "make@a make@b", true},
+		{"another commit", Question{Since: first + "~"}, "make@a make@b", true},
+		{"that commit again", Question{Since: first + "~"}, "make@a make@b", false},
+	} {
+		_ = os.Remove(trace)
+		_, got, err := r.find(c.q)
+		text, _ := os.ReadFile(trace)
+		if read := strings.Contains(string(text), "cat-file"); err != nil || got != c.want || read != c.read {
+			t.Errorf("%s: %q, %v, the commit was read: %t", c.what, got, err, read)
+		}
 	}
 }
 

@@ -14,7 +14,6 @@ package fingerprint
 import (
 	"encoding/binary"
 	"fmt"
-	"os"
 	"runtime"
 	"sync"
 
@@ -140,22 +139,9 @@ func (f *Fingerprints) Save(isCurrent func(*graph.Task) bool) {
 	}
 }
 
-// Program identifies this program, as it is on disk.
-var Program = sync.OnceValue(func() string {
-	self, err := os.Executable()
-	if err != nil {
-		return ""
-	}
-	info, err := os.Stat(self)
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprint(self, info.Size(), info.ModTime().UnixNano(), runtime.Version())
-})
-
 // common is what every task depends on.
 func (s Source) common() string {
-	return fmt.Sprintf("%q %s %v %q\n", s.Look.Platform, s.Look.Graph.Repo.Digest, Program(), s.Survey.Ignored())
+	return fmt.Sprintf("%q %s %v %q\n", s.Look.Platform, s.Look.Graph.Repo.Digest, statefile.Program(), s.Survey.Ignored())
 }
 
 // material collects what a fingerprint is computed from.

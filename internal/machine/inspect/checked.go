@@ -11,7 +11,6 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
-	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
@@ -50,7 +49,7 @@ func (c *Checked) Any() bool { return c.any }
 func (c *Checked) Of(v *files.Survey, rules []check.Rule) {
 	c.of = sync.OnceValues(func() (digest.Digest, bool) {
 		sum, settled := v.Fingerprint()
-		return digest.Of(fmt.Appendf(nil, "%s %s %q", sum, fingerprint.Program(), rules)), settled
+		return digest.Of(fmt.Appendf(nil, "%s %s %q", sum, statefile.Program(), rules)), settled
 	})
 	if !c.any {
 		go c.of() // for Remember, beside the check

@@ -75,7 +75,7 @@ func (s *Server) reach(c *gin.Context) {
 		if strings.HasSuffix(c.Query("path"), "/") {
 			paths = []string{path.Join(name, "any")}
 		}
-		list := change.Reach(g, change.Touched(g, g, paths))
+		list := change.Reach(g, change.Touched(g, nil, paths, nil))
 		out.Projects = append(out.Projects, change.Projects(list)...)
 		for _, x := range list {
 			way := []string{x.By.By}
