@@ -19,8 +19,9 @@ func (a *app) watchCommand() *cobra.Command {
 	var f runFlags
 	c := &cobra.Command{
 		Use: "watch TASK…", Short: "Run tasks, and run them again when files change",
-		Long: "Runs the tasks, and again whenever a file changes that is not an output and that git does not ignore. A change\n" +
-			"while tasks run stops them and starts again; what finished stays cached. Ctrl-C ends it.",
+		Long: "Runs the tasks, and again whenever a file changes that is not an output: one that git does not ignore, or to\n" +
+			"which the reads of a task lead. A change while tasks run stops them and starts again; what finished stays cached.\n" +
+			"Ctrl-C ends it.",
 		Example: "  grayloft watch test@fares\n  grayloft watch --pick 'affected' test",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			args, f.extra = behindDash(cmd, args)

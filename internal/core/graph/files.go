@@ -1,6 +1,7 @@
 package graph
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -233,36 +234,52 @@ func isDeclaration(name string) bool {
 	return base == decl.ProjectFile || name == decl.RootFile
 }
 
-// IgnoredStarts returns the directories or files, from the root, at which the
+// IgnoredStarts returns the directories or files, from the root and sorted, at which the
 // positive patterns of tasks, probes and offers start: files that the repository's
 // ignore files exclude are searched only there.
 func (g *Graph) IgnoredStarts() []string {
-	set := map[string]bool{}
-	add := func(p *Project, pat glob.Pattern) {
-		if start := pat.LiteralStart(); start != "" {
-			if p != nil {
-				start = path.Join(p.Dir, start)
-			}
-			set[start] = true
-		}
-	}
+	set := starts{}
+	set.addTasks(g)
 	for _, probe := range g.Repo.Probes {
 		for _, r := range probe.Reads {
 			switch {
 			case r.Negated:
 			case r.Scope == decl.Root:
-				add(nil, r.Pattern)
+				set.add(nil, r.Pattern)
 			default:
 				for _, p := range g.Projects {
-					add(p, r.Pattern)
+					set.add(p, r.Pattern)
 				}
 			}
 		}
 	}
+	return slices.Sorted(maps.Keys(set))
+}
+
+// ReadStarts returns those of [Graph.IgnoredStarts] at which patterns of tasks and offers start.
+func (g *Graph) ReadStarts() []string {
+	set := starts{}
+	set.addTasks(g)
+	return slices.Sorted(maps.Keys(set))
+}
+
+// starts are paths, from the root, at which patterns start.
+type starts map[string]bool
+
+func (s starts) add(p *Project, pat glob.Pattern) {
+	if start := pat.LiteralStart(); start != "" {
+		if p != nil {
+			start = path.Join(p.Dir, start)
+		}
+		s[start] = true
+	}
+}
+
+func (s starts) addTasks(g *Graph) {
 	for _, p := range g.Projects {
 		for _, o := range p.offers {
 			if !o.negated {
-				add(p, o.pattern)
+				s.add(p, o.pattern)
 			}
 		}
 		for _, t := range p.Tasks {
@@ -270,17 +287,11 @@ func (g *Graph) IgnoredStarts() []string {
 				switch {
 				case r.Negated || r.Scope == decl.Needs:
 				case r.Scope == decl.Own:
-					add(p, r.Pattern)
+					s.add(p, r.Pattern)
 				default:
-					add(nil, r.Pattern)
+					s.add(nil, r.Pattern)
 				}
 			}
 		}
 	}
-	out := make([]string, 0, len(set))
-	for s := range set {
-		out = append(out, s)
-	}
-	slices.Sort(out)
-	return out
 }

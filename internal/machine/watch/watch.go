@@ -1,5 +1,5 @@
 // Package watch reports changes to the files of a checkout that can affect
-// tasks: not outputs, and not what git ignores.
+// tasks: not outputs, and of what git ignores only what patterns lead to.
 package watch
 
 import (
@@ -68,7 +68,8 @@ func New(ctx context.Context, root string, source Source, load func(context.Cont
 // Close ends the watching.
 func (w *Watcher) Close() error { return w.events.Close() }
 
-// addAll watches the directories of all files that git does not ignore.
+// addAll watches the directories of all files that git does not ignore, and of ignored ones to which
+// patterns lead.
 func (w *Watcher) addAll(ctx context.Context) error {
 	files, err := w.source.Files(ctx)
 	if err == nil {
@@ -78,7 +79,7 @@ func (w *Watcher) addAll(ctx context.Context) error {
 		return err
 	}
 	dirs := map[string]bool{".": true}
-	for _, p := range files {
+	for _, p := range append(files, w.led(ctx)...) {
 		for d := path.Dir(p); !dirs[d]; d = path.Dir(d) {
 			dirs[d] = true
 		}
@@ -195,14 +196,60 @@ func (w *Watcher) reload(ctx context.Context, touched map[string]bool) {
 	}
 	if g, err := w.load(ctx); err == nil {
 		w.graph = g
+		for _, p := range w.led(ctx) {
+			_ = w.events.Add(filepath.Join(w.root, filepath.FromSlash(path.Dir(p)))) // it may be gone again
+		}
 	}
 }
+
+// led returns the ignored paths at which patterns start, and what is below them.
+func (w *Watcher) led(ctx context.Context) (out []string) {
+	for _, start := range w.ignoredStarts(ctx, nil) {
+		out = append(out, start)
+		full := filepath.Join(w.root, filepath.FromSlash(start))
+		_ = filepath.WalkDir(full, func(p string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() && d.Name() == ".git" {
+				return fs.SkipDir
+			}
+			if rel, rerr := filepath.Rel(w.root, p); err == nil && rerr == nil && d.IsDir() {
+				out = append(out, path.Join(filepath.ToSlash(rel), "any"))
+			}
+			return nil // what is gone again is not watched
+		})
+	}
+	return out
+}
+
+// ignoredStarts returns the paths, among those at which patterns start, that git ignores. If among is
+// not empty, only those that are in one of these paths or contain it.
+func (w *Watcher) ignoredStarts(ctx context.Context, among []string) []string {
+	if w.graph == nil {
+		return nil
+	}
+	starts := w.graph.ReadStarts() // not of probes: what installs packages would start itself again
+	if len(among) > 0 {
+		starts = slices.DeleteFunc(starts, func(s string) bool {
+			return !slices.ContainsFunc(among, func(p string) bool { return inside(p, s) || inside(s, p) })
+		})
+	}
+	if len(starts) == 0 {
+		return nil
+	}
+	ignored, err := w.source.Ignored(ctx, starts)
+	if err != nil {
+		return nil
+	}
+	return ignored
+}
+
+func inside(p, dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") }
 
 // isOutput tells whether a task writes the file. Declarations are never outputs.
 func (w *Watcher) isOutput(p string) bool {
 	return w.graph != nil && w.graph.IsOutput(p) && !change.HasDeclarations(w.graph, p)
 }
 
+// withoutIgnored drops ignored paths to which no pattern leads.
 func (w *Watcher) withoutIgnored(ctx context.Context, paths []string) []string {
 	if len(paths) == 0 {
 		return nil
@@ -212,8 +259,12 @@ func (w *Watcher) withoutIgnored(ctx context.Context, paths []string) []string {
 		return paths // rather run once too often
 	}
 	skip := map[string]bool{}
+	var starts []string
+	if len(ignored) > 0 {
+		starts = w.ignoredStarts(ctx, ignored)
+	}
 	for _, p := range ignored {
-		skip[p] = true
+		skip[p] = !slices.ContainsFunc(starts, func(s string) bool { return inside(p, s) || inside(s, p) })
 	}
 	return slices.DeleteFunc(paths, func(p string) bool { return skip[p] })
 }

@@ -123,6 +123,29 @@ func TestManyEventsReloadNothingAndAskGitFewTimes(t *testing.T) {
 	}
 }
 
+// Files that git ignores are read where patterns lead to them.
+func TestIgnoredFilesThatATaskReadsAreWatched(t *testing.T) {
+	w := watchRepo(t)
+	w.write(".gitignore", "cache/\nlocal.ini\n")
+	w.next()
+	w.write("app/loft.toml", "[project]\nname = \"app\"\n[task.make]\nrun = \"true\"\nwrites = []\n"+
+		"reads = [\"*.txt\", \"local.ini\", \"cache/deep/*\"]\n")
+	w.next()
+	w.write("app/cache/other.txt", "ignored")
+	w.write("app/local.ini", "read")
+	if got := w.next(); got != "app/local.ini" {
+		t.Errorf("reported %s", got)
+	}
+	w.write("app/cache/deep/file", "read, in a new directory")
+	if got := w.next(); got != "app/cache/deep/file" {
+		t.Errorf("reported %s", got)
+	}
+	w.write("app/cache/deep/file", "read, in a directory that is known")
+	if got := w.next(); got != "app/cache/deep/file" {
+		t.Errorf("reported %s", got)
+	}
+}
+
 func TestOnlyRelevantChangesAreReported(t *testing.T) {
 	w := watchRepo(t)
 	w.write("app/out/made.txt", "an output")
