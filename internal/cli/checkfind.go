@@ -88,6 +88,10 @@ func (s *checkSession) read(
 		return nil, nil, err
 	}
 	repo.Graph = r.graph
+	var err error
+	if repo.Ignored, err = v.IgnoredReads(ctx, r.graph); err != nil {
+		return nil, nil, err
+	}
 	if problems := check.Problems(r.graph.Repo); len(problems) > 0 {
 		return nil, nil, problems
 	}

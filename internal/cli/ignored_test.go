@@ -89,3 +89,32 @@ probes = []
 		}
 	}
 }
+
+// What git ignores is not there in every checkout, so check cannot say that a pattern for it is wrong.
+func TestCheckKnowsPatternsForIgnoredFiles(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		".gitignore": "gen/\nlocal.ini\n*.log\n",
+		"grayloft.toml": `schema = 1
+[repo]
+name = "patterns"
+[project]
+[task.make]
+run = "true"
+reads = ["in", "local.ini", "gen/**", "deep/gen/x", "logs/**", "gone"]
+writes = []
+probes = []
+`,
+		"in": "in\n", "other": "x\n",
+	})
+	r.Write("local.ini", "here\n")
+	r.Write("logs/a.log", "ignored, and the pattern does not lead to it\n")
+	answer := r.Grayloft("check", "pattern-empty")
+	for pattern, reported := range map[string]bool{
+		"local.ini": false, "gen/**": false, "deep/gen/x": false, "logs/**": true, "gone": true,
+	} {
+		if strings.Contains(answer.Out, "\""+pattern+"\" matches no file") != reported {
+			t.Errorf("%s, want a finding: %t\n%s", pattern, reported, answer.Out)
+		}
+	}
+}

@@ -360,7 +360,7 @@ func TestDriftFindsTheLinesToChangeAndKeepsNothing(t *testing.T) {
 	if _, err := exec.LookPath("strace"); err != nil {
 		t.Skip("strace is not installed")
 	}
-	r := sealedRepo(t, `reads = ["in", "old/*"]
+	r := sealedRepo(t, `reads = ["in", "old/*", "local.ini"]
 writes = ["out"]
 run = "cat in other > out"
 [task.fine]
@@ -371,6 +371,7 @@ after = ["make"]
 run = "cat in out > copy"
 `)
 	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "sealed", "open", 1))
+	r.Write(".gitignore", "local.ini\n") // it need not be in every checkout
 	a := r.Grayloft("drift")
 	if a.Code != 1 {
 		t.Fatalf("%d %s%s", a.Code, a.Out, a.Err)

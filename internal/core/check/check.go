@@ -121,6 +121,9 @@ type Repo struct {
 	Graph   *graph.Graph
 	Files   []string // tracked by git or not ignored; from the root, sorted
 	Tracked []string // by git; from the root
+	// Ignored are paths at which reads of tasks start and that git ignores: what is there differs
+	// between checkouts.
+	Ignored map[string]bool
 	// Submodules are the directories of submodules: what they declare and depend on is theirs.
 	Submodules decl.Inner
 	// Imports reads what the files import; it is made if there is none.

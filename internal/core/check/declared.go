@@ -54,13 +54,14 @@ func patternEmpty(in *Inspection) (out []Finding) {
 	return out
 }
 
-// matches tells whether a read of a task matches a file, or what a task writes.
+// matches tells whether a read of a task matches a file, or what a task writes, or leads to what git
+// ignores.
 func (in *Inspection) matches(t *graph.Task, r decl.Read, byProject map[*graph.Project][]string) bool {
-	files, whole := in.Files, r.Pattern
+	files, whole, start := in.Files, r.Pattern, r.Pattern.LiteralStart()
 	if r.Scope == decl.Own {
-		files, whole = byProject[t.Project], r.Pattern.Under(t.Project.Dir)
+		files, whole, start = byProject[t.Project], r.Pattern.Under(t.Project.Dir), path.Join(t.Project.Dir, start)
 	}
-	if slices.ContainsFunc(files, whole.Match) {
+	if in.Ignored[start] || slices.ContainsFunc(files, whole.Match) {
 		return true
 	}
 	return slices.ContainsFunc(in.Graph.Tasks, func(u *graph.Task) bool {

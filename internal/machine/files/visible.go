@@ -3,9 +3,11 @@ package files
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/graph"
 )
 
 // Visible takes the status of all files that git tracks or does not ignore.
@@ -17,6 +19,29 @@ func (c *Checkout) Visible(ctx context.Context) (*Survey, error) {
 	}
 	list = slices.DeleteFunc(list, func(f found) bool { return f.st == (stamp{}) && !c.exists(f.path) })
 	return &Survey{c: c, list: list, taken: taken}, nil
+}
+
+// IgnoredReads returns the paths, from the root, at which reads of tasks start and that git ignores,
+// whether they exist or not.
+func (v *Survey) IgnoredReads(ctx context.Context, g *graph.Graph) (map[string]bool, error) {
+	visible := sortedPaths(v.Paths())
+	return v.c.Ignores(ctx, slices.DeleteFunc(g.ReadStarts(), visible.meets))
+}
+
+// Ignores returns those of some paths that git ignores, whether they exist or not.
+func (c *Checkout) Ignores(ctx context.Context, among []string) (map[string]bool, error) {
+	var ask []string
+	for _, p := range among {
+		if p != "" && p != "." {
+			ask = append(ask, p, p+"/any") // for a rule about directories, where none is there
+		}
+	}
+	ignored, err := c.Git.Ignored(ctx, ask)
+	out := map[string]bool{}
+	for _, p := range ignored {
+		out[strings.TrimSuffix(p, "/any")] = true
+	}
+	return out, err
 }
 
 // Paths returns the files of a survey, from the root, sorted.

@@ -3,12 +3,15 @@ package inspect
 import (
 	"context"
 	"fmt"
+	"path"
+	"slices"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/drift"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/tasklog"
 	"grayloft.example/grayloft/internal/machine/engine"
+	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/process"
 	"grayloft.example/grayloft/internal/machine/sandbox"
 )
@@ -103,8 +106,9 @@ func trace(ctx context.Context, s *engine.Session, t *graph.Task) (Traced, error
 	if !ended.OK() {
 		d.Failed, d.Log = ended.String(), log
 	}
-	d.Findings = append(w.Findings(before.Rows), emptyPatterns(t, s.Look.Snapshot().Paths())...)
-	return d, nil
+	empty, err := emptyPatterns(ctx, t, s.Look.Files, s.Look.Snapshot().Paths())
+	d.Findings = append(w.Findings(before.Rows), empty...)
+	return d, err
 }
 
 // runOnce runs the command of a task once, without retries.
@@ -116,11 +120,19 @@ func runOnce(ctx context.Context, s *engine.Session, t *graph.Task, dress func(*
 	return process.Run(ctx, c), log.Bytes()
 }
 
-// emptyPatterns finds patterns of reads that match no file.
-func emptyPatterns(t *graph.Task, paths []string) []drift.Finding {
-	var out []drift.Finding
-	for _, read := range t.Reads {
-		if read.Negated || read.Scope == decl.Needs || matchesAny(t, read, paths) {
+// emptyPatterns finds patterns of reads that match no file, without those that lead to what git
+// ignores: it may be there at another time.
+func emptyPatterns(ctx context.Context, t *graph.Task, checkout *files.Checkout, paths []string) (out []drift.Finding, err error) {
+	empty := slices.DeleteFunc(slices.Clone(t.Reads), func(read decl.Read) bool {
+		return read.Negated || read.Scope == decl.Needs || matchesAny(t, read, paths)
+	})
+	var starts []string
+	for _, read := range empty {
+		starts = append(starts, startOf(t, read))
+	}
+	ignored, err := checkout.Ignores(ctx, starts)
+	for i, read := range empty {
+		if ignored[starts[i]] {
 			continue
 		}
 		out = append(out, drift.Finding{
@@ -128,7 +140,15 @@ func emptyPatterns(t *graph.Task, paths []string) []drift.Finding {
 			Why: fmt.Sprintf("no file matches %q", read.Item.Text),
 		})
 	}
-	return out
+	return out, err
+}
+
+// startOf returns the path, from the root, at which a pattern starts.
+func startOf(t *graph.Task, read decl.Read) string {
+	if read.Scope == decl.Own {
+		return path.Join(t.Project.Dir, read.Pattern.LiteralStart())
+	}
+	return read.Pattern.LiteralStart()
 }
 
 func matchesAny(t *graph.Task, read decl.Read, paths []string) bool {
