@@ -73,11 +73,17 @@ func (t *table) put(key string, pos Pos, v value) {
 }
 
 // parse reads TOML 1.0. If the text is not valid TOML, it returns the one
-// problem that stopped the parser.
+// problem that stopped the parser. Ends of line are "\n" in all values, as TOML
+// allows: a checkout with others has the same keys, and a shell reads its commands.
 func parse(file string, data []byte) (*document, *Problem) {
+	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	doc := &document{file: file, sum: digest.Of(data), lines: strings.Split(string(data), "\n"), root: newTable(Pos{File: file})}
 	if !utf8.Valid(data) {
 		return doc, &Problem{Pos: Pos{File: file}, Message: "the file is not UTF-8", Advice: "save it as UTF-8"}
+	}
+	if bytes.HasPrefix(data, []byte("\ufeff")) {
+		at := Pos{File: file}
+		return doc, &Problem{Pos: at, Message: "the file begins with a byte-order mark", Advice: "save it as UTF-8 without one"}
 	}
 	// Decoding into nothing finds invalid TOML and duplicate keys and tables.
 	var nothing struct{}
@@ -114,7 +120,7 @@ var parsers = sync.Pool{New: func() any { return new(unstable.Parser) }}
 func (d *document) problem(p Problem) *Problem {
 	p.File = d.file
 	if p.Line > 0 && p.Line <= len(d.lines) {
-		p.Source = strings.TrimRight(d.lines[p.Line-1], "\r")
+		p.Source = d.lines[p.Line-1]
 	}
 	return &p
 }

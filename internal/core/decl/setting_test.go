@@ -106,3 +106,21 @@ func TestArgumentsReachTheCommandAsTheyAre(t *testing.T) {
 		t.Error("nothing was added, and it changed")
 	}
 }
+
+// A checkout may have other ends of line than the repository: commands are the same.
+func TestEndsOfLineAreTheSameInEveryCheckout(t *testing.T) {
+	const text = "schema = 1\n[project]\n[task.make]\nrun = \"\"\"\necho one\necho two > out\"\"\"\nhelp = '''\nwords'''\n"
+	for what, file := range map[string]string{"of Unix": text, "of Windows": strings.ReplaceAll(text, "\n", "\r\n")} {
+		repo, problems, err := Load(fstest.MapFS{RootFile: {Data: []byte(file)}}, "r")
+		if err != nil || len(problems) > 0 {
+			t.Fatal(problems, err)
+		}
+		if run := repo.Projects[0].Tasks[0].Decl.Run.Shell; run != "echo one\necho two > out" {
+			t.Errorf("ends of line %s: %q", what, run)
+		}
+	}
+	_, problems, err := Load(fstest.MapFS{RootFile: {Data: []byte("\ufeff" + text)}}, "r")
+	if err != nil || !strings.Contains(problems.Error(), "begins with a byte-order mark") {
+		t.Errorf("a byte-order mark: %v, %v", problems, err)
+	}
+}
