@@ -88,7 +88,7 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 }
 
 // mostMoved is the largest number of files in another project than before of which each is looked at.
-const mostMoved = 2000
+const mostMoved = 500
 
 // unchangedIn returns the files below some directories that git tracks, without those that changed.
 func unchangedIn(ctx context.Context, repo git.Repo, dirs, changed []string) ([]string, error) {

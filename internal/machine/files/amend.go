@@ -63,7 +63,7 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	}
 	for _, e := range entries {
 		p := path.Join(d.path, e.Name())
-		known := slices.Contains(d.names, e.Name())
+		known := d.has(e.Name())
 		switch _, was := a.r.directory(p); {
 		case e.IsDir() && (was || a.isApart(p)):
 			continue

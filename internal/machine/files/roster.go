@@ -28,7 +28,7 @@ import (
 type rosterDir struct {
 	path  string
 	st    stamp
-	names []string
+	names []string // sorted
 	ranks []uint32 // of the files in files, sorted by path
 }
 
@@ -237,7 +237,12 @@ func (r *roster) explains(before, now []string) bool {
 
 func (r *roster) has(p string) bool {
 	i, ok := r.directory(path.Dir(p))
-	return ok && slices.Contains(r.dirs[i].names, path.Base(p))
+	return ok && r.dirs[i].has(path.Base(p))
+}
+
+func (d *rosterDir) has(name string) bool {
+	_, ok := slices.BinarySearch(d.names, name)
+	return ok
 }
 
 // directory finds a directory of the roster.
