@@ -82,9 +82,12 @@ func (t *Tree) Project(p *graph.Project) []string {
 
 // Has tells whether a path is among the files.
 func (t *Tree) Has(p string) bool {
-	i := sort.SearchStrings(t.paths, p)
-	return i < len(t.paths) && t.paths[i] == p
+	_, ok := t.Index(p)
+	return ok
 }
+
+// Index returns the index of a path, if it is among the files.
+func (t *Tree) Index(p string) (i int, ok bool) { return slices.BinarySearch(t.paths, p) }
 
 // HasBelow tells whether a directory contains some of the files.
 func (t *Tree) HasBelow(dir string) bool {

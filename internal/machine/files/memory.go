@@ -3,10 +3,8 @@
 package files
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -226,21 +224,4 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 		return row, nil
 	}
 	return row, fmt.Errorf("%s: %w", row.Path, ErrMoving)
-}
-
-// Fingerprint returns a digest of the statuses of paths, to tell whether any of
-// them changed in between.
-func (m *Memory) Fingerprint(paths []string) digest.Digest {
-	h := digest.New()
-	for _, p := range paths {
-		info, err := os.Lstat(filepath.Join(m.root, filepath.FromSlash(p)))
-		if err != nil {
-			continue // a missing file counts as absent
-		}
-		st, _ := stampOf(info)
-		st.Size, st.Mode = info.Size(), uint32(info.Mode())
-		_ = binary.Write(h, binary.LittleEndian, st)
-		_, _ = io.WriteString(h, p+"\x00")
-	}
-	return digest.From(h)
 }

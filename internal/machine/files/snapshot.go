@@ -201,11 +201,17 @@ func inChunks(ctx context.Context, n int, do func(i int)) {
 	wg.Wait()
 }
 
+// fewRows is how many files are read one after the other.
+const fewRows = 2000
+
 // manifest returns the digest of the manifests of files. Those of earlier sets
 // are remembered by a sum over their rows.
 func (s *Snapshot) manifest(files []int) (manifest, error) {
 	var links []string
 	var sum rowSum
+	if len(files) > fewRows {
+		inChunks(context.Background(), len(files), func(i int) { _, _ = s.row(files[i]) }) // below, there is the error again
+	}
 	for _, i := range files {
 		r, err := s.row(i)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -236,6 +242,38 @@ func (s *Snapshot) rowsOf(files []int) listing.List {
 		}
 	}
 	return rows
+}
+
+// Fingerprint returns a digest of the statuses of paths, to tell whether any of
+// them changed in between.
+func (s *Snapshot) Fingerprint(paths []string) digest.Digest {
+	const piece = 256 // paths that are looked at together
+	sums := make([]byte, (len(paths)+piece-1)/piece*digest.Size)
+	inChunks(context.Background(), len(sums)/digest.Size, func(i int) {
+		buf := summed.Get().(*[]byte)
+		defer summed.Put(buf)
+		b := (*buf)[:0]
+		for _, p := range paths[i*piece : min((i+1)*piece, len(paths))] {
+			if st, ok := s.status(p); ok { // a missing file counts as absent
+				b = appendStamp(append(append(b, p...), 0), st)
+			}
+		}
+		*buf = b
+		sum := digest.Of(b)
+		copy(sums[i*digest.Size:], sum[:])
+	})
+	return digest.Of(sums)
+}
+
+// status returns the status of a path, as it was taken with the snapshot or else as it is now.
+func (s *Snapshot) status(p string) (stamp, bool) {
+	if s.stamps != nil {
+		if i, ok := s.Index(p); ok && s.stamps[i] != (stamp{}) {
+			return s.stamps[i], true
+		}
+	}
+	st, err := statusOf(filepath.Join(s.checkout.Root, filepath.FromSlash(p)))
+	return st, err == nil
 }
 
 // Parts are the texts that a task's ingredients refer to by digest. They are

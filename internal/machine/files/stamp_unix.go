@@ -28,6 +28,9 @@ func StatusOf(fd int) Status {
 	return Status{asStamp(&st)}
 }
 
+// statusOf takes the status of a path.
+func statusOf(full string) (stamp, error) { return statAt(unix.AT_FDCWD, full) }
+
 // statAt takes the status of a name in an open directory.
 func statAt(dir int, name string) (stamp, error) {
 	var st unix.Stat_t

@@ -157,8 +157,11 @@ func (l *Looker) Again(ctx context.Context, t *graph.Task, of Listings) (Seen, e
 	if err != nil {
 		return Seen{}, err
 	}
-	paths := slices.DeleteFunc(slices.Clone(snap.Tree.Project(t.Project)), t.OpensFile)
-	return Seen{tk, snap.Rows(t), paths, l.Files.Memory.Fingerprint(paths)}, nil
+	paths := snap.Tree.Project(t.Project)
+	if len(t.Opens) > 0 {
+		paths = slices.DeleteFunc(paths, t.OpensFile)
+	}
+	return Seen{tk, snap.Rows(t), paths, snap.Fingerprint(paths)}, nil
 }
 
 // dirs returns the directories that contain everything that the task may read;
