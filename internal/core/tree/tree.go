@@ -99,11 +99,13 @@ func (t *Tree) HasBelow(dir string) bool {
 // offers of needed projects are left to [Tree.Offers].
 func (t *Tree) Reads(task *graph.Task) []int {
 	var out []int
+	own := t.matching(task.ReadsOwned, task.ReadsIgnored)
 	for _, i := range t.of[task.Project] {
-		if t.hidden[i] && task.ReadsIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && task.ReadsOwned(t.paths[i]) {
+		if own(i) {
 			out = append(out, i)
 		}
 	}
+	others := t.matching(task.ReadsFile, task.ReadsIgnored)
 	wide := false
 	for _, r := range task.Reads {
 		if r.Scope != decl.Root || r.Negated {
@@ -112,10 +114,7 @@ func (t *Tree) Reads(task *graph.Task) []int {
 		wide = true
 		from, to := t.below(r.Pattern.LiteralStart())
 		for i := from; i < to; i++ {
-			if t.g.Owner(t.paths[i]) == task.Project {
-				continue
-			}
-			if t.hidden[i] && task.ReadsIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && task.ReadsFile(t.paths[i]) {
+			if t.g.Owner(t.paths[i]) != task.Project && others(i) {
 				out = append(out, i)
 			}
 		}
@@ -127,11 +126,23 @@ func (t *Tree) Reads(task *graph.Task) []int {
 	return out
 }
 
+// matching returns a function that tells whether a file matches patterns: those for files that git
+// ignores know at which paths patterns lead to some.
+func (t *Tree) matching(visible func(string) bool, ignored func(string, map[string]bool) bool) func(i int) bool {
+	return func(i int) bool {
+		if t.hidden[i] {
+			return ignored(t.paths[i], t.ignored.Starts)
+		}
+		return visible(t.paths[i])
+	}
+}
+
 // Offers returns the files that a project offers, in order.
 func (t *Tree) Offers(p *graph.Project) []int {
 	var out []int
+	offered := t.matching(p.OffersOwned, p.OffersIgnored)
 	for _, i := range t.of[p] {
-		if t.hidden[i] && p.OffersIgnored(t.paths[i], t.ignored.Starts) || !t.hidden[i] && p.OffersOwned(t.paths[i]) {
+		if offered(i) {
 			out = append(out, i)
 		}
 	}
