@@ -87,6 +87,9 @@ func (s *Session) earlyQueries() []protocol.Query {
 // lookAtFiles surveys the files, settles unchanged tasks, and runs the probes of
 // the others.
 func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*fingerprint.Fingerprints, error) {
+	if len(s.Tasks) == 0 && settle != nil {
+		return nil, nil
+	}
 	prober := &probe.Prober{
 		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
 		Kill: s.opt.Kill,
@@ -121,7 +124,7 @@ func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*finge
 		}
 	}
 	open := s.unsettled()
-	if len(open) == 0 && len(s.Tasks) > 0 && prints != nil {
+	if len(open) == 0 && prints != nil {
 		return prints, nil
 	}
 	snap, err := shot()
