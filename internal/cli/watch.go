@@ -20,8 +20,8 @@ func (a *app) watchCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "watch TASK…", Short: "Run tasks, and run them again when files change",
 		Long: "Runs the tasks, and again whenever a file changes that is not an output: one that git does not ignore, or to\n" +
-			"which the reads of a task lead. A change while tasks run stops them and starts again; what finished stays cached.\n" +
-			"Ctrl-C ends it.",
+			"which the reads of a task lead. A change while tasks run stops them and starts again, except of ignored files,\n" +
+			"which tasks make themselves; what finished stays cached. Ctrl-C ends it.",
 		Example: "  grayloft watch test@fares\n  grayloft watch --pick 'affected' test",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			args, f.extra = behindDash(cmd, args)
@@ -71,7 +71,12 @@ func (a *app) watchOnce(ctx context.Context, f runFlags, args []string, w *watch
 	run, cancel := context.WithCancel(ctx)
 	defer cancel()
 	done := make(chan error, 1)
-	go func() { done <- a.run(run, f, args) }()
+	w.Running(true)
+	go func() {
+		err := a.run(run, f, args)
+		w.Running(false)
+		done <- err
+	}()
 	said := false
 	for {
 		select {

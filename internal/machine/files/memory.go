@@ -1,5 +1,5 @@
-// Package files knows the files of a checkout: their names and their digests,
-// remembered between runs while the status of a file shows no change.
+// Package files knows the files of a checkout: which count, their digests, and which
+// differ from a commit, remembered between runs while the status of a file shows no change.
 package files
 
 import (

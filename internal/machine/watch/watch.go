@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -40,6 +43,7 @@ type Watcher struct {
 	source Source
 	load   func(context.Context) (*graph.Graph, error)
 	graph  *graph.Graph // the last valid one; nil: none yet
+	busy   atomic.Int64 // until when tasks run, in nanoseconds since 1970
 }
 
 const (
@@ -55,7 +59,7 @@ func New(ctx context.Context, root string, source Source, load func(context.Cont
 		return nil, fmt.Errorf("watching files: %w", err)
 	}
 	changes, errs := make(chan string, 1), make(chan error, 1)
-	w := &Watcher{changes, errs, events, root, source, load, nil}
+	w := &Watcher{Changes: changes, Errors: errs, events: events, root: root, source: source, load: load}
 	w.graph, _ = load(ctx) // the run reports an error
 	if err := w.addAll(ctx); err != nil {
 		events.Close()
@@ -63,6 +67,16 @@ func New(ctx context.Context, root string, source Source, load func(context.Cont
 	}
 	go w.listen(ctx, changes, errs)
 	return w, nil
+}
+
+// Running says whether tasks run. What git ignores is then not reported, although patterns lead to it:
+// tasks make such files, and would be started again by themselves.
+func (w *Watcher) Running(is bool) {
+	if is {
+		w.busy.Store(math.MaxInt64)
+	} else {
+		w.busy.Store(time.Now().Add(calm).UnixNano()) // events may be late
+	}
 }
 
 // Close ends the watching.
@@ -101,7 +115,7 @@ func (w *Watcher) addAll(ctx context.Context) error {
 // listen collects events, and looks at what they are about once files are
 // unchanged.
 func (w *Watcher) listen(ctx context.Context, changes chan<- string, errs chan<- error) {
-	touched := map[string]bool{}
+	touched := map[string]bool{} // by path; whether it was touched while no task ran
 	var first time.Time
 	var quiet <-chan time.Time
 	for {
@@ -119,7 +133,7 @@ func (w *Watcher) listen(ctx context.Context, changes chan<- string, errs chan<-
 			if len(touched) == 0 {
 				first = time.Now()
 			}
-			touched[p] = true
+			touched[p] = touched[p] || time.Now().UnixNano() > w.busy.Load()
 			quiet = time.After(max(0, min(calm, longest-time.Since(first))))
 		case err, ok := <-w.events.Errors:
 			if !ok {
@@ -166,21 +180,19 @@ func (w *Watcher) path(ev fsnotify.Event) (string, bool) {
 func (w *Watcher) relevant(ctx context.Context, touched map[string]bool) string {
 	w.reload(ctx, touched)
 	found := ""
-	paths := make([]string, 0, len(touched))
-	for p := range touched {
-		paths = append(paths, p)
-	}
-	for len(paths) > 0 {
-		paths = w.withoutIgnored(ctx, slices.DeleteFunc(paths, w.isOutput))
-		var inside []string
+	for level := maps.Clone(touched); len(level) > 0; {
+		paths := w.withoutIgnored(ctx, slices.DeleteFunc(slices.Collect(maps.Keys(level)), w.isOutput), level)
+		inside := map[string]bool{}
 		for _, p := range paths {
 			entries, isDir := w.open(p)
 			if !isDir && (found == "" || p < found) {
 				found = p
 			}
-			inside = append(inside, entries...)
+			for _, e := range entries {
+				inside[e] = level[p]
+			}
 		}
-		paths = inside
+		level = inside
 	}
 	return found
 }
@@ -249,8 +261,9 @@ func (w *Watcher) isOutput(p string) bool {
 	return w.graph != nil && w.graph.IsOutput(p) && !change.HasDeclarations(w.graph, p)
 }
 
-// withoutIgnored drops ignored paths to which no pattern leads.
-func (w *Watcher) withoutIgnored(ctx context.Context, paths []string) []string {
+// withoutIgnored drops ignored paths, except those to which a pattern leads and that were touched while
+// no task ran.
+func (w *Watcher) withoutIgnored(ctx context.Context, paths []string, idle map[string]bool) []string {
 	if len(paths) == 0 {
 		return nil
 	}
@@ -264,7 +277,7 @@ func (w *Watcher) withoutIgnored(ctx context.Context, paths []string) []string {
 		starts = w.ignoredStarts(ctx, ignored)
 	}
 	for _, p := range ignored {
-		skip[p] = !slices.ContainsFunc(starts, func(s string) bool { return inside(p, s) || inside(s, p) })
+		skip[p] = !idle[p] || !slices.ContainsFunc(starts, func(s string) bool { return inside(p, s) || inside(s, p) })
 	}
 	return slices.DeleteFunc(paths, func(p string) bool { return skip[p] })
 }

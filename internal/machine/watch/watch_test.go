@@ -144,6 +144,22 @@ func TestIgnoredFilesThatATaskReadsAreWatched(t *testing.T) {
 	if got := w.next(); got != "app/cache/deep/file" {
 		t.Errorf("reported %s", got)
 	}
+	w.Running(true)
+	w.write("app/cache/deep/file", "a task may have made it")
+	w.write("app/src.txt", "nobody but a person writes sources")
+	if got := w.next(); got != "app/src.txt" {
+		t.Errorf("reported %s while a task ran", got)
+	}
+	w.Running(false)
+	w.write("app/local.ini", "late")
+	w.write("app/src.txt", "again")
+	if got := w.next(); got != "app/src.txt" {
+		t.Errorf("reported %s as a task ended", got)
+	}
+	w.write("app/local.ini", "by a person") // files have been unchanged for long enough
+	if got := w.next(); got != "app/local.ini" {
+		t.Errorf("reported %s", got)
+	}
 }
 
 func TestOnlyRelevantChangesAreReported(t *testing.T) {
