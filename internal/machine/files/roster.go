@@ -145,7 +145,7 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	}
 	var names func() trackedNames
 	if index != r.index {
-		names = sync.OnceValue(func() trackedNames { return c.trackedNames(ctx) })
+		names = sync.OnceValue(func() trackedNames { return c.trackedNames(ctx, r.links) })
 		go names()
 	}
 	list, changed, ok := r.take(ctx, c.Root)
@@ -177,16 +177,18 @@ func (r *roster) settled(taken int64) bool {
 	return !slices.ContainsFunc(r.dirs, func(d rosterDir) bool { return !(remembered{Stamp: d.st, Taken: taken}).safe() })
 }
 
-// trackedNames are the paths that git tracked and tracks.
+// trackedNames are the paths that git tracked and tracks, and which of the submodules still are.
 type trackedNames struct {
-	before, now []string
-	err         error
+	before, now, links []string
+	err                error
 }
 
-func (c *Checkout) trackedNames(ctx context.Context) (names trackedNames) {
+func (c *Checkout) trackedNames(ctx context.Context, links []string) (names trackedNames) {
 	last, _ := trackedFormat.Load(c.stateFile("tracked"))
 	names.before = last.paths
-	names.now, names.err = c.trackedFiles(ctx)
+	if names.now, names.err = c.trackedFiles(ctx); names.err == nil {
+		names.links, names.err = c.Git.Submodules(ctx, links)
+	}
 	return names
 }
 
@@ -194,7 +196,7 @@ func (c *Checkout) trackedNames(ctx context.Context) (names trackedNames) {
 // another one: as after a commit. What git tracks now and did not track must be among them, and what it
 // tracks no more must not. The roster's tracked paths become the present ones.
 func (r *roster) tracksTheSame(names trackedNames) bool {
-	if names.err != nil {
+	if names.err != nil || len(names.links) < len(r.links) {
 		return false
 	}
 	sum := pathsSum(names.now)

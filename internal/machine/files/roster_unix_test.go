@@ -93,3 +93,33 @@ func TestFilesCountAsGitSaysNow(t *testing.T) {
 		}
 	}
 }
+
+// A directory is a submodule as long as git's index says so.
+func TestADirectoryInPlaceOfASubmoduleCounts(t *testing.T) {
+	other := &place{t: t, root: t.TempDir()}
+	other.withState()
+	other.write("inside", "x")
+	other.git("add", "-A")
+	other.git("commit", "-q", "-m", "first")
+	p := &place{t: t, root: t.TempDir()}
+	p.withState()
+	p.write("a/text", "one")
+	p.git("-c", "protocol.file.allow=always", "submodule", "add", "-q", other.root, "part")
+	p.git("add", "-A")
+	p.git("commit", "-q", "-m", "first")
+	for _, c := range []struct {
+		what   string
+		change func()
+		want   []string
+	}{
+		{"a submodule", func() {}, []string{".gitmodules", "a/text", "part/inside"}},
+		{"it is gone", func() { p.git("rm", "-q", "-f", "part") }, []string{".gitmodules", "a/text"}},
+		{"a directory of that name", func() { p.write("part/plain", "x") }, []string{".gitmodules", "a/text", "part/plain"}},
+		{"more in it", func() { p.write("part/more", "x") }, []string{".gitmodules", "a/text", "part/more", "part/plain"}},
+	} {
+		c.change()
+		if got := p.visible(); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q, want %q", c.what, got, c.want)
+		}
+	}
+}
