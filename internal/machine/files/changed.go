@@ -19,7 +19,7 @@ import (
 type changed struct {
 	base  string // a commit
 	index indexState
-	rules digest.Digest            // the statuses of the files with git's attributes
+	rules digest.Digest            // the statuses of the files with git's attributes; zero: unknown
 	dirs  map[string]digest.Digest // by directory: the statuses of the files directly in it; zero: unknown
 	paths []string                 // what differs, sorted
 }
@@ -91,7 +91,7 @@ func (c *Checkout) changedSince(ctx context.Context, last changed, taken int64, 
 	now := last
 	now.dirs, now.rules = (&Survey{c: c, list: list, taken: taken}).directories()
 	different := differing(last.dirs, now.dirs)
-	if c.hasSubmodules() || now.rules != last.rules || len(different) > mostChanged {
+	if c.hasSubmodules() || now.rules.IsZero() || now.rules != last.rules || len(different) > mostChanged {
 		return c.changedInAll(ctx, last, taken, look)
 	}
 	if len(different) == 0 {
@@ -169,22 +169,17 @@ func differing(before, now map[string]digest.Digest) map[string]bool {
 }
 
 // directories returns the sums of the statuses of the files that are directly in each directory,
-// zero if they are not settled, and that of the files with git's attributes.
+// and that of the files with git's attributes; zero if they are not settled.
 func (v *Survey) directories() (sums map[string]digest.Digest, rules digest.Digest) {
 	parts := map[string][]run{}
 	attributes := v.begin()
-	for from := 0; from < len(v.list); {
-		dir, to := path.Dir(v.list[from].path), from+1
-		for to < len(v.list) && inDirectory(v.list[to].path, dir) {
-			to++
-		}
-		parts[dir] = append(parts[dir], run{nil, from, to})
-		for _, f := range v.list[from:to] {
+	for r, dir := range v.neighbours(0, len(v.list)) {
+		parts[dir] = append(parts[dir], r)
+		for _, f := range v.list[r.from:r.to] {
 			if strings.HasSuffix(f.path, ".gitattributes") {
 				attributes.add([]found{f})
 			}
 		}
-		from = to
 	}
 	dirs := slices.Collect(maps.Keys(parts))
 	of := make([]partSum, len(dirs))
@@ -197,11 +192,7 @@ func (v *Survey) directories() (sums map[string]digest.Digest, rules digest.Dige
 	})
 	sums = make(map[string]digest.Digest, len(dirs))
 	for i, dir := range dirs {
-		if of[i].settled {
-			sums[dir] = of[i].digest
-		} else {
-			sums[dir] = digest.Digest{}
-		}
+		sums[dir] = of[i].known()
 	}
-	return sums, attributes.end().digest
+	return sums, attributes.end().known()
 }

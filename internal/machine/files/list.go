@@ -149,14 +149,9 @@ func (l sortedPaths) meets(p string) bool {
 	return false
 }
 
-// List returns the files that tasks may read, below the given directories:
+// list returns the files that tasks may read, below the given directories:
 // those that git tracks or does not ignore, and ignored files if a pattern's
-// literal start is ignored.
-func (c *Checkout) List(ctx context.Context, below ...string) ([]string, error) {
-	paths, _, err := c.list(ctx, below)
-	return paths, err
-}
-
+// literal start is ignored; and which of them git ignores.
 func (c *Checkout) list(ctx context.Context, below []string) ([]string, tree.Ignored, error) {
 	var starts []string
 	for _, s := range c.Graph.IgnoredStarts() {

@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"iter"
 	"maps"
 	"os"
 	"path"
@@ -59,6 +60,14 @@ type partSum struct {
 	settled bool
 }
 
+// known returns the digest; zero if it is not settled.
+func (x partSum) known() digest.Digest {
+	if !x.settled {
+		return digest.Digest{}
+	}
+	return x.digest
+}
+
 // Sums computes the sums of all projects' files. While a sum is equal, and was
 // settled when it was first taken, the contents of its files are equal, and the
 // targets of its links exist or not as before.
@@ -104,15 +113,28 @@ func (v *Survey) runs() []run {
 
 // runsOf divides a part of the list. Neighbours in one directory belong to one project.
 func (v *Survey) runsOf(from, end int) (out []run) {
-	for from < end {
-		dir, to := path.Dir(v.list[from].path), from+1
-		for to < end && inDirectory(v.list[to].path, dir) {
-			to++
-		}
-		out = append(out, run{v.c.Graph.Owner(v.list[from].path), from, to})
-		from = to
+	for r := range v.neighbours(from, end) {
+		r.of = v.c.Graph.Owner(v.list[r.from].path)
+		out = append(out, r)
 	}
 	return out
+}
+
+// neighbours divides a part of the list into files that follow each other and are directly in one
+// directory, with the directory.
+func (v *Survey) neighbours(from, end int) iter.Seq2[run, string] {
+	return func(yield func(run, string) bool) {
+		for from < end {
+			dir, to := path.Dir(v.list[from].path), from+1
+			for to < end && inDirectory(v.list[to].path, dir) {
+				to++
+			}
+			if !yield(run{nil, from, to}, dir) {
+				return
+			}
+			from = to
+		}
+	}
 }
 
 // inDirectory tells whether a file is directly in a directory.

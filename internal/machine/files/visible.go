@@ -3,7 +3,6 @@ package files
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -37,9 +36,12 @@ func (c *Checkout) Ignores(ctx context.Context, among []string) (map[string]bool
 		}
 	}
 	ignored, err := c.Git.Ignored(ctx, ask)
+	slices.Sort(ignored)
 	out := map[string]bool{}
-	for _, p := range ignored {
-		out[strings.TrimSuffix(p, "/any")] = true
+	for _, p := range among {
+		_, itself := slices.BinarySearch(ignored, p)
+		_, inside := slices.BinarySearch(ignored, p+"/any")
+		out[p] = itself || inside
 	}
 	return out, err
 }
