@@ -530,6 +530,8 @@ func TestThePrivatePostgreSQLComesBackAndBelongsToOneService(t *testing.T) {
 	if err := d.cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
+	// Until it is gone, the data directory is its own.
+	waitLong(t, "the killed service to be gone", func() bool { return syscall.Kill(d.cmd.Process.Pid, 0) != nil })
 	next, err := startDaemon(t, data)
 	if err != nil {
 		t.Fatal(err)
