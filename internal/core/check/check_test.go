@@ -362,3 +362,20 @@ func TestFilesThatNoBuildIncludesAreNoEvidence(t *testing.T) {
 		t.Errorf("a file that is built: %+v", found)
 	}
 }
+
+// A project that reads a file of the project around it, such as a configuration for all directories
+// below, does not have to need it; if it does, the need is used.
+func TestFilesOfTheProjectAroundAreNoNeed(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml":  "schema = 1\n[repo]\nprojects = [\"*\", \"quay/*\"]\n[project]\nname = \"root\"\n",
+		"levels.json":    "{}\n",
+		"quay/loft.toml": "", "quay/rules.json": "{}\n", "quay/package.json": `{"name": "quay"}`, "quay/main.js": "",
+		"quay/page/loft.toml":    "[project]\nneeds = [\"quay\"]\n[task.build]\nrun = \"true\"\nprobes = []\nreads = [\"*.js\", \"repo:levels.json\", \"repo:quay/rules.json\"]\nwrites = []\n",
+		"quay/page/package.json": `{"name": "page"}`, "quay/page/main.js": "",
+		"tide/loft.toml": "[task.build]\nrun = \"true\"\nprobes = []\nreads = [\"repo:levels.json\", \"repo:quay/rules.json\"]\nwrites = []\n",
+	}
+	found := described(inspect(t, files, check.NeedsMissing, check.NeedsUnused))
+	if want := []string{"tide/loft.toml:1 error needs-missing tide needs quay"}; !slices.Equal(found, want) {
+		t.Errorf("found %q, want %q", found, want)
+	}
+}

@@ -18,13 +18,16 @@ import (
 // relations are what projects use of each other, as their files tell.
 type relations struct {
 	why       map[[2]*graph.Project]string // user and used → the evidence
+	surround  map[[2]*graph.Project]bool   // user and a project around it of which it reads files
 	languages map[*graph.Project][]string  // in which imports were read
 }
 
 // related finds out what projects use of each other.
 func (in *Inspection) related() *relations {
 	g := in.Graph
-	out := &relations{map[[2]*graph.Project]string{}, map[*graph.Project][]string{}}
+	out := &relations{
+		why: map[[2]*graph.Project]string{}, surround: map[[2]*graph.Project]bool{}, languages: map[*graph.Project][]string{},
+	}
 	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.own, Imports: in.sources}
 	split := map[string]bool{}
 	modules := map[string][]string{}
@@ -135,13 +138,16 @@ func (in *Inspection) declared(r *relations, t *graph.Task) {
 		if x.Scope != decl.Root || x.Negated {
 			continue
 		}
-		if start := x.Pattern.LiteralStart(); start != "" && !isManifest(start) {
-			r.add(
-				t.Project,
-				g.Owner(strings.TrimSuffix(start, "/")+"/x"),
-				fmt.Sprintf("%s reads %s", t.Addr(), x.Item.Text),
-			)
+		start := x.Pattern.LiteralStart()
+		if start == "" || isManifest(start) {
+			continue
 		}
+		owner := g.Owner(strings.TrimSuffix(start, "/") + "/x")
+		if owner != nil && isAround(owner, t.Project) {
+			r.surround[[2]*graph.Project{t.Project, owner}] = true
+			continue
+		}
+		r.add(t.Project, owner, fmt.Sprintf("%s reads %s", t.Addr(), x.Item.Text))
 	}
 	for _, it := range t.Decl.After.Items {
 		task, project, ok := strings.Cut(it.Text, "@")
@@ -149,6 +155,13 @@ func (in *Inspection) declared(r *relations, t *graph.Task) {
 			r.add(t.Project, g.Project(project), fmt.Sprintf("%s runs after %s@%s", t.Addr(), task, project))
 		}
 	}
+}
+
+// isAround tells whether a project's directory contains that of another one. To read its files,
+// such as a configuration for all directories below, is no use of it: to need it would mean
+// all that it offers.
+func isAround(outer, inner *graph.Project) bool {
+	return outer != inner && (outer.Dir == "." || strings.HasPrefix(inner.Dir, outer.Dir+"/"))
 }
 
 // isManifest tells whether a file says what a module is, and is no part of what it
@@ -280,8 +293,9 @@ func needsUnused(in *Inspection) (out []Finding) {
 	for _, p := range in.Graph.Projects {
 		for n, it := range p.Project.Needs {
 			used := in.Graph.Project(it.Text)
-			if used == nil || r.why[[2]*graph.Project{p, used}] != "" || !sharesLanguage(r.languages[p], r.languages[used]) ||
-				offersOther(used) {
+			pair := [2]*graph.Project{p, used}
+			if used == nil || r.why[pair] != "" || r.surround[pair] || offersOther(used) ||
+				!sharesLanguage(r.languages[p], r.languages[used]) {
 				continue
 			}
 			f := at(it.Pos, p.Name, p.Name+" needs "+used.Name, "nothing in %s uses %s: remove it from needs", p.Name, used.Name)

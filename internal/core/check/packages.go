@@ -38,6 +38,9 @@ func (m *declaring) at(e manifest.Entry, subject, format string, args ...any) Fi
 	return at(decl.Pos{File: e.File, Line: e.Line, Col: e.Column}, m.project, subject, format, args...)
 }
 
+// within returns a file from the directory of the manifest.
+func (m *declaring) within(file string) string { return strings.TrimPrefix(file, path.Dir(m.File)+"/") }
+
 // dependencyUndeclared finds packages that are imported and not in the manifest.
 func dependencyUndeclared(in *Inspection) (out []Finding) {
 	for _, m := range in.manifests {
@@ -94,10 +97,10 @@ func (m *declaring) misjudged(e manifest.Entry) string {
 		return fmt.Sprintf("%q is imported by %s: remove // indirect", e.Name, first.File)
 	case m.Words.Development == "" || m.IsDeclaredTwice(e):
 	case e.Scope == manifest.Shipped && users == (manifest.Users{Test: users.Test}) && users.Test != nil && !m.Mentions(e.Name):
-		return fmt.Sprintf("%q is used only in %s: move it to %s", e.Name, path.Base(users.Test.File), m.Words.Development)
+		return fmt.Sprintf("%q is used only in %s: move it to %s", e.Name, m.within(users.Test.File), m.Words.Development)
 	case e.Scope == manifest.Development && users.Code != nil && !m.Bundled:
 		return fmt.Sprintf(
-			"%q is used in %s, which is shipped: move it to %s", e.Name, path.Base(users.Code.File), m.Words.Shipped,
+			"%q is used in %s, which is shipped: move it to %s", e.Name, m.within(users.Code.File), m.Words.Shipped,
 		)
 	}
 	return ""

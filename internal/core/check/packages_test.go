@@ -289,3 +289,38 @@ func TestExtensionsOfToolsAreUsedWhereTheyAreConfigured(t *testing.T) {
 		t.Errorf("%q", found)
 	}
 }
+
+// What a script copies, compiles or bundles may be shipped, and so may the program that it starts:
+// only a file that an interpreter runs for something else is known to be a tool.
+func TestFilesThatScriptsNameMayBeShipped(t *testing.T) {
+	for script, want := range map[string]string{
+		`"build": "node src/tide.js"`:                                             "move level",
+		`"build": "cd . && LEVEL=1 node --trace-warnings ./src/tide.js > out"`:    "move level",
+		`"build": "mkdir -p dist && cp src/tide.js dist/tide.js"`:                 "",
+		`"build": "pack src/tide.js --outfile=dist/tide.js"`:                      "",
+		`"build": "node pack.mjs src/tide.js"`:                                    "",
+		`"start": "node src/tide.js"`:                                             "",
+		`"dev:all": "node --watch src/tide.js"`:                                   "",
+		`"build": "node src/tide.js", "start:one": "node src/tide.js"`:            "",
+		`"build": "node src/other.js"`:                                            "early",
+		`"build": "node src/tide.js"}, "main": "./src/tide.js", "x": {"y": "1"`:   "early",
+		`"build": "cp src/tide.js dist"}, "main": "dist/tide.js", "x": {"y": "1"`: "",
+	} {
+		files := maps.Clone(market)
+		files["js/page/package.json"] = `{"name": "page", "scripts": {` + script + `}, "dependencies": {"level": "1"}, "devDependencies": {"early": "1"}}`
+		files["js/page/src/tide.js"] = "import 'level';\nimport 'early';\n"
+		got := ""
+		for _, f := range inspect(t, files, check.DependencyScope) {
+			switch {
+			case f.File != "js/page/package.json":
+			case strings.Contains(f.Message, "is used only in src/tide.js: move it"):
+				got = "move " + f.Subject
+			case strings.Contains(f.Message, "is used in src/tide.js, which is shipped"):
+				got = f.Subject
+			}
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", script, got, want)
+		}
+	}
+}

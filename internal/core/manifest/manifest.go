@@ -120,6 +120,7 @@ type Use struct {
 	Line, Column int
 	Test         bool   // of a test, or of a file that is not shipped
 	Types        bool   // only of types
+	Unclear      bool   // whether the file is shipped cannot be told
 	Advice       string // how it is declared; empty: as any other one
 	Certain      bool   // it has to be declared: no program wrote it, and the file needs it
 }
@@ -154,8 +155,8 @@ func (m *Manifest) IsDeclaredTwice(e Entry) bool {
 func (m *Manifest) Mentions(name string) bool { return m.mentioned != nil && m.mentioned(name) }
 
 // Users are the first files that import a package: one that is shipped and needs it,
-// one that is not shipped, one that uses only its types, and one that a program wrote or
-// that does without. Each is nil if there is none.
+// one that is not shipped, one that uses only its types, and one that a program wrote, that
+// does without, or of which it cannot be told. Each is nil if there is none.
 type Users struct{ Code, Test, Types, Uncertain *Use }
 
 // Users returns who imports a package.
@@ -167,6 +168,8 @@ func (m *Manifest) Users(name string) (u Users) {
 		}
 		of := &u.Code
 		switch {
+		case use.Unclear:
+			of = &u.Uncertain
 		case use.Test:
 			of = &u.Test
 		case use.Types:

@@ -31,7 +31,7 @@ type npmPackage struct {
 	dir, file string
 	name      string
 	private   bool
-	scripts   string // all of them
+	scripts   map[string]string
 	entry     string // what it says of the files that others use
 	lists     []jsonList
 	entries   []Entry
@@ -107,7 +107,9 @@ func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 	within := strings.TrimPrefix(file, p.dir+"/")
 	role := sync.OnceValue(func() fileRole {
 		r := roleOf(within)
-		r.test = r.test || runsFile(p.scripts, within) && !p.isEntry(within)
+		if !r.test && !p.isEntry(within) {
+			r.test, r.unclear = p.isRun(within)
+		}
 		return r
 	})
 	for _, x := range src.Imports {
@@ -117,7 +119,7 @@ func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 		}
 		out = append(out, Use{
 			Name: name, File: file, Line: x.Line, Column: x.Column, Types: x.Types || role().types, Test: role().test,
-			Certain: !src.Generated && !x.Optional && !role().built,
+			Unclear: role().unclear, Certain: !src.Generated && !x.Optional && !role().built,
 		})
 	}
 	return out
@@ -140,24 +142,6 @@ func (s *npmSurvey) isProvided(p npmPackage, name, spec string) bool {
 		}
 	}
 	return s.isAlias(p, spec)
-}
-
-// runsFile tells whether scripts run a file, given from the directory of the package.
-func runsFile(scripts, file string) bool {
-	for at := 0; ; {
-		i := strings.Index(scripts[at:], file)
-		if i < 0 {
-			return false
-		}
-		i += at
-		end := i + len(file)
-		before := strings.TrimSuffix(scripts[:i], "./")
-		starts := before == "" || strings.ContainsAny(before[len(before)-1:], " \t\n'\"=;&|(")
-		if starts && (end == len(scripts) || strings.ContainsAny(scripts[end:end+1], " \t\n'\";&|)")) {
-			return true
-		}
-		at = end
-	}
 }
 
 var packageName = regexp.MustCompile(`^(@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9-][a-z0-9._~-]*$`)
@@ -307,7 +291,7 @@ func (s *npmSurvey) quotedIn(p npmPackage) map[string]bool {
 
 // namingTexts returns the texts in which a package may be named as a word.
 func (s *npmSurvey) namingTexts(p npmPackage) []string {
-	texts := []string{p.scripts, s.Commands}
+	texts := append(slices.Collect(maps.Values(p.scripts)), s.Commands)
 	var rest map[string]json.RawMessage
 	_ = json.Unmarshal([]byte(s.text(p.file)), &rest)
 	for key, value := range rest {

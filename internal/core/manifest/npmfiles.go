@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"iter"
 	"path"
 	"slices"
 	"strings"
@@ -8,9 +9,10 @@ import (
 
 // fileRole is what a file is for, as its name tells.
 type fileRole struct {
-	test  bool // a test, story, measurement, example, script, or configuration of a tool: it is not shipped
-	built bool // a bundler wrote it
-	types bool // it describes types only
+	test    bool // a test, story, measurement, example, script, or configuration of a tool: it is not shipped
+	unclear bool // whether it is shipped cannot be told
+	built   bool // a bundler wrote it
+	types   bool // it describes types only
 }
 
 var (
@@ -36,6 +38,58 @@ func roleOf(file string) (r fileRole) {
 	r.built = r.built || isScript && mark == "min"
 	r.types = mark == "d" && strings.HasSuffix(ext, "ts")
 	return r
+}
+
+var (
+	interpreters = strings.Fields("node nodejs tsx ts-node bun deno jiti")
+	serving      = strings.Fields("start serve server dev develop preview prod production worker")
+)
+
+// isRun tells whether scripts of a package name a file, given from its directory, as one that is not
+// shipped: an interpreter runs it. It is unclear of what a script copies, compiles or bundles, and of
+// the program that the package may be.
+func (p npmPackage) isRun(file string) (tool, unclear bool) {
+	for name, script := range p.scripts {
+		first, _, _ := strings.Cut(strings.ReplaceAll(name, "-", ":"), ":")
+		for before := range namings(script, file) {
+			if !slices.Contains(serving, first) && isInterpreter(before) {
+				tool = true
+			} else {
+				unclear = true
+			}
+		}
+	}
+	return tool && !unclear, unclear
+}
+
+// namings yields the text before each place of a script that names a file, given from the directory of
+// the package.
+func namings(script, file string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for at := 0; ; {
+			i := strings.Index(script[at:], file)
+			if i < 0 {
+				return
+			}
+			i += at
+			at = i + len(file)
+			before := strings.TrimSuffix(script[:i], "./")
+			starts := before == "" || strings.ContainsAny(before[len(before)-1:], " \t\n'\"=;&|(")
+			ends := at == len(script) || strings.ContainsAny(script[at:at+1], " \t\n'\";&|)")
+			if starts && ends && !yield(before) {
+				return
+			}
+		}
+	}
+}
+
+// isInterpreter tells whether a part of a script ends in an interpreter, with options or without.
+func isInterpreter(script string) bool {
+	words := strings.Fields(script[strings.LastIndexAny(script, "\n;&|(")+1:])
+	for len(words) > 0 && strings.HasPrefix(words[len(words)-1], "-") {
+		words = words[:len(words)-1]
+	}
+	return len(words) > 0 && slices.Contains(interpreters, words[len(words)-1])
 }
 
 // isConfig tells whether a file may configure a tool, by its base name.

@@ -107,8 +107,8 @@ func (l npmLocked) readYarn(text string) {
 // runsUnknown tells whether scripts of a package start a program of which it is not known what
 // brings it.
 func (s *npmSurvey) runsUnknown(p npmPackage) bool {
-	for line := range strings.Lines(p.scripts) {
-		words, err := shell.Programs(line)
+	for _, script := range p.scripts {
+		words, err := shell.Programs(script)
 		if err != nil || slices.ContainsFunc(words, func(w string) bool { return !s.isKnown(p, w) }) {
 			return true
 		}

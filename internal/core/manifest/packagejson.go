@@ -29,9 +29,7 @@ func readPackage(file, text string) (npmPackage, bool) {
 	for _, e := range []json.RawMessage{head.Main, head.Module, head.Bin, head.Exports} {
 		p.entry += string(e) + "\n"
 	}
-	for _, s := range head.Scripts {
-		p.scripts += s + "\n"
-	}
+	p.scripts = head.Scripts
 	d := json.NewDecoder(bytes.NewReader([]byte(text)))
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
 		return p, false
@@ -53,7 +51,7 @@ func readPackage(file, text string) (npmPackage, bool) {
 			return p, false
 		}
 	}
-	if p.name == "" && p.entries == nil && p.scripts == "" {
+	if p.name == "" && p.entries == nil && len(p.scripts) == 0 {
 		return p, false // it only says how the files beside it are read
 	}
 	p.declared = map[string]bool{}
