@@ -169,6 +169,33 @@ func TestNpmWorkspaces(t *testing.T) {
 	}
 }
 
+// A workspace that is declared in a file of its own has the packages that this names.
+func TestAWorkspaceInAFileOfItsOwn(t *testing.T) {
+	for text, want := range map[string][]string{
+		"packages:\n  - 'packages/*'   # all\n  - \"!packages/old\"\n": {".", "packages/charts", "packages/ui", "packages/web"},
+		"packages: [./packages/ui]\ncatalog:\n  left: ^1.0.0\n":        {".", "packages/ui"},
+		"onlyBuiltDependencies: [left]\n":                              {".", "packages/charts", "packages/old", "packages/ui", "packages/web"},
+		"packages:\n\t- x\n":                                           {".", "packages/charts", "packages/old", "packages/ui", "packages/web"},
+	} {
+		files := maps.Clone(workspace)
+		delete(files, "package-lock.json")
+		files["package.json"] = strings.Replace(files["package.json"], "workspaces", "others", 1)
+		files["pnpm-lock.yaml"], files["pnpm-workspace.yaml"] = "lockfileVersion: '9.0'\n", text
+		s, _ := propose(t, repo(files), Choices{})
+		var dirs []string
+		for _, p := range s.Projects {
+			dirs = append(dirs, p.Dir)
+		}
+		if !slices.Equal(dirs, want) {
+			t.Errorf("%s: %v", text, dirs)
+		}
+		noted := strings.Contains(strings.Join(s.Notes, "\n"), "pnpm-workspace.yaml is not read")
+		if noted != strings.Contains(text, "\t") {
+			t.Errorf("%s: %q", text, s.Notes)
+		}
+	}
+}
+
 func TestATaskThatDiffersFromItsKindDoesNotInherit(t *testing.T) {
 	one := `{"name": "a", "scripts": {"build": "node b.mjs --out dist/a.js", "test": "node --test"}}`
 	r := repo(map[string]string{

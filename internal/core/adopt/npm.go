@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"go.yaml.in/yaml/v3"
 
 	"grayloft.example/grayloft/internal/core/imports"
 )
@@ -79,18 +80,17 @@ func (s *surveyor) npm() {
 	}
 }
 
-// npmMembers returns the directories that the root workspace names; nil if
-// there is none.
+// npmMembers returns the directories that the root workspace names, as npm and yarn or as pnpm
+// declares it; nil if there is none.
 func (s *surveyor) npmMembers() map[string]bool {
-	text, ok := s.read("package.json")
-	var m packageJSON
-	if !ok || json.Unmarshal([]byte(text), &m) != nil || len(m.workspaces()) == 0 {
+	patterns := s.workspace()
+	if len(patterns) == 0 {
 		return nil
 	}
 	out := map[string]bool{}
 	for _, f := range s.named("package.json") {
 		dir := path.Dir(f)
-		for _, pat := range m.workspaces() {
+		for _, pat := range patterns {
 			pat, not := strings.CutPrefix(pat, "!")
 			if ok, _ := doublestar.Match(strings.Trim(strings.TrimPrefix(pat, "./"), "/"), dir); ok {
 				out[dir] = !not
@@ -98,6 +98,22 @@ func (s *surveyor) npmMembers() map[string]bool {
 		}
 	}
 	return out
+}
+
+// workspace returns the patterns of the root workspace
+// (https://docs.npmjs.com/cli/using-npm/workspaces, https://pnpm.io/pnpm-workspace_yaml).
+func (s *surveyor) workspace() []string {
+	if text, ok := s.read("pnpm-workspace.yaml"); ok {
+		var w struct{ Packages []string }
+		if err := yaml.Unmarshal([]byte(text), &w); err != nil {
+			s.note(fmt.Sprintf("pnpm-workspace.yaml is not read, so each package.json counts: %v", err))
+		}
+		return w.Packages
+	}
+	text, _ := s.read("package.json")
+	var m packageJSON
+	_ = json.Unmarshal([]byte(text), &m) // one that is none was noted
+	return m.workspaces()
 }
 
 func (s *surveyor) npmPackage(m npmPackage) {
@@ -162,88 +178,6 @@ func configures(manifest string) bool {
 	}
 	for key := range keys {
 		if !slices.Contains(manifestKeys, key) {
-			return true
-		}
-	}
-	return false
-}
-
-// installed returns a probe for the packages that npm installed for a package, if a lock
-// file says that there are some: what its scripts depend on is then its own part of the
-// lock file, and a sealed script finds them.
-func (s *surveyor) installed(m npmPackage) string {
-	if len(m.Dependencies)+len(m.DevDependencies)+len(m.Optional) == 0 {
-		return ""
-	}
-	for d := m.dir; ; d = path.Dir(d) {
-		if tool, state := s.installState(d); state != "" {
-			at := path.Join(d, state)
-			return s.addProbe(Probe{
-				Name: "packages", Run: fmt.Sprintf("cat %s || { echo '%s install comes first' >&2; exit 1; }", shellWord(at), tool),
-				Reads: []string{at}, Dirs: []string{"repo:" + path.Join(d, "node_modules")},
-			})
-		}
-		if text, ok := s.read(path.Join(d, "package-lock.json")); ok && s.files[path.Join(d, "package-lock.json")] {
-			if !hasPackages(text) {
-				return ""
-			}
-			where := func(name string) string {
-				if d == "." && m.dir == "." {
-					return name
-				}
-				return "repo:" + path.Join(d, name)
-			}
-			p := Probe{
-				Name: "packages", Run: "npm ls --all --json", PerProject: true, Dirs: []string{where("node_modules")},
-				Reads: []string{"package.json", where("package-lock.json"), where("node_modules/.package-lock.json")},
-			}
-			if d != m.dir {
-				p.Dirs = append(p.Dirs, "node_modules")
-			} else if d != "." {
-				p.Dirs, p.Reads = []string{"node_modules"}, []string{"package.json", "package-lock.json", "node_modules/.package-lock.json"}
-			}
-			return s.addProbe(p)
-		}
-		if d == "." {
-			return ""
-		}
-	}
-}
-
-// installState returns the file in which the program that a lock file beside it is of writes what it
-// has installed: the lock file says only what is to be. It is empty for npm, which tells itself, and
-// where packages are not copied into the repository.
-func (s *surveyor) installState(dir string) (tool, file string) {
-	if s.files[path.Join(dir, "pnpm-lock.yaml")] {
-		return "pnpm", "node_modules/.pnpm/lock.yaml"
-	}
-	lock := path.Join(dir, "yarn.lock")
-	if !s.files[lock] {
-		return "", ""
-	}
-	text, _ := s.read(lock)
-	if !strings.Contains(text, "\n__metadata:") {
-		return "yarn", "node_modules/.yarn-integrity"
-	}
-	if settings, _ := s.read(path.Join(dir, ".yarnrc.yml")); strings.Contains(settings, "nodeLinker: node-modules") {
-		return "yarn", "node_modules/.yarn-state.yml"
-	}
-	return "", ""
-}
-
-// hasPackages tells whether a lock file names packages that are installed, and not only
-// those of a workspace.
-func hasPackages(lock string) bool {
-	var l struct {
-		Packages map[string]struct {
-			Link bool `json:"link"`
-		} `json:"packages"`
-	}
-	if json.Unmarshal([]byte(lock), &l) != nil {
-		return false
-	}
-	for name, p := range l.Packages {
-		if strings.Contains(name, "node_modules/") && !p.Link {
 			return true
 		}
 	}

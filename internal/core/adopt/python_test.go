@@ -47,19 +47,23 @@ func TestPythonPackagesOfAnyManifest(t *testing.T) {
 
 // A lock file says what is to be installed, not what is.
 func TestWhatIsInstalledCountsWhateverInstalledIt(t *testing.T) {
-	for lock, want := range map[string]string{
-		"pnpm-lock.yaml\nlockfileVersion: 9":         "node_modules/.pnpm/lock.yaml",
-		"yarn.lock\n# yarn lockfile v1\n":            "node_modules/.yarn-integrity",
-		"yarn.lock\n\n__metadata:\n  version: 8\n":   "", // packages are read from archives
-		"yarn.lock\n\n__metadata:\n  version: 8\n\n": "node_modules/.yarn-state.yml",
+	const later = "yarn.lock\n\n__metadata:\n  version: 8\n"
+	for _, c := range []struct{ lock, settings, want string }{
+		{"pnpm-lock.yaml\nlockfileVersion: 9", "", "node_modules/.pnpm/lock.yaml"},
+		{"yarn.lock\n# yarn lockfile v1\n", "", "node_modules/.yarn-integrity"},
+		{later, "", ".pnp.cjs"},
+		{later, "nodeLinker: 'pnp'\npnpEnableInlining: false\n", ".pnp.data.json"},
+		{later, "compressionLevel: 0\nnodeLinker: \"node-modules\"\n", "node_modules/.yarn-state.yml"},
+		{later, "nodeLinker: pnpm\n", ""}, // nothing says so in one file
 	} {
-		name, text, _ := strings.Cut(lock, "\n")
+		lock, want := c.lock+c.settings, c.want
+		name, text, _ := strings.Cut(c.lock, "\n")
 		files := map[string]string{
 			name: text, "package.json": `{"name": "quay", "workspaces": ["web"]}`,
 			"web/package.json": `{"name": "web", "scripts": {"test": "node test.js"}, "dependencies": {"fog": "1"}}`,
 		}
-		if strings.HasSuffix(lock, "\n\n") {
-			files[".yarnrc.yml"] = "nodeLinker: node-modules\n"
+		if c.settings != "" {
+			files[".yarnrc.yml"] = c.settings
 		}
 		s, _ := propose(t, repo(files), Choices{})
 		test := s.of("web").Task("test")
