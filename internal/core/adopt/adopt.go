@@ -158,6 +158,7 @@ type surveyor struct {
 	byDir         map[string][]string // the files, by their directory
 	byProject     map[string][]string // the files, by the directory of their project
 	projects      map[string]*Project
+	npmDirs       map[string]string // the directories of npm packages, by their name
 	probes        []Probe
 	survey        *Survey
 }

@@ -139,7 +139,14 @@ var signs = []struct {
 		"it sends something over the network",
 	},
 	{
-		regexp.MustCompile(`--watch\b|\bwatch\s|\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`),
+		regexp.MustCompile(
+			`--watch(=true)?($|[\s;&|"'])|\b(tsc|rollup|webpack|sass|babel|mocha|postcss|tsup)\b[^;&|\n]*\s-[a-z]?w\b|\bwatch\s`,
+		),
+		NotAdopted,
+		"it watches or serves, and does not end by itself",
+	},
+	{
+		regexp.MustCompile(`\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`),
 		NotAdopted,
 		"it watches or serves, and does not end by itself",
 	},
@@ -181,7 +188,7 @@ func (t *Task) judge() {
 	switch {
 	case has(t.Name, namesWorld), has(t.Name, namesSent) && !makes && !checks:
 		t.Sort, t.Why = NotAdopted, "its name suggests that it changes something elsewhere"
-	case has(t.Name, namesServer) && !makes && !checks:
+	case has(t.Name, set("watch")), has(t.Name, namesServer) && !makes && !checks:
 		t.Sort, t.Why = NotAdopted, "its name suggests that it serves or watches, and does not end by itself"
 	case has(t.Name, set("fix")), has(t.Name, namesFormat) && !checks:
 		t.Sort, t.Why = NeverReusable, "its name suggests that it rewrites sources"

@@ -15,7 +15,7 @@ func TestTasksAreClassifiedByTheirNames(t *testing.T) {
 		{"test check-format fmt-check lint-all e2e", Reusable, "a check"},
 		{"format fmt lint-fix tidy", NeverReusable, "it rewrites sources"},
 		{"release version docker-push deploy build-and-publish test-deploy", NotAdopted, "changes something elsewhere"},
-		{"serve dev start", NotAdopted, "does not end by itself"},
+		{"serve dev start watch test:watch build-watch watch:css", NotAdopted, "does not end by itself"},
 		{"clean install setup help test-install", NotAdopted, "cleans or sets up"},
 		{"frobnicate all", NeverReusable, "nothing shows what it does"},
 	} {
@@ -25,6 +25,18 @@ func TestTasksAreClassifiedByTheirNames(t *testing.T) {
 			if task.Sort != c.sort || !strings.Contains(task.Why, c.why) {
 				t.Errorf("%s: %d, %q; want %d, %q", name, task.Sort, task.Why, c.sort, c.why)
 			}
+		}
+	}
+}
+
+func TestScriptsThatWatchAreLeftOut(t *testing.T) {
+	for script, watches := range map[string]bool{
+		"tsc -b -w": true, "tsc --watch": true, "rollup -cw": true, "runner --watch && true": true, "runner --watch=true": true,
+		"tsc -b": false, "runner --watch=false": false, "runner --no-watch": false, "sass a.scss && other -w": false, "gofmt -w": false,
+	} {
+		task := &Task{Name: "build", Script: script}
+		if task.judge(); (task.Sort == NotAdopted) != watches {
+			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
 	}
 }

@@ -48,7 +48,7 @@ type npmPackage struct {
 
 // npm finds packages with scripts, in workspaces and alone.
 func (s *surveyor) npm() {
-	byName := map[string]string{}
+	s.npmDirs = map[string]string{}
 	var list []npmPackage
 	members := s.npmMembers()
 	for _, f := range s.named("package.json") {
@@ -67,7 +67,7 @@ func (s *surveyor) npm() {
 		}
 		list = append(list, npmPackage{m, dir})
 		if m.Name != "" {
-			byName[m.Name] = dir
+			s.npmDirs[m.Name] = dir
 		}
 	}
 	for _, m := range list {
@@ -76,7 +76,7 @@ func (s *surveyor) npm() {
 		}
 	}
 	for _, m := range list {
-		s.npmNeeds(m, byName)
+		s.npmNeeds(m)
 	}
 }
 
@@ -251,21 +251,21 @@ func (s *surveyor) sourcesOf(dir string) []string {
 }
 
 // npmNeeds derives needs from the manifest and from imports in the sources.
-func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
+func (s *surveyor) npmNeeds(m npmPackage) {
 	p := s.projects[m.dir]
 	if p == nil {
 		return
 	}
 	for _, deps := range []map[string]string{m.Dependencies, m.DevDependencies, m.Peers, m.Optional} {
 		for _, name := range sortedKeys(deps) {
-			if dir, ok := byName[name]; ok {
+			if dir, ok := s.npmDirs[name]; ok {
 				p.need(dir, fmt.Sprintf("%s in %s", name, path.Join(m.dir, "package.json")))
 			}
 		}
 	}
 	for _, f := range s.sourcesOf(m.dir) {
 		for _, x := range s.repo.reader().Of(f).Imports {
-			if dir, ok := s.imported(f, x.Spec, byName); ok {
+			if dir, ok := s.imported(f, x.Spec); ok {
 				p.need(dir, fmt.Sprintf("%q imported by %s", x.Spec, f))
 			}
 		}
@@ -275,7 +275,7 @@ func (s *surveyor) npmNeeds(m npmPackage, byName map[string]string) {
 // imported returns the project that a module specifier refers to: a relative
 // path out of the package's directory, or the name of a package of this
 // repository.
-func (s *surveyor) imported(from, spec string, byName map[string]string) (string, bool) {
+func (s *surveyor) imported(from, spec string) (string, bool) {
 	if strings.HasPrefix(spec, ".") {
 		return s.within(path.Join(path.Dir(from), spec, "x"))
 	}
@@ -285,6 +285,6 @@ func (s *surveyor) imported(from, spec string, byName map[string]string) (string
 	} else {
 		name = segs[0]
 	}
-	dir, ok := byName[name]
+	dir, ok := s.npmDirs[name]
 	return dir, ok
 }

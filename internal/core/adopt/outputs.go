@@ -1,7 +1,6 @@
 package adopt
 
 import (
-	"encoding/json"
 	"path"
 	"regexp"
 	"slices"
@@ -30,14 +29,26 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 		t.Writes, t.WritesWhy = []string{}, "a check writes nothing"
 		return
 	}
-	if w := named(t.Script); len(w) > 0 {
-		t.Writes, t.WritesWhy = s.patterns(p, w), "named in its command"
-	} else if w, why := s.configured(p, t); len(w) > 0 {
-		t.Writes, t.WritesWhy = s.patterns(p, w), why
-	} else if w := s.customary(p); len(w) > 0 {
-		t.Writes, t.WritesWhy = s.patterns(p, w), "ignored by git, and usually written by such tasks"
+	c := s.compiled(p, t)
+	if c.lost != "" {
+		t.Sort, t.Why = NeverReusable, "the compiler keeps what it has compiled outside the project, in "+c.lost+": set tsBuildInfoFile"
+		return
 	}
-	if len(t.Writes) == 0 {
+	writes := named(t.Script)
+	switch {
+	case len(writes) > 0:
+		t.WritesWhy = "named in its command"
+	case len(c.dirs) > 0:
+		writes, t.WritesWhy = c.dirs, "outDir in "+c.file
+	default:
+		if writes = s.customary(p); len(writes) > 0 {
+			t.WritesWhy = "ignored by git, and usually written by such tasks"
+		}
+	}
+	if len(writes) > 0 {
+		writes = append(writes, c.state...)
+	}
+	if t.Writes = s.patterns(p, writes); len(t.Writes) == 0 {
 		t.Writes = nil
 	}
 	if f := s.trackedAmong(p, t.Writes); f != "" {
@@ -74,41 +85,6 @@ func named(script string) []string {
 	}
 	return out
 }
-
-// configured reads compilers' configuration for their output directories.
-func (s *surveyor) configured(p *Project, t *Task) ([]string, string) {
-	if !strings.Contains(t.Script, "tsc") {
-		return nil, ""
-	}
-	file := "tsconfig.json"
-	if _, rest, ok := strings.Cut(t.Script, "-p "); ok {
-		if f := strings.Fields(rest); len(f) > 0 && strings.HasSuffix(f[0], ".json") {
-			file = f[0]
-		}
-	}
-	text, ok := s.read(path.Join(p.Dir, file))
-	if !ok {
-		return nil, ""
-	}
-	var conf struct {
-		CompilerOptions struct {
-			OutDir string `json:"outDir"`
-			NoEmit bool   `json:"noEmit"`
-		} `json:"compilerOptions"`
-	}
-	if json.Unmarshal([]byte(withoutComments(text)), &conf) != nil || conf.CompilerOptions.OutDir == "" {
-		return nil, ""
-	}
-	out := path.Clean(conf.CompilerOptions.OutDir)
-	if strings.HasPrefix(out, "..") {
-		return nil, ""
-	}
-	return []string{out}, "outDir in " + path.Join(p.Dir, file)
-}
-
-var jsonComments = regexp.MustCompile(`(?m)^\s*//.*$|/\*[\s\S]*?\*/|,(\s*[}\]])`)
-
-func withoutComments(text string) string { return jsonComments.ReplaceAllString(text, "$1") }
 
 // customary are directories that build tasks usually write.
 var customaryDirs = []string{
