@@ -198,6 +198,27 @@ func TestAFailedSealedTaskHintsAtMissingPrograms(t *testing.T) {
 	}
 }
 
+// A probe of the repository can name a directory in the project of each task, and in those that this
+// needs, such as that of installed packages.
+func TestASealedTaskFindsToolsInItsProject(t *testing.T) {
+	t.Parallel()
+	needsSeal(t)
+	r := sealedRepo(t, "probes = [\"packages\"]\nreads = [\"in\"]\nwrites = [\"out\"]\nrun = \"sh installed/fold/tool.sh; cat ../app/installed/fold/text >> out\"\n")
+	r.Write("lib/loft.toml", strings.Replace(r.Read("lib/loft.toml"), "[task", "needs = [\"app\"]\n[task", 1))
+	r.Write("app/installed/fold/text", "of app\n")
+	r.Write(".gitignore", "installed\n")
+	r.Write("installed/state", "fold 1\n")
+	r.Write("lib/installed/fold/tool.sh", "cat in > out\n")
+	r.Append("grayloft.toml", "[probe.packages]\nrun = \"cat installed/state\"\nreads = [\"installed/state\"]\ndirs = [\"repo:installed\"]\n")
+	if rep := r.Run("make@lib"); rep.Of("make@lib").Outcome != "failed" {
+		t.Errorf("the directory was not declared: %+v", rep.Of("make@lib"))
+	}
+	r.Write("grayloft.toml", strings.Replace(r.Read("grayloft.toml"), `"repo:installed"`, `"repo:installed", "installed"`, 1))
+	if r.Run("make@lib"); r.Read("lib/out") != "in\nof app\n" {
+		t.Errorf("%q", r.Read("lib/out"))
+	}
+}
+
 func TestATracedTaskNamesTheLinesToAddAndRemove(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("strace"); err != nil {

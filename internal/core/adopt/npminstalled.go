@@ -52,7 +52,7 @@ func (s *surveyor) installed(m npmPackage) string {
 type installState struct {
 	program, file string
 	show          string // the command that prints what of it counts
-	dir           string // in which packages are; empty if they are in none of the repository
+	dirs          string // in which packages are, with prefixes; those of the repository from its directory
 }
 
 // probe returns the probe for what is installed in a directory.
@@ -62,17 +62,23 @@ func (i installState) probe(dir string) Probe {
 		Name: "packages", Run: fmt.Sprintf("%s %s || { echo '%s install comes first' >&2; exit 1; }", i.show, shellWord(at), i.program),
 		Reads: []string{at},
 	}
-	if i.dir != "" {
-		p.Dirs = []string{"repo:" + path.Join(dir, i.dir)}
+	for d := range strings.FieldsSeq(i.dirs) {
+		if rest, ok := strings.CutPrefix(d, "repo:"); ok {
+			d = "repo:" + path.Join(dir, rest)
+		}
+		p.Dirs = append(p.Dirs, d)
 	}
 	return p
 }
+
+// copied are the directories of packages in a workspace: at its root, and in each package.
+const copied = "repo:node_modules node_modules"
 
 // installState returns that of the program whose lock file is in a directory. Npm has none: it tells
 // what is installed.
 func (s *surveyor) installState(dir string) (state installState, ok bool) {
 	if s.files[path.Join(dir, "pnpm-lock.yaml")] {
-		return installState{"pnpm", "node_modules/.pnpm/lock.yaml", "cat", "node_modules"}, true
+		return installState{"pnpm", "node_modules/.pnpm/lock.yaml", "cat", copied}, true
 	}
 	lock := path.Join(dir, "yarn.lock")
 	if !s.files[lock] {
@@ -80,7 +86,7 @@ func (s *surveyor) installState(dir string) (state installState, ok bool) {
 	}
 	text, _ := s.read(lock)
 	if !strings.Contains(text, "\n__metadata:") {
-		return installState{"yarn", "node_modules/.yarn-integrity", "cat", "node_modules"}, true
+		return installState{"yarn", "node_modules/.yarn-integrity", "cat", copied}, true
 	}
 	text, _ = s.read(path.Join(dir, ".yarnrc.yml"))
 	settings := struct { // https://yarnpkg.com/configuration/yarnrc
@@ -90,7 +96,7 @@ func (s *surveyor) installState(dir string) (state installState, ok bool) {
 	_ = yaml.Unmarshal([]byte(text), &settings) // yarn says what is wrong with them
 	switch {
 	case settings.Linker == "node-modules":
-		return installState{"yarn", "node_modules/.yarn-state.yml", "cat", "node_modules"}, true
+		return installState{"yarn", "node_modules/.yarn-state.yml", "cat", copied}, true
 	case settings.Linker != "pnp":
 		return state, false
 	}
@@ -99,7 +105,7 @@ func (s *surveyor) installState(dir string) (state installState, ok bool) {
 	if !settings.Inline {
 		file = ".pnp.data.json"
 	}
-	return installState{"yarn", file, `sed 's|"[^" ]*/cache/|"|g'`, ""}, true
+	return installState{"yarn", file, `sed 's|"[^" ]*/cache/|"|g'`, "repo:.yarn home:.yarn/berry"}, true
 }
 
 // hasPackages tells whether a lock file names packages that are installed, and not only

@@ -29,11 +29,11 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		r.fail(per.Pos, `write "project", or leave it out to run it once per repository`, "per = %q is not valid", per.Text)
 	}
 	for _, it := range dirs.Items {
-		if !isToolDir(it.Text, p.PerProject) {
+		if !isToolDir(it.Text) {
 			r.fail(
 				it.Pos,
-				`write an absolute path, "home:…" for one below the home directory, "repo:…" for one of the repository, or, with `+
-					`per = "project", one of the project`,
+				`write an absolute path, "home:…" for one below the home directory, "repo:…" for one of the repository, or one of the `+
+					`project of the task`,
 				"%q is not the directory of a toolchain",
 				it.Text,
 			)
@@ -55,13 +55,13 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 }
 
 // isToolDir tells whether a text names a directory that a probe may have. Those of the
-// repository stay in it.
-func isToolDir(text string, perProject bool) bool {
+// repository stay in it; without a prefix, it is one of the project of each task.
+func isToolDir(text string) bool {
 	if strings.HasPrefix(text, "/") || strings.HasPrefix(text, "home:") {
 		return true
 	}
-	rest, fromRoot := strings.CutPrefix(text, "repo:")
-	return fs.ValidPath(rest) && rest != "." && (fromRoot || perProject) && !strings.ContainsAny(rest, `*?[]{}\:`)
+	rest := strings.TrimPrefix(text, "repo:")
+	return fs.ValidPath(rest) && rest != "." && !strings.ContainsAny(rest, `*?[]{}\:`)
 }
 
 // template checks that a kind's template is a directory of the repository.

@@ -18,6 +18,7 @@ import (
 type Seen struct {
 	Read     []string // files in the repository
 	Wrote    []string // files in the repository, if they still exist at the end
+	Stored   []string // the same, in directories that probes name: tools keep files there
 	Outside  []string // absolute paths outside the repository, the system and the toolchains of probes
 	Caches   []string // those of Outside that were also written
 	Home     string   // the home directory, an absolute path
@@ -59,6 +60,9 @@ func Compare(t *graph.Task, seen Seen) []Finding {
 	}
 	for _, p := range seen.Wrote {
 		c.wrote(p)
+	}
+	for _, p := range seen.Stored {
+		c.stored(p)
 	}
 	caches := map[string]bool{}
 	for _, p := range seen.Caches {
@@ -142,11 +146,21 @@ func (c *comparison) read(p string) {
 	if owner == t.Project {
 		line = c.rel(p)
 	}
-	if why := scanned(t.Decl.Run.String(), p); why != "" && (owner != t.Project || path.Base(p) != "package.json") {
+	if why := scanned(t.Decl.Run.String(), p, c.probed()); why != "" && (owner != t.Project || path.Base(p) != "package.json") {
 		c.note(Finding{Key: "opens", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Opens), Why: "it opened " + p + ": " + why}, p)
 		return
 	}
 	c.note(Finding{Key: "reads", Line: fmt.Sprintf("%q", line), At: c.at(t.Decl.Reads), Wrong: true, Why: "it read " + p}, p)
+}
+
+// probed returns the patterns of the files that the probes of the task read.
+func (c *comparison) probed() (out []string) {
+	for _, it := range c.t.Decl.Probes.Items {
+		for _, r := range c.t.Graph().Repo.Probes[it.Text].Reads {
+			out = append(out, r.Item.Text)
+		}
+	}
+	return out
 }
 
 func (c *comparison) wrote(p string) {
@@ -160,6 +174,17 @@ func (c *comparison) wrote(p string) {
 		return
 	}
 	c.note(Finding{Key: "writes", Line: fmt.Sprintf("%q", c.rel(p)), At: c.at(t.Decl.Writes), Wrong: true, Why: "it wrote " + p}, p)
+}
+
+// stored notes a file that a tool keeps where it is installed.
+func (c *comparison) stored(p string) {
+	if t := c.t; t.Graph().Owner(p) != t.Project {
+		c.wrote(p)
+	} else if !t.IsScratch(p) {
+		dir := path.Dir(c.rel(p))
+		c.note(Finding{Key: "scratch", Line: fmt.Sprintf("%q", dir+"/**"), At: c.at(t.Decl.Scratch), Wrong: true,
+			Why: "it keeps files in " + dir}, p)
+	}
 }
 
 // outer returns the directory that stands for a file outside the repository.

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
+	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 )
 
@@ -128,11 +130,44 @@ func TestACompilerThatScansTestFilesOpensThem(t *testing.T) {
 		"go build ./...": true, "go build ./... && go vet ./...": false, "go test ./...": false, "cat x_test.go": false,
 		"CGO_ENABLED=0 go run ./cmd/x": true,
 	} {
-		if got := scanned(command, "libs/x/x_test.go") != ""; got != want {
+		if got := scanned(command, "libs/x/x_test.go", nil) != ""; got != want {
 			t.Errorf("%s: %v", command, got)
 		}
-		if scanned(command, "libs/x/x.go") != "" {
+		if scanned(command, "libs/x/x.go", nil) != "" {
 			t.Errorf("%s does not depend on sources", command)
+		}
+	}
+}
+
+// What a package manager opens by itself to run a script is no input, if a probe says what is
+// installed; what a tool keeps beside the installed packages is scratch.
+func TestFilesOfPackageManagers(t *testing.T) {
+	const probe = "[probe.packages]\nrun = \"cat state\"\nreads = [\".pnp.cjs\"]\ndirs = [\"node_modules\"]\n"
+	for _, c := range []struct{ command, probes, file, want string }{
+		{"yarn run --silent build", `["packages"]`, "yarn.lock", "opens"},
+		{"yarn run --silent build", `["packages"]`, ".yarn/install-state.gz", "opens"},
+		{"yarn run --silent build", `["packages"]`, ".pnp.cjs", "opens"},
+		{"yarn run --silent build", "[]", "yarn.lock", "reads"},
+		{"node build.js", `["packages"]`, ".pnp.cjs", "reads"},
+		{"pnpm run build", "[]", "pnpm-workspace.yaml", "opens"},
+		{"pnpm run build", "[]", "pnpm-lock.yaml", "reads"},
+		{"pnpm run build", `["packages"]`, "tide/node_modules/.made/x.json", "scratch"},
+		{"pnpm run build", `["packages"]`, "node_modules/.made/x.json", "writes"},
+	} {
+		g, err := graph.Load(fstest.MapFS{
+			"grayloft.toml":  {Data: []byte("schema = 1\n[repo]\nprojects = [\"tide\"]\n" + probe)},
+			"tide/loft.toml": {Data: []byte("[task.build]\nrun = \"" + c.command + "\"\nreads = []\nwrites = []\nprobes = " + c.probes + "\n")},
+		}, "skerry")
+		if err != nil {
+			t.Fatal(err)
+		}
+		seen := Seen{Read: []string{c.file}}
+		if strings.Contains(c.file, "node_modules") {
+			seen = Seen{Stored: []string{c.file}}
+		}
+		found := Compare(g.Tasks[0], seen)
+		if len(found) != 1 || found[0].Key != c.want || found[0].Wrong == (c.want == "opens") {
+			t.Errorf("%s opens %s: %+v, want %s", c.command, c.file, found, c.want)
 		}
 	}
 }

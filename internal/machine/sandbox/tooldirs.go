@@ -12,7 +12,8 @@ import (
 )
 
 // toolDirs calls outer for each directory of a toolchain outside the repository that the
-// probes of a task name, and inner for each one in it, from the root.
+// probes of a task name, and inner for each one in it, from the root. One of the project is also one
+// of the projects that it needs: what their files use is installed there.
 func toolDirs(t *graph.Task, home string, outer, inner func(dir string)) {
 	for _, p := range t.Decl.Probes.Items {
 		for _, d := range t.Graph().Repo.Probes[p.Text].Dirs {
@@ -27,6 +28,9 @@ func toolDirs(t *graph.Task, home string, outer, inner func(dir string)) {
 				outer(d)
 			default:
 				inner(path.Join(t.Project.Dir, d))
+				for _, p := range t.Project.NeedsAll {
+					inner(path.Join(p.Dir, d))
+				}
 			}
 		}
 	}

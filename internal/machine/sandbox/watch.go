@@ -64,7 +64,11 @@ func (w *Watch) Findings(reads listing.List) []drift.Finding {
 		rel, ok := below(w.Root, p)
 		if !ok {
 			seen.Caches = append(seen.Caches, p)
-		} else if info, err := os.Lstat(p); err == nil && !info.IsDir() {
+		} else if info, err := os.Lstat(p); err != nil || info.IsDir() {
+			continue
+		} else if w.isTool(rel) {
+			seen.Stored = append(seen.Stored, rel)
+		} else {
 			seen.Wrote = append(seen.Wrote, rel)
 		}
 	}
