@@ -277,7 +277,7 @@ func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 	addr := m.Task.Addr()
 	if len(found.CheckoutPaths) > 0 {
 		k.Notices.Warn(
-			fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath)",
+			fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath, Rust: --remap-path-prefix)",
 				addr, found.CheckoutPaths[0]),
 		)
 	}
