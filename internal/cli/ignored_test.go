@@ -118,3 +118,43 @@ probes = []
 		}
 	}
 }
+
+// A task that makes less where a file says what was made before: the file is named, since its outputs
+// would be kept as a whole although they are a part.
+func TestAFileThatSaysWhatWasMadeIsNamed(t *testing.T) {
+	t.Parallel()
+	const run = "for f in a b; do cmp -s \\\"src/$f\\\" \\\".made-$f\\\" || { mkdir -p out; cp \\\"src/$f\\\" out/; cp \\\"src/$f\\\" \\\".made-$f\\\"; }; done"
+	declared := func(more string) map[string]string {
+		return map[string]string{
+			"grayloft.toml":  "schema = 1\n[repo]\nname = \"ferry\"\nprojects = [\"tide\"]\n",
+			"tide/loft.toml": "[task.build]\nrun = \"" + run + "\"\nreads = [\"src/*\"]\nprobes = []\n" + more,
+			"tide/src/a":     "1\n", "tide/src/b": "1\n", ".gitignore": ".made-*\nout\n",
+		}
+	}
+	r := trial.New(t, declared("writes = [\"out/**\"]\n"))
+	for n, want := range []string{"tide/.made-a changed while it ran", "tide/.made-b changed while it ran"} {
+		a := r.Grayloft("run", "build")
+		if a.Code != 0 || !strings.Contains(a.Err, "build@tide: "+want) || n > 0 && strings.Contains(a.Err, "made-a") {
+			t.Errorf("run %d: exit %d, %s", n, a.Code, a.Err)
+		}
+		r.Write("tide/src/b", "2\n")
+	}
+	// What is declared as an output is complete.
+	r = trial.New(t, declared("writes = [\"out/**\", \".made-*\"]\n"))
+	r.Run("build")
+	r.Write("tide/src/b", "2\n")
+	if r.Run("build"); r.Read("tide/out/a") != "1\n" || r.Read("tide/out/b") != "2\n" {
+		t.Error("the outputs are not whole")
+	}
+	for _, more := range []string{
+		"writes = [\"out/**\", \".made-*\"]\n", "writes = [\"out/**\"]\nscratch = [\".made-*\"]\n", "writes = [\"out/**\"]\nreports = [\".made-*\"]\n",
+		"writes = [\"out/**\"]\nisolation = \"sealed\"\n",
+	} {
+		if strings.Contains(more, "sealed") {
+			needsSeal(t)
+		}
+		if a := trial.New(t, declared(more)).Grayloft("run", "build"); a.Code != 0 || strings.Contains(a.Err, "changed while it ran") {
+			t.Errorf("%s: exit %d, %s", more, a.Code, a.Err)
+		}
+	}
+}

@@ -189,24 +189,21 @@ func (c crates) programs(dir string) []string {
 // addNeeds adds the crates of the repository that a crate depends on: by a path in its own manifest or
 // in that of its workspace, or because the workspace puts them in place of others.
 func (c crates) addNeeds(p *Project) {
-	m, top := c.mans[p.Dir], c.root(p.Dir)
-	lists := []cargoDeps{m.cargoDeps}
+	m, top := c.mans[p.Dir], c.mans[c.root(p.Dir)]
+	lists := []map[string]any{m.Deps, m.DevDeps, m.BuildDeps}
 	for _, platform := range sortedKeys(m.Target) {
-		lists = append(lists, m.Target[platform])
+		l := m.Target[platform]
+		lists = append(lists, l.Deps, l.DevDeps, l.BuildDeps)
 	}
-	for _, l := range lists {
-		for _, deps := range []map[string]any{l.Deps, l.DevDeps, l.BuildDeps} {
-			for _, name := range sortedKeys(deps) {
-				why := fmt.Sprintf("%s in %s", name, path.Join(p.Dir, "Cargo.toml"))
-				c.need(p, p.Dir, deps[name], why)
-				if w := c.mans[top].Workspace; w != nil {
-					if entry, _ := deps[name].(map[string]any); entry["workspace"] == true {
-						c.need(p, top, w.Deps[name], why)
-					}
-				}
-				for _, source := range sortedKeys(c.mans[top].Patch) {
-					c.need(p, top, c.mans[top].Patch[source][name], why)
-				}
+	for _, deps := range lists {
+		for _, name := range sortedKeys(deps) {
+			why := fmt.Sprintf("%s in %s", name, path.Join(p.Dir, "Cargo.toml"))
+			c.need(p, p.Dir, deps[name], why)
+			if entry, _ := deps[name].(map[string]any); entry["workspace"] == true && top.Workspace != nil {
+				c.need(p, c.root(p.Dir), top.Workspace.Deps[name], why)
+			}
+			for _, source := range sortedKeys(top.Patch) {
+				c.need(p, c.root(p.Dir), top.Patch[source][name], why)
 			}
 		}
 	}

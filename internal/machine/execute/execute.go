@@ -51,8 +51,9 @@ type Job struct {
 // Result is what running a task gave.
 type Result struct {
 	Ended    process.Result
-	Seconds  float64 // of the last attempt
-	Attempt  int     // from 1
+	Began    time.Time // the last attempt
+	Seconds  float64   // of the last attempt
+	Attempt  int       // from 1
 	Log      []byte
 	Note     string          // for people: which attempt passed
 	Hint     string          // for people: a probable cause of a failure
@@ -117,9 +118,9 @@ func (x *Executor) attempts(ctx context.Context, job Job, log *tasklog.Log, c co
 		}
 		cmd := x.Command(job.Task, log)
 		c.dress(&cmd)
-		start := x.Now()
+		res.Began = x.Now()
 		res.Ended = process.Run(ctx, cmd)
-		res.Seconds, res.Attempt = x.Now().Sub(start).Seconds(), n
+		res.Seconds, res.Attempt = x.Now().Sub(res.Began).Seconds(), n
 		if err := c.end(); err != nil {
 			return res, err
 		}

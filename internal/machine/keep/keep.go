@@ -111,30 +111,10 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 	}
 	k.note(out.Record)
 	if isCacheable(t) {
+		k.mentionState(m, found.List)
 		out.Share = k.entry(m, out, found)
 	}
 	return out
-}
-
-// mentionShortSecrets says that a secret is too short to be found in logs and
-// outputs.
-func (k *Keeper) mentionShortSecrets(t *graph.Task) {
-	for _, v := range t.Secrets {
-		if value, ok := k.Look.Env.Value(v); ok && value != "" && len(value) < tasklog.Shortest {
-			k.Notices.WarnOnce("secret "+v.Name, fmt.Sprintf(
-				"%s: the secret %s has fewer than %d characters: it is neither masked in logs nor looked for in outputs",
-				t.Addr(), v.Name, tasklog.Shortest))
-		}
-	}
-}
-
-// mentionNoOutputs says that a task wrote none of the files that it declares: a wrong pattern would
-// show only where its result is reused.
-func (k *Keeper) mentionNoOutputs(t *graph.Task, list listing.List) {
-	if len(list) == 0 && len(t.Writes) > 0 && isCacheable(t) {
-		k.Notices.Warn(fmt.Sprintf("%s: no file matches its writes (%s), so reusing its result gives no files: "+
-			"correct them, or declare writes = [] if it makes none", t.Addr(), strings.Join(t.Decl.Writes.Texts(), ", ")))
-	}
 }
 
 // isCacheable tells whether results of the task are kept for reuse.
@@ -276,10 +256,8 @@ func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 	}
 	addr := m.Task.Addr()
 	if len(found.CheckoutPaths) > 0 {
-		k.Notices.Warn(
-			fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building (Go: -trimpath, Rust: --remap-path-prefix)",
-				addr, found.CheckoutPaths[0]),
-		)
+		k.Notices.Warn(fmt.Sprintf("%s: %s contains the path of this checkout, which is wrong in any other: strip paths when building "+
+			"(Go: -trimpath, Rust: --remap-path-prefix)", addr, found.CheckoutPaths[0]))
 	}
 	shareable := k.mayLeave(m, found)
 	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil {
