@@ -10,53 +10,81 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 )
 
 // amendment looks again at the directories of a roster in which something was added, removed or
-// replaced, as an editor does that saves a file under another name first. The rules about ignored
-// files are the same, so what they said of a path still holds.
+// replaced, as an editor does that saves a file under another name first, and at directories that are
+// new. The rules about ignored files are the same, so what they said of a path still holds.
 type amendment struct {
 	c       *Checkout
 	r       *roster
 	ignored *ignores
 	tracked func() (sortedPaths, error)
+	gone    map[string]bool // directories of the roster
+	entered []rosterDir     // new directories
+	entries int             // in these
 }
 
 // errWalk says that the whole checkout has to be walked.
-var errWalk = errors.New("a directory came or went, or the rules about ignored files changed")
+var errWalk = errors.New("the rules about ignored files or the repositories inside changed, or more than is looked at again")
+
+// mostEntered is how many entries of new directories are looked at before the checkout is walked.
+const mostEntered = 20_000
 
 // amend returns the files of the roster, given those of the directories without changes, and
 // changes the roster accordingly.
 func (a *amendment) amend(ctx context.Context, list []found, changed []int) ([]found, bool) {
 	list = slices.DeleteFunc(list, func(f found) bool { return f.path == "" })
 	a.tracked = sync.OnceValues(func() (sortedPaths, error) { return a.c.trackedFiles(ctx) })
-	var fresh, unknown []found
+	a.gone = map[string]bool{}
+	var fresh, open []found
 	for _, i := range changed {
-		counted, open, err := a.look(&a.r.dirs[i])
+		counted, unknown, err := a.look(&a.r.dirs[i])
 		if err != nil {
 			return nil, false
 		}
-		fresh, unknown = append(fresh, counted...), append(unknown, open...)
+		fresh, open = append(fresh, counted...), append(open, unknown...)
 	}
-	unknown, err := a.decide(ctx, unknown)
-	if err != nil {
-		return nil, false
+	for len(open) > 0 {
+		counted, dirs, err := a.decide(ctx, open)
+		if err != nil {
+			return nil, false
+		}
+		fresh, open = append(fresh, counted...), nil
+		for _, d := range dirs {
+			unknown, err := a.enter(d.path)
+			if err != nil {
+				return nil, false
+			}
+			open = append(open, unknown...)
+		}
 	}
-	fresh = append(fresh, unknown...)
 	slices.SortFunc(fresh, byPath)
 	list = merged(list, fresh)
+	a.r.dirs = append(slices.DeleteFunc(a.r.dirs, func(d rosterDir) bool { return a.gone[d.path] }), a.entered...)
+	slices.SortFunc(a.r.dirs, func(x, y rosterDir) int { return strings.Compare(x.path, y.path) })
 	return list, a.r.place(list)
 }
 
-// look reads a directory. It returns the files that counted before, and other files and directories.
+// look reads a directory of the roster. It returns the files that counted before, and other files and
+// directories.
 func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	full := filepath.Join(a.c.Root, filepath.FromSlash(d.path))
-	info, err := os.Lstat(full)
-	if err != nil || !info.IsDir() {
+	before, err := a.status(d.path)
+	if errors.Is(err, fs.ErrNotExist) && d.path != "." {
+		a.gone[d.path] = true
+		if slices.ContainsFunc(a.r.links, func(l string) bool { return strings.HasPrefix(l, d.path+"/") }) {
+			err = errWalk
+		} else {
+			err = nil
+		}
+		return nil, nil, err
+	}
+	if err != nil || !(found{"", before}).dir() {
 		return nil, nil, errWalk
 	}
-	before, _ := stampOf(info)
 	entries, err := os.ReadDir(full)
 	if err != nil {
 		return nil, nil, err
@@ -67,16 +95,13 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 		switch _, was := a.r.directory(p); {
 		case e.IsDir() && (was || a.isApart(p)):
 			continue
-		case was, !known && (e.Name() == ".gitignore" || e.Name() == ".git"):
+		case was, !known && decidesMore(e.Name()):
 			return nil, nil, errWalk
 		}
-		now, err := os.Lstat(filepath.Join(full, e.Name()))
-		if errors.Is(err, fs.ErrNotExist) { // deleted meanwhile
-			continue
-		}
-		st, ok := stampOf(now)
+		st, err := a.status(p)
 		switch {
-		case err != nil || !ok || now.IsDir() != e.IsDir():
+		case errors.Is(err, fs.ErrNotExist): // deleted meanwhile
+		case err != nil || (found{p, st}).dir() != e.IsDir():
 			return nil, nil, errWalk
 		case known && !e.IsDir():
 			counted = append(counted, found{p, st})
@@ -88,47 +113,89 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	return counted, unknown, nil
 }
 
+// enter reads a new directory.
+func (a *amendment) enter(dir string) (unknown []found, err error) {
+	before, err := a.status(dir)
+	if err != nil {
+		return nil, errWalk
+	}
+	entries, err := os.ReadDir(filepath.Join(a.c.Root, filepath.FromSlash(dir)))
+	if a.entries += len(entries); err != nil || a.entries > mostEntered {
+		return nil, errWalk
+	}
+	for _, e := range entries {
+		p := path.Join(dir, e.Name())
+		st, err := a.status(p)
+		switch {
+		case decidesMore(e.Name()):
+			return nil, errWalk
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil || (found{p, st}).dir() != e.IsDir():
+			return nil, errWalk
+		default:
+			unknown = append(unknown, found{p, st})
+		}
+	}
+	a.entered = append(a.entered, rosterDir{path: dir, st: before})
+	return unknown, nil
+}
+
+// decidesMore tells whether a file or directory of that name decides which others count.
+func decidesMore(name string) bool { return name == ".gitignore" || name == ".git" }
+
+// status takes the status of a path.
+func (a *amendment) status(p string) (stamp, error) {
+	info, err := os.Lstat(filepath.Join(a.c.Root, filepath.FromSlash(p)))
+	if err != nil {
+		return stamp{}, err
+	}
+	st, ok := stampOf(info)
+	if !ok {
+		return stamp{}, errWalk
+	}
+	return st, nil
+}
+
 // isApart tells whether a directory has no files of this repository.
 func (a *amendment) isApart(p string) bool {
 	return p == ".git" || p == ".grayloft" || slices.Contains(a.r.links, p) || slices.Contains(a.r.repos, p)
 }
 
-// decide returns those of some files that count: git tracks them, or does not ignore them. It fails
-// if a directory among them may have files that count.
-func (a *amendment) decide(ctx context.Context, list []found) (counted []found, err error) {
-	if len(list) == 0 {
-		return nil, nil
-	}
+// decide returns those of some files that count: git tracks them, or does not ignore them. It also
+// returns the directories among them that may have files that count.
+func (a *amendment) decide(ctx context.Context, list []found) (counted, dirs []found, err error) {
 	tracked, err := a.tracked()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var others []found
 	for _, f := range list {
 		_, is := slices.BinarySearch(tracked, f.path)
 		switch {
-		case f.dir() && tracked.meets(f.path):
-			return nil, errWalk
+		case is && f.dir(): // a submodule, or in place of a file
+			return nil, nil, errWalk
 		case is:
 			counted = append(counted, f)
+		case f.dir() && tracked.meets(f.path):
+			dirs = append(dirs, f)
 		default:
 			others = append(others, f)
 		}
 	}
 	if err := a.ignored.ask(ctx, a.c, others); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	a.ignored.save(a.c.stateFile("ignored"))
 	for _, f := range others {
 		switch {
 		case a.ignored.answers[f.ruled()]:
 		case f.dir():
-			return nil, errWalk
+			dirs = append(dirs, f)
 		default:
 			counted = append(counted, f)
 		}
 	}
-	return counted, nil
+	return counted, dirs, nil
 }
 
 // merged returns the files of two sorted lists, sorted.

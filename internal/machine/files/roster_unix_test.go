@@ -27,6 +27,7 @@ func TestACheckoutIsNotWalkedAgainForAFewChanges(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	remove := func(name string) { _ = os.RemoveAll(filepath.Join(p.root, name)) }
 	first := []string{".gitignore", "a/text", "b/text"}
 	more := []string{".gitignore", "a/more", "a/text", "b/text"}
 	for _, c := range []struct {
@@ -41,6 +42,24 @@ func TestACheckoutIsNotWalkedAgainForAFewChanges(t *testing.T) {
 		{"a new file", func() { p.write("a/more", "x") }, more},
 		{"added", func() { p.git("add", "-A") }, more},
 		{"removed", func() { p.git("rm", "-q", "-f", "a/more") }, first},
+		{"a new directory", func() {
+			p.write("c/deep/built/x", "")
+			p.write("c/deep/x.tmp", "")
+			p.write("c/deep/in", "")
+			p.write("c/text", "")
+		},
+			append(slices.Clone(first), "c/deep/in", "c/text")},
+		{"committed", func() { p.git("add", "-A"); p.git("commit", "-q", "-m", "more") }, append(slices.Clone(first), "c/deep/in", "c/text")},
+		{"more in it", func() { p.write("c/deep/new", ""); remove("c/text") }, append(slices.Clone(first), "c/deep/in", "c/deep/new")},
+		{"it is gone", func() { remove("c") }, first},
+		{"it comes back from the last commit", func() { p.git("checkout", "-q", "-f", "HEAD", "c") },
+			append(slices.Clone(first), "c/deep/in", "c/text")},
+		{"another name for it", func() { rename("c", "b/c") }, []string{".gitignore", "a/text", "b/c/deep/in", "b/c/text", "b/text"}},
+		{"a branch without it", func() { remove("b/c"); p.git("checkout", "-q", "-f", "HEAD~1") }, first},
+		{"a branch with it", func() { p.git("checkout", "-q", "-f", "-") }, append(slices.Clone(first), "c/deep/in", "c/text")},
+		{"a tracked file in an ignored directory", func() { p.write("d/built/kept", ""); p.write("d/built/x", ""); p.git("add", "-f", "d/built/kept") },
+			append(slices.Clone(first), "c/deep/in", "c/text", "d/built/kept")},
+		{"without new directories", func() { p.git("rm", "-q", "-r", "-f", "c", "d/built/kept"); remove("d") }, first},
 		{"nothing", func() {}, first},
 	} {
 		c.change()
@@ -48,6 +67,30 @@ func TestACheckoutIsNotWalkedAgainForAFewChanges(t *testing.T) {
 			t.Errorf("%s: all files were looked for", c.what)
 		} else if names := (&Survey{list: got}).Paths(); !slices.Equal(names, c.want) {
 			t.Errorf("%s: %q, want %q", c.what, names, c.want)
+		}
+	}
+}
+
+// Where a new directory brings rules of its own, or a repository, the checkout is walked.
+func TestANewDirectoryMayDecideWhatCounts(t *testing.T) {
+	p := &place{t: t, root: t.TempDir()}
+	p.withState()
+	p.write("a/text", "one")
+	p.git("add", "-A")
+	p.git("commit", "-q", "-m", "first")
+	for _, c := range []struct {
+		what   string
+		change func()
+		want   []string
+	}{
+		{"at first", func() {}, []string{"a/text"}},
+		{"rules", func() { p.write("b/c/.gitignore", "*.x\n"); p.write("b/c/1.x", ""); p.write("b/c/1.y", "") }, []string{"a/text", "b/c/.gitignore", "b/c/1.y"}},
+		{"a repository", func() { p.git("init", "-q", "d/e"); p.write("d/e/text", ""); p.write("d/text", "") },
+			[]string{"a/text", "b/c/.gitignore", "b/c/1.y", "d/text"}},
+	} {
+		c.change()
+		if got := p.visible(); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q, want %q", c.what, got, c.want)
 		}
 	}
 }
