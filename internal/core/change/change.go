@@ -27,8 +27,8 @@ const OwnDeclaration = "its declaration"
 
 // Touched returns the tasks that the changed paths touch, in graph order, each
 // with the first such path. Base is what changes are measured against, for
-// declarations; without it, declarations are not compared. Moved are files that
-// did not change, but are in another project than in the base: see [Base.Moved].
+// declarations; without it, declarations are not compared. Moved are files, changed or not, that may
+// be in another project than in the base: see [Base.Moved].
 func Touched(g *graph.Graph, base *Base, paths, moved []string) []Touch {
 	byOwner := map[*graph.Project][]string{}
 	for _, p := range paths {

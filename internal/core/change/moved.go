@@ -8,7 +8,7 @@ import (
 )
 
 // Moved returns the directories that are a project now and were none, or the other way around. Files
-// below them that did not change are in another project, and so read by other tasks.
+// below them are in another project, and so read by other tasks: also those that changed or are gone.
 func (b *Base) Moved(g *graph.Graph) []string {
 	var now []string
 	for _, p := range g.Projects {

@@ -74,7 +74,7 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 			a.Warning = fmt.Sprintf("the declarations at %s cannot be read, so everything counts as changed: %s", a.Base, first)
 			return a, nil
 		}
-		if moved, err = unchangedIn(ctx, repo, old.Moved(q.Graph), paths); err != nil {
+		if moved, err = filesIn(ctx, repo, old.Moved(q.Graph), paths); err != nil {
 			return a, err
 		}
 		if len(moved) > mostMoved {
@@ -90,17 +90,20 @@ func Find(ctx context.Context, repo git.Repo, q Question) (Answer, error) {
 // mostMoved is the largest number of files in another project than before of which each is looked at.
 const mostMoved = 500
 
-// unchangedIn returns the files below some directories that git tracks, without those that changed.
-func unchangedIn(ctx context.Context, repo git.Repo, dirs, changed []string) ([]string, error) {
+// filesIn returns the files below some directories that git tracks, and those of them that changed, of
+// which some may be gone.
+func filesIn(ctx context.Context, repo git.Repo, dirs, changed []string) ([]string, error) {
 	if len(dirs) == 0 {
 		return nil, nil
 	}
-	is := make(map[string]bool, len(changed))
-	for _, f := range changed {
-		is[f] = true
-	}
 	files, err := repo.Tracked(ctx, dirs...)
-	return slices.DeleteFunc(files, func(f string) bool { return is[f] }), err
+	for _, f := range changed {
+		if slices.ContainsFunc(dirs, func(d string) bool { return d == "." || strings.HasPrefix(f, d+"/") }) {
+			files = append(files, f)
+		}
+	}
+	slices.Sort(files)
+	return slices.Compact(files), err
 }
 
 func (q Question) changed(ctx context.Context, repo git.Repo, base string) ([]string, error) {

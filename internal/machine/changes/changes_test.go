@@ -139,6 +139,16 @@ func TestFilesOfANewProjectTouchTheirReaders(t *testing.T) {
 	if a, got, err := r.find(Question{}); err != nil || sorted(got) != "make@a/part make@b wide@a" || a.Warning != "" {
 		t.Errorf("a new project: %q, %q, %v", got, a.Warning, err)
 	}
+	for what, change := range map[string]func(){
+		"its only file changed as well": func() { r.write("a/part/file", "two\n") },
+		"its only file is gone":         func() { r.git("rm", "-q", "-f", "a/part/file") },
+	} {
+		change()
+		if a, got, err := r.find(Question{}); err != nil || sorted(got) != "make@a/part make@b wide@a" || a.Warning != "" {
+			t.Errorf("a new project, and %s: %q, %q, %v", what, got, a.Warning, err)
+		}
+		r.git("checkout", "-q", "HEAD", "a/part/file")
+	}
 	inside := r.commit("two projects")
 	if err := os.Remove(filepath.Join(r.dir, "a/part/loft.toml")); err != nil {
 		t.Fatal(err)
