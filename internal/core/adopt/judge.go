@@ -23,10 +23,13 @@ var (
 		"provision",
 		"teardown",
 		"destroy",
+		"apply",
+		"delete",
+		"drop",
 		"bump",
 	)
 	// namesSent say how something is built or checked, too: build-release.
-	namesSent   = set("release", "ship", "seed", "tag", "version")
+	namesSent   = set("release", "ship", "seed", "tag", "version", "create")
 	namesServer = set(
 		"dev",
 		"serve",
@@ -118,7 +121,9 @@ func set(words ...string) map[string]bool {
 
 var nameParts = regexp.MustCompile(`[^A-Za-z0-9]+`)
 
-func parts(name string) []string { return nameParts.Split(strings.ToLower(name), -1) }
+func parts(name string) []string {
+	return nameParts.Split(strings.ReplaceAll(strings.ToLower(name), "up-to-date", "check"), -1)
+}
 
 func has(name string, words map[string]bool) bool {
 	return slices.ContainsFunc(parts(name), func(w string) bool { return words[w] })
@@ -133,6 +138,12 @@ var signs = []struct {
 	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or pushes it"},
 	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
 	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
+	{
+		regexp.MustCompile(`\bkubectl\s+(apply|create|delete|edit|exec|patch|replace|rollout|scale|set)\b` +
+			`|\bhelm\s+(install|push|rollback|uninstall|upgrade)\b|\b(terraform|tofu)\s+(apply|destroy|import)\b|\b(aws|az|gcloud|gsutil|eksctl)\s`),
+		NotAdopted,
+		"it changes something elsewhere",
+	},
 	{
 		regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`),
 		NotAdopted,

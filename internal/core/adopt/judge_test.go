@@ -11,10 +11,10 @@ func TestTasksAreClassifiedByTheirNames(t *testing.T) {
 		sort  Reusability
 		why   string
 	}{
-		{"build build-release build:prod docs release-check test:version", Reusable, ""},
+		{"build build-release build:prod docs release-check test:version create-docs schema-up-to-date", Reusable, ""},
 		{"test check-format fmt-check lint-all e2e", Reusable, "a check"},
 		{"format fmt lint-fix tidy", NeverReusable, "it rewrites sources"},
-		{"release version docker-push deploy build-and-publish test-deploy", NotAdopted, "changes something elsewhere"},
+		{"release version docker-push deploy build-and-publish test-deploy apply delete-cluster create-user", NotAdopted, "changes something elsewhere"},
 		{"serve dev start watch test:watch build-watch watch:css", NotAdopted, "does not end by itself"},
 		{"clean install setup help test-install", NotAdopted, "cleans or sets up"},
 		{"frobnicate all", NeverReusable, "nothing shows what it does"},
@@ -36,6 +36,18 @@ func TestScriptsThatWatchAreLeftOut(t *testing.T) {
 	} {
 		task := &Task{Name: "build", Script: script}
 		if task.judge(); (task.Sort == NotAdopted) != watches {
+			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
+		}
+	}
+}
+
+func TestScriptsThatChangeSomethingElsewhereAreLeftOut(t *testing.T) {
+	for script, left := range map[string]bool{
+		"kubectl apply -f x.yaml": true, "helm upgrade --install x .": true, "terraform apply": true, "aws s3 cp x s3://y": true,
+		"kubectl version": false, "helm lint .": false, "terraform fmt -check": false, "cat aws.txt": false,
+	} {
+		task := &Task{Name: "build", Script: script}
+		if task.judge(); (task.Sort == NotAdopted) != left {
 			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
 	}

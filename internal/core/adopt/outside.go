@@ -28,7 +28,7 @@ func (s *surveyor) outside() {
 		p := s.projects[dir]
 		shared := map[string]bool{}
 		for _, f := range s.owned()[dir] {
-			if !mayName(f) || slices.ContainsFunc(p.Tasks, func(t *Task) bool { return t.From == f }) {
+			if !MayName(f) || slices.ContainsFunc(p.Tasks, func(t *Task) bool { return t.From == f }) {
 				continue // or it is looked at as the script of that task
 			}
 			if text := o.textOf(f); strings.Contains(text, "..") {
@@ -143,6 +143,19 @@ func (o outsider) uses(p *Project, text, file string, reads map[string]bool) (un
 	return unknown
 }
 
+// NamesPathsTo tells whether a text in a file of a project, given by its directory, names a path that
+// leads to another directory: from the file's own, or from the project's.
+func NamesPathsTo(text, file, project, other string) bool {
+	for word := range upward(text) {
+		for _, base := range []string{path.Dir(file), project} {
+			if at := path.Join(base, strings.TrimLeft(word, "/")); at == other || strings.HasPrefix(at, other+"/") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // use adds a path from the root; not ok if nothing is known of it.
 func (o outsider) use(p *Project, at, why string, reads map[string]bool) (ok bool) {
 	isFile, isDir := o.files[at], o.holdsFiles(at)
@@ -191,7 +204,7 @@ func (o outsider) follow(p *Project, file string, reads map[string]bool) {
 		f := open[0]
 		open = open[1:]
 		reads["repo:"+f] = true
-		if !mayName(f) || len(seen) > mostFollowed {
+		if !MayName(f) || len(seen) > mostFollowed {
 			continue
 		}
 		for _, next := range o.named(p, f) {
@@ -259,8 +272,8 @@ func gathered(reads map[string]bool) (out []string) {
 	return out
 }
 
-// mayName tells whether a file is a source or a configuration that names files.
-func mayName(f string) bool {
+// MayName tells whether a file is a source or a configuration that names files.
+func MayName(f string) bool {
 	base := path.Base(f)
 	if imports.IsForeign(f) || strings.Contains(base, "lock") {
 		return false

@@ -379,3 +379,29 @@ func TestFilesOfTheProjectAroundAreNoNeed(t *testing.T) {
 		t.Errorf("found %q, want %q", found, want)
 	}
 }
+
+// A configuration or a command that names a path to another project uses it, without an import.
+func TestANeedThatAPathLeadsToIsUsed(t *testing.T) {
+	files := map[string]string{
+		"grayloft.toml":  "schema = 1\n[repo]\nprojects = [\"*\"]\n",
+		"quay/loft.toml": "", "quay/package.json": `{"name": "quay"}`, "quay/main.js": "",
+		"page/loft.toml": "[project]\nneeds = [\"quay\"]\n", "page/package.json": `{"name": "page"}`, "page/main.js": "",
+	}
+	for _, c := range []struct {
+		file, text string
+		unused     bool
+	}{
+		{"page/main.js", "", true},
+		{"page/tsconfig.json", `{"compilerOptions": {"paths": {"quay/*": ["../quay/src/*"]}}}`, false},
+		{"page/deep/rules.yaml", "from: ../../quay\n", false},
+		{"page/deep/rules.yaml", "from: ../quay-side\n", true},
+		{"page/loft.toml", "[project]\nneeds = [\"quay\"]\n[task.build]\nrun = \"cp ../quay/main.js .\"\nreuse = \"never\"\n", false},
+		{"quay/tsconfig.json", `{"extends": "../quay/base.json"}`, true},
+	} {
+		changed := maps.Clone(files)
+		changed[c.file] = c.text
+		if found := inspect(t, changed, check.NeedsUnused); len(found) > 0 != c.unused {
+			t.Errorf("%s, %s: %+v", c.file, c.text, found)
+		}
+	}
+}

@@ -298,12 +298,29 @@ func needsUnused(in *Inspection) (out []Finding) {
 				!sharesLanguage(r.languages[p], r.languages[used]) {
 				continue
 			}
+			if in.leadsTo(p, used) {
+				continue
+			}
 			f := at(it.Pos, p.Name, p.Name+" needs "+used.Name, "nothing in %s uses %s: remove it from needs", p.Name, used.Name)
 			f.Edits = without(in.text(it.Pos.File), p.Project.Needs, n)
 			out = append(out, f)
 		}
 	}
 	return out
+}
+
+// leadsTo tells whether a file or a task of a project names a path to another project, as
+// configurations do that name sources.
+func (in *Inspection) leadsTo(p, used *graph.Project) bool {
+	for _, t := range p.Tasks {
+		if adopt.NamesPathsTo(strings.Join(t.Decl.Run.Words(), " "), path.Join(p.Dir, "x"), p.Dir, used.Dir) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(in.own, func(f string) bool {
+		return in.Graph.Owner(f) == p && adopt.MayName(f) &&
+			adopt.NamesPathsTo(in.text(f), f, p.Dir, used.Dir)
+	})
 }
 
 // languages in which imports tell what is used.

@@ -324,3 +324,50 @@ func TestFilesThatScriptsNameMayBeShipped(t *testing.T) {
 		}
 	}
 }
+
+// A package that another installed one expects beside itself is needed, although nothing imports it.
+// Where the lock file does not tell, no edit removes one.
+func TestPackagesThatOthersExpectAreNotRemoved(t *testing.T) {
+	for _, c := range []struct{ lock, text, unused, edited string }{
+		{"package-lock.json", `{"packages": {"node_modules/sail": {"peerDependencies": {"mast": "1"}}}}`, "idle", "idle"},
+		{"pnpm-lock.yaml", "packages:\n\n  sail@1.0.0:\n    peerDependencies:\n      'mast': '>=1'\n    peerDependenciesMeta:\n      idle:\n        optional: true\n", "idle", "idle"},
+		{"yarn.lock", "\n__metadata:\n  version: 8\n\n\"sail@npm:1\":\n  version: 1\n  peerDependencies:\n    \"mast\": ^1\n  peerDependenciesMeta:\n    idle:\n      optional: true\n", "idle", "idle"},
+		{"yarn.lock", "# yarn lockfile v1\n\nsail@1:\n  version \"1\"\n", "idle mast", ""},
+	} {
+		files := maps.Clone(market)
+		files["js/page/package.json"] = `{"name": "page", "dependencies": {"sail": "1", "idle": "1", "mast": "1"}}`
+		files["js/page/tide.js"] = "import 'sail';\n"
+		files[c.lock] = c.text
+		var unused, edited []string
+		for _, f := range inspect(t, files, check.DependencyUnused) {
+			if f.File != "js/page/package.json" {
+				continue
+			}
+			if unused = append(unused, f.Subject); len(f.Edits) > 0 {
+				edited = append(edited, f.Subject)
+			}
+		}
+		slices.Sort(unused)
+		if strings.Join(unused, " ") != c.unused || strings.Join(edited, " ") != c.edited {
+			t.Errorf("%s: unused %q, removed %q; want %q, %q", c.text, unused, edited, c.unused, c.edited)
+		}
+	}
+}
+
+// What one package declares and another one imports without declaring it is missing there, and is not
+// unused here: without it, nothing would be installed.
+func TestABorrowedPackageIsUsed(t *testing.T) {
+	files := maps.Clone(market)
+	files["js/page/package.json"] = `{"name": "page", "dependencies": {"sail": "1", "idle": "1"}}`
+	files["js/kit/package.json"] = `{"name": "kit"}`
+	files["js/kit/tide.js"] = "import 'sail';\n"
+	var got []string
+	for _, f := range inspect(t, files, check.DependencyUnused, check.DependencyUndeclared) {
+		if f.Subject == "sail" || f.Subject == "idle" {
+			got = append(got, f.File+" "+string(f.Rule)+" "+f.Subject)
+		}
+	}
+	if want := []string{"js/kit/tide.js dependency-undeclared sail", "js/page/package.json dependency-unused idle"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}

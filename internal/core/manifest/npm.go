@@ -51,6 +51,9 @@ func (npm) Manifests(r *Repo) (out []Manifest) {
 				m.Uses = append(m.Uses, s.uses(p, f)...)
 			}
 		}
+		for _, u := range m.Uses {
+			s.borrowed[u.Name] = s.borrowed[u.Name] || !p.declared[u.Name]
+		}
 		out = append(out, m)
 	}
 	return out
@@ -64,6 +67,10 @@ type npmSurvey struct {
 	names   map[string]bool     // of the packages of the repository
 	files   map[string][]string // scripts and sheets, by the package around them
 	configs map[string][]string // files that configure tools, by directory
+	quoted  map[string]quotes   // in these
+	// borrowed are packages that some package imports and does not declare: it finds one that another
+	// package declares.
+	borrowed map[string]bool
 
 	locked npmLocked
 }
@@ -71,6 +78,7 @@ type npmSurvey struct {
 func newNPMSurvey(r *Repo) *npmSurvey {
 	s := &npmSurvey{
 		Repo: r, byDir: map[string]*npmPackage{}, names: map[string]bool{}, configs: map[string][]string{},
+		quoted: map[string]quotes{}, borrowed: map[string]bool{},
 	}
 	for _, f := range r.named("package.json") {
 		if p, ok := readPackage(f, r.text(f)); ok {
@@ -94,6 +102,14 @@ func newNPMSurvey(r *Repo) *npmSurvey {
 	if len(s.all) > 0 {
 		s.locked = readLocks(r)
 		s.findConfigs()
+	}
+	for _, p := range s.all {
+		for i := range p.entries {
+			if s.locked.peersUnknown {
+				p.entries[i].Advice = "remove it, unless an installed package expects it beside itself, which yarn.lock does not tell"
+				p.entries[i].Remove = nil
+			}
+		}
 	}
 	return s
 }
@@ -177,12 +193,42 @@ var nodeModules = strings.Fields(
 // isAlias tells whether a configuration near a package maps a specifier to files.
 func (s *npmSurvey) isAlias(p npmPackage, spec string) bool {
 	first := strings.SplitN(spec, "/", 2)[0]
-	return slices.ContainsFunc(s.configsOf(p), func(f string) bool {
-		text := s.text(f)
-		return strings.Contains(text, `"`+first+`/*"`) || strings.Contains(text, `"`+spec+`"`) ||
-			strings.Contains(text, `'`+first+`'`) ||
-			strings.Contains(text, `"`+first+`"`) && path.Base(f) != "package.json"
+	return slices.ContainsFunc([]string{p.dir, "."}, func(dir string) bool {
+		q := s.quotedInConfigs(dir)
+		return q['"'][first+"/*"] || q['"'][first] || q['"'][spec] || q['\''][first]
 	})
+}
+
+// quotes are texts between two quotes that follow each other, by the quote: those that are quoted, and
+// those between them.
+type quotes map[byte]map[string]bool
+
+// longestName is the largest length of a package's name
+// (https://docs.npmjs.com/cli/configuring-npm/package-json#name).
+const longestName = 214
+
+// quotedInConfigs returns what the files that configure tools in a directory quote.
+func (s *npmSurvey) quotedInConfigs(dir string) quotes {
+	q, ok := s.quoted[dir]
+	if !ok {
+		q = quotes{'"': {}, '\'': {}}
+		for _, f := range s.configs[dir] {
+			q.add(s.text(f))
+		}
+		s.quoted[dir] = q
+	}
+	return q
+}
+
+// add adds what a text quotes that may be a name.
+func (q quotes) add(text string) {
+	for quote, words := range q {
+		for word := range strings.SplitSeq(text, string(quote)) {
+			if len(word) <= longestName && !strings.ContainsAny(word, " \n") {
+				words[word] = true
+			}
+		}
+	}
 }
 
 // findConfigs finds the files that configure tools, by the directory that they are
@@ -211,14 +257,14 @@ func (s *npmSurvey) configsOf(p npmPackage) []string {
 
 // mentionedIn returns whether a package is used without an import in the files of its
 // manifest: in scripts, in configurations, in style sheets, in what tasks run, as
-// types, beside an installed package, by a path, or by a package in a directory of
-// this one.
+// types, beside an installed package, by a path, by a package in a directory of
+// this one, or by one that does not declare it.
 func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 	var texts []string
 	var named, quoted map[string]bool
 	runsOthers := sync.OnceValue(func() bool { return s.runsUnknown(p) })
 	return func(name string) bool {
-		if strings.HasPrefix(name, "@types/") || s.locked.peers[name] {
+		if strings.HasPrefix(name, "@types/") || s.locked.peers[name] || s.borrowed[name] {
 			return true // types are used by files that import something else, or nothing
 		}
 		if texts == nil {

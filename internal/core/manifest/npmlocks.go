@@ -15,6 +15,8 @@ type npmLocked struct {
 	peers    map[string]bool     // that others expect beside them
 	programs map[string][]string // the names of the programs that they bring
 	none     map[string]bool     // they bring no program
+
+	peersUnknown bool // some lock file does not say what is expected beside a package
 }
 
 // mayBring tells whether a package may bring programs whose names are not known.
@@ -32,8 +34,10 @@ func readLocks(r *Repo) npmLocked {
 		l.readPNPM(r.fresh(f))
 	}
 	for _, f := range r.named("yarn.lock") {
-		if text := r.fresh(f); strings.Contains(text, "\n__metadata:") { // earlier ones say nothing about programs
+		if text := r.fresh(f); strings.Contains(text, "\n__metadata:") {
 			l.readYarn(text)
+		} else { // of an earlier version
+			l.peersUnknown = true
 		}
 	}
 	return l
@@ -64,41 +68,56 @@ var (
 	yarnPackage = regexp.MustCompile(`^"?((?:@[^/"]+/)?[^@"\s]+)@.*:\s*$`)
 )
 
-// readPNPM reads which packages bring programs; their names are not there.
+// readPNPM reads which packages bring programs, whose names are not there, and what is expected beside
+// packages.
 func (l npmLocked) readPNPM(text string) {
-	name, bring := "", map[string]bool{}
+	name, bring, inPeers := "", map[string]bool{}, false
 	for line := range strings.Lines(text) {
-		if m := pnpmPackage.FindStringSubmatch(strings.TrimRight(line, "\r\n")); m != nil {
-			name = m[1]
+		m := pnpmPackage.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+		switch indent := len(line) - len(strings.TrimLeft(line, " ")); {
+		case m != nil:
+			name, inPeers = m[1], false
 			bring[name] = bring[name] || len(l.programs[name]) > 0
-		} else if name != "" && strings.TrimSpace(line) == "hasBin: true" {
-			bring[name] = true
+		case indent <= 4:
+			inPeers = strings.TrimSpace(line) == "peerDependencies:"
+			bring[name] = bring[name] || name != "" && strings.TrimSpace(line) == "hasBin: true"
+		case inPeers:
+			l.peers[nameOf(line)] = true
 		}
 	}
+	delete(bring, "")
 	for name, is := range bring {
 		l.none[name] = !is
 	}
 }
 
-// readYarn reads the names of the programs that packages bring.
+// nameOf returns the key of a line of YAML.
+func nameOf(line string) string {
+	key, _, _ := strings.Cut(strings.TrimSpace(line), ": ")
+	return strings.Trim(key, `"'`)
+}
+
+// readYarn reads the names of the programs that packages bring, and what is expected beside packages.
 func (l npmLocked) readYarn(text string) {
-	name, inList := "", false
+	name, list := "", ""
 	for line := range strings.Lines(text) {
 		trimmed := strings.TrimSpace(line)
 		switch indent := len(line) - len(strings.TrimLeft(line, " ")); {
 		case trimmed == "":
-			inList = false
+			list = ""
 		case indent == 0:
-			name, inList = "", false
+			name, list = "", ""
 			if m := yarnPackage.FindStringSubmatch(trimmed); m != nil {
 				name = m[1]
 				l.none[name] = len(l.programs[name]) == 0
 			}
 		case indent == 2:
-			inList = trimmed == "bin:"
-		case inList && name != "":
-			program, _, _ := strings.Cut(trimmed, ":")
-			l.programs[name] = append(l.programs[name], strings.Trim(program, `"`))
+			list = trimmed
+		case name == "":
+		case list == "peerDependencies:":
+			l.peers[nameOf(line)] = true
+		case list == "bin:":
+			l.programs[name] = append(l.programs[name], nameOf(line))
 			l.none[name] = false
 		}
 	}
