@@ -140,7 +140,8 @@ var signs = []struct {
 	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
 	{
 		regexp.MustCompile(`\bkubectl\s+(apply|create|delete|edit|exec|patch|replace|rollout|scale|set)\b` +
-			`|\bhelm\s+(install|push|rollback|uninstall|upgrade)\b|\b(terraform|tofu)\s+(apply|destroy|import)\b|\b(aws|az|gcloud|gsutil|eksctl)\s`),
+			`|\bhelm\s+(install|push|rollback|uninstall|upgrade)\b|\b(terraform|tofu)\s+(apply|destroy|import)\b` +
+			`|\b(aws|az|gcloud|gsutil|eksctl)\s`),
 		NotAdopted,
 		"it changes something elsewhere",
 	},
