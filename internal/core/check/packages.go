@@ -92,8 +92,11 @@ func dependencyScope(in *Inspection) (out []Finding) {
 func (m *declaring) misjudged(e manifest.Entry) string {
 	users := m.Users(e.Name)
 	switch {
-	case e.Scope == manifest.Indirect && !users.None():
-		first := cmp.Or(users.Code, users.Test, users.Types, users.Uncertain)
+	case e.Scope == manifest.Indirect:
+		first := cmp.Or(users.Code, users.Test, users.Types)
+		if first == nil {
+			return ""
+		}
 		return fmt.Sprintf("%q is imported by %s: remove // indirect", e.Name, first.File)
 	case m.Words.Development == "" || m.IsDeclaredTwice(e):
 	case e.Scope == manifest.Shipped && users == (manifest.Users{Test: users.Test}) && users.Test != nil && !m.Mentions(e.Name):

@@ -267,6 +267,15 @@ func TestModulesOfOtherNames(t *testing.T) {
 	) {
 		t.Errorf("%q", found)
 	}
+	files = map[string]string{
+		"grayloft.toml":  "schema = 1\n[repo]\nprojects = [\"a\"]\n[provides.npm]\nhull = [\"@hull/*\", \"keel\"]\nabsent = [\"mast\"]\n",
+		"a/loft.toml":    "",
+		"a/package.json": `{"name": "a", "dependencies": {"hull": "1"}}`,
+		"a/main.js":      "import '@hull/side/x.js';\nimport 'keel';\nimport 'mast';\n",
+	}
+	if found := described(inspect(t, files, packageRules...)); !slices.Equal(found, []string{"a/main.js:3 error dependency-undeclared mast"}) {
+		t.Errorf("%q", found)
+	}
 }
 
 // A tool finds what extends it by a name in its configuration, by a shorter one, or by a string
@@ -369,5 +378,36 @@ func TestABorrowedPackageIsUsed(t *testing.T) {
 	}
 	if want := []string{"js/kit/tide.js dependency-undeclared sail", "js/page/package.json dependency-unused idle"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// Whether a package is shipped is judged by files that are part of it, or of its tests: not by scripts of
+// people, configurations and sources that no build includes.
+func TestOnlyClearFilesTellForWhomAPackageIs(t *testing.T) {
+	for file, want := range map[string]string{
+		"src/tide.js": "early", "src/config.js": "early", "lib/setup.js": "early",
+		"tools/tide.js": "", "src/tools/tide.js": "", ".storybook/main.js": "", "config/tide.js": "", "app-config.js": "", "config-overrides.js": "",
+		"src/setupTests.ts": "level", "setupJest.cjs": "level", "vitest.setup.ts": "level", "test/tide.js": "level",
+	} {
+		files := maps.Clone(market)
+		files["js/page/package.json"] = `{"name": "page", "dependencies": {"level": "1"}, "devDependencies": {"early": "1"}}`
+		files["js/page/"+file] = "import 'level';\nimport 'early';\n"
+		got := ""
+		for _, f := range inspect(t, files, check.DependencyScope) {
+			if f.File == "js/page/package.json" {
+				got += f.Subject
+			}
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", file, got, want)
+		}
+	}
+	files := map[string]string{
+		"grayloft.toml": "schema = 1\n[project]\nname = \"desk\"\n",
+		"go.mod":        "module desk.example\n\ngo 1.26\n\nrequire pier.example/tide v1.0.0 // indirect\n",
+		"main.go":       "package main\n", "gen.go": "//go:build ignore\n\npackage main\n\nimport _ \"pier.example/tide\"\n",
+	}
+	if found := described(inspect(t, files, check.DependencyScope)); len(found) != 0 {
+		t.Errorf("a file that no build includes: %q", found)
 	}
 }

@@ -124,12 +124,13 @@ func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 	role := sync.OnceValue(func() fileRole {
 		r := roleOf(within)
 		if !r.test && !p.isEntry(within) {
-			r.test, r.unclear = p.isRun(within)
+			tool, unclear := p.isRun(within)
+			r.test, r.unclear = tool, !tool && (unclear || r.unclear)
 		}
 		return r
 	})
 	for _, x := range src.Imports {
-		name := packageOf(x.Spec)
+		name := s.provider(p, packageOf(x.Spec))
 		if name == "" || name == p.name || !p.declared[name] && (s.isProvided(p, name, x.Spec) || s.names[name]) {
 			continue
 		}
@@ -139,6 +140,24 @@ func (s *npmSurvey) uses(p npmPackage, file string) (out []Use) {
 		})
 	}
 	return out
+}
+
+// provider returns the declared package that provides a module of another name, as the declarations of
+// the repository say; otherwise the name itself.
+func (s *npmSurvey) provider(p npmPackage, module string) string {
+	if module == "" || p.declared[module] {
+		return module
+	}
+	for _, pkg := range sortedKeys(s.Provides["npm"]) {
+		provides := slices.ContainsFunc(s.Provides["npm"][pkg], func(m string) bool {
+			scope, whole := strings.CutSuffix(m, "/*")
+			return m == module || whole && strings.HasPrefix(module, scope+"/")
+		})
+		if provides && (p.declared[pkg] || s.isProvided(p, pkg, pkg)) {
+			return pkg
+		}
+	}
+	return module
 }
 
 // isEntry tells whether a file is named in a manifest as what the package consists of.

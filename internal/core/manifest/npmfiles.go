@@ -5,6 +5,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/decl"
 )
 
 // fileRole is what a file is for, as its name tells.
@@ -19,8 +21,12 @@ var (
 	testDirs = strings.Fields("__tests__ __mocks__ test tests e2e spec stories bench benchmark benchmarks perf example examples " +
 		"demo demos doc docs scripts")
 	builtDirs = strings.Fields("dist build out umd cjs esm")
-	testMarks = strings.Fields("test test-d spec stories bench e2e example config")
-	testStems = strings.Fields("test tests spec bench benchmark benchmarks")
+	testMarks = strings.Fields("test test-d spec stories bench e2e example config setup")
+	testStems = strings.Fields("test tests spec bench benchmark benchmarks setuptests setup-tests setupjest setup-jest setupvitest " +
+		"setup-vitest test-setup jest-setup vitest-setup")
+	// unclearDirs are those of scripts that people run, and of what a tool is configured with; an
+	// application may have them, too.
+	unclearDirs = strings.Fields("tool tools ci config configs tasks gulp webpack .storybook")
 )
 
 // roleOf returns the role of a script, given from the directory of its package.
@@ -29,12 +35,15 @@ func roleOf(file string) (r fileRole) {
 	for seg := range strings.SplitSeq(strings.TrimSuffix(dir, "/"), "/") {
 		r.test = r.test || slices.Contains(testDirs, seg)
 		r.built = r.built || slices.Contains(builtDirs, seg)
+		r.unclear = r.unclear || slices.Contains(unclearDirs, seg)
 	}
 	ext := path.Ext(base)
 	stem := strings.TrimSuffix(base, ext)
 	mark := strings.TrimPrefix(path.Ext(stem), ".")
 	isScript := strings.HasSuffix(ext, "js")
-	r.test = r.test || slices.Contains(testMarks, mark) || slices.Contains(testStems, stem) || isScript && strings.HasSuffix(stem, "rc")
+	r.test = r.test || slices.Contains(testMarks, mark) || slices.Contains(testStems, strings.ToLower(stem)) ||
+		isScript && strings.HasSuffix(stem, "rc")
+	r.unclear = !r.test && (r.unclear || dir == "" && strings.Contains(strings.ToLower(stem), "config"))
 	r.built = r.built || isScript && mark == "min"
 	r.types = mark == "d" && strings.HasSuffix(ext, "ts")
 	return r
@@ -94,7 +103,7 @@ func isInterpreter(script string) bool {
 
 // isConfig tells whether a file may configure a tool, by its base name.
 func isConfig(base string) bool {
-	if base == "package.json" || strings.Contains(base, "lock") {
+	if base == "package.json" || base == decl.RootFile || base == decl.ProjectFile || strings.Contains(base, "lock") {
 		return false
 	}
 	switch path.Ext(base) {
