@@ -285,12 +285,15 @@ func TestExtensionsOfToolsAreUsedWhereTheyAreConfigured(t *testing.T) {
 		"grayloft.toml": "schema = 1\n[repo]\nname = \"desk\"\nprojects = [\"a\"]\n", "a/loft.toml": "",
 		"a/package.json": `{"name": "a", "devDependencies": {
 			"lint-config-harbour": "1.0.0", "@quay/lint-plugin": "1.0.0", "@pier/preset-env": "1.0.0",
-			"loaded": "1.0.0", "lint-plugin-idle": "1.0.0", "quay-cli": "1.0.0", "@pilot/cli": "1.0.0", "idle": "1.0.0", "asserted": "1.0.0", "typed-test": "1.0.0"}}`,
-		"a/.lintrc.json":        `{"extends": ["harbour"], "plugins": ["@quay"], "run": "quay all; pilot in"}`,
-		"a/buildfile.js":        "run('loaded', {presets: [\"@pier/preset-env\"]}) // not idle\n",
-		"a/test.js":             "import x from 'asserted'\n",
-		"a/index.test-d.ts":     "import x from 'typed-test'\n",
-		"a/marked/package.json": `{"type": "commonjs"}`,
+			"sweep": "1.0.0", "staged-lint": "1.0.0", "sass": "1.0.0", "loaded": "1.0.0", "lint-plugin-idle": "1.0.0", "quay-cli": "1.0.0", "@pilot/cli": "1.0.0", "idle": "1.0.0", "asserted": "1.0.0", "typed-test": "1.0.0"}}`,
+		"a/.lintrc.json":           `{"extends": ["harbour"], "plugins": ["@quay"], "run": "quay all; pilot in"}`,
+		"a/.sweeprc.json":          "{}",
+		"a/staged-lint.config.mjs": "export default {}\n",
+		"a/main.scss":              "a { b: c }\n",
+		"a/buildfile.js":           "run('loaded', {presets: [\"@pier/preset-env\"]}) // not idle\n",
+		"a/test.js":                "import x from 'asserted'\n",
+		"a/index.test-d.ts":        "import x from 'typed-test'\n",
+		"a/marked/package.json":    `{"type": "commonjs"}`,
 	}
 	if found := described(inspect(t, files, packageRules...)); !slices.Equal(found, []string{
 		"a/package.json:3 warning dependency-unused lint-plugin-idle", "a/package.json:3 warning dependency-unused idle",

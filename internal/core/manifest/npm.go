@@ -365,7 +365,9 @@ func (s *npmSurvey) namingTexts(p npmPackage) []string {
 		}
 	}
 	for _, f := range s.configsOf(p) {
-		texts = append(texts, s.text(f))
+		base := strings.TrimPrefix(path.Base(f), ".")
+		stem, _, _ := strings.Cut(base, ".")
+		texts = append(texts, s.text(f), base, strings.TrimSuffix(stem, "rc")) // .lintrc configures lint
 	}
 	return texts
 }
@@ -383,6 +385,9 @@ func (s *npmSurvey) namedBy(p npmPackage) map[string]bool {
 			src := s.Imports.Of(f)
 			for _, m := range src.Mentions {
 				out[packageOf(m)] = true
+			}
+			if strings.HasSuffix(f, ".scss") { // a bundler compiles it
+				out["sass"], out["sass-embedded"], out["node-sass"] = true, true, true
 			}
 			for _, x := range src.Imports {
 				if !isOwn {
