@@ -133,11 +133,11 @@ func (s *surveyor) npmPackage(m npmPackage) {
 		if attached(name, m.Scripts) || plainName(name) == "" {
 			continue
 		}
+		script := m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name]
 		p.add(&Task{
-			Name: plainName(
-				name,
-			), Run: tool + " " + shellWord(name), From: fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
-			Script: m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name], Reads: shared, Probes: probes,
+			Name: plainName(name), Run: tool + " " + shellWord(name),
+			From:   fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
+			Script: script, Reads: slices.Concat(shared, s.settingsFiles(m, name, script)), Probes: probes,
 		})
 	}
 }

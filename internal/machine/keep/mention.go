@@ -50,7 +50,7 @@ func (k *Keeper) mentionState(m Made, list listing.List) {
 	}
 	for _, e := range entries {
 		file := path.Join(p.Dir, e.Name())
-		if !e.Type().IsRegular() || p.Writes(file) || m.Task.OpensFile(file) {
+		if !e.Type().IsRegular() || p.Writes(file) || m.Task.OpensFile(file) || m.Task.ReadsFile(file) {
 			continue
 		}
 		info, err := e.Info()
@@ -63,4 +63,4 @@ func (k *Keeper) mentionState(m Made, list listing.List) {
 }
 
 // coarse is how much earlier than the clock the times of new files may be.
-const coarse = 20 * time.Millisecond
+const coarse = 10 * time.Millisecond

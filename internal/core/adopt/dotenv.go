@@ -1,0 +1,68 @@
+package adopt
+
+import (
+	"path"
+	"regexp"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+var (
+	// loadsSettings matches scripts with a tool that reads variables from files beside the package
+	// (https://vite.dev/guide/env-and-mode, https://nextjs.org/docs/app/guides/environment-variables).
+	loadsSettings = regexp.MustCompile(
+		`(^|[\s;&|/'"(])(vite|vitest|next|nuxt|nuxi|astro|gatsby|parcel|react-scripts|react-router|remix|svelte-kit` +
+			`|vue-cli-service|expo)($|[\s;&|)'"@])`,
+	)
+	// loadsOne matches scripts with an option or a tool that reads the file.
+	loadsOne = regexp.MustCompile(`--env-file\b|\b(dotenv|dotenvx|env-cmd)\b`)
+)
+
+// settingsFiles returns the files with variables that a script of a package reads and git ignores: what
+// a person writes there is in the outputs, and the default reads leave ignored files out.
+func (s *surveyor) settingsFiles(m npmPackage, name, script string) (out []string) {
+	var files []string
+	switch {
+	case loadsSettings.MatchString(script):
+		mode := "production"
+		if has(name, namesCheck) {
+			mode = "test"
+		}
+		files = []string{".env", ".env.local", ".env." + mode, ".env." + mode + ".local"}
+	case loadsOne.MatchString(script) || m.Dependencies["dotenv"] != "" || m.DevDependencies["dotenv"] != "":
+		files = []string{".env"}
+	}
+	for _, f := range files {
+		if at := path.Join(m.dir, f); !s.files[at] && s.isIgnored(at) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// isIgnored tells whether the ignore files around a file name it; the last row decides
+// (https://git-scm.com/docs/gitignore).
+func (s *surveyor) isIgnored(file string) (ignored bool) {
+	dirs := []string{}
+	for d := path.Dir(file); ; d = path.Dir(d) {
+		dirs = append([]string{d}, dirs...)
+		if d == "." {
+			break
+		}
+	}
+	for _, d := range dirs {
+		text, _ := s.read(path.Join(d, ".gitignore"))
+		for line := range strings.Lines(text) {
+			row, negated := strings.CutPrefix(strings.TrimSpace(line), "!")
+			pattern := path.Join(d, "**", row)
+			if strings.Contains(strings.TrimSuffix(row, "/"), "/") {
+				pattern = path.Join(d, row)
+			}
+			if ok, _ := doublestar.Match(pattern, file); ok && row != "" && !strings.HasSuffix(row, "/") {
+				ignored = !negated
+			}
+		}
+	}
+	return ignored
+}
