@@ -35,3 +35,17 @@ func TestIgnoredFilesWithVariablesAreRead(t *testing.T) {
 		}
 	}
 }
+
+func TestVariablesThatABundlerPutsIntoSources(t *testing.T) {
+	s, _ := propose(t, repo(map[string]string{
+		"package.json": `{"name": "quay", "scripts": {"build": "node make.js"}}`, "make.js": "process.env.LEVEL\n",
+		"a.svelte": "<p>{import.meta.env.VITE_HARBOUR} {import.meta.env['VITE_PIER']} {import.meta.env.PROD}</p>\n",
+	}), Choices{})
+	var got []string
+	for _, v := range s.Variables {
+		got = append(got, v.Name)
+	}
+	if slices.Sort(got); !slices.Equal(got, []string{"LEVEL", "VITE_HARBOUR", "VITE_PIER"}) {
+		t.Errorf("%q", got)
+	}
+}

@@ -179,7 +179,23 @@ var signs = []struct {
 		NeverReusable,
 		"it uses the current time or random values",
 	},
-	{regexp.MustCompile(`\b(curl|wget)\s`), NeverReusable, "it downloads something that may change"},
+	{
+		regexp.MustCompile(`\b(curl|wget)\s|\bnpx\s+(-y|--yes)\b|\b(pnpm|yarn)\s+dlx\b|\bbunx\s`),
+		NeverReusable,
+		"it downloads something that may change",
+	},
+	{
+		regexp.MustCompile(`\bgit\s+(describe|diff|log|name-rev|rev-list|show|status|symbolic-ref)\b` +
+			`|\bgit\s+rev-parse\s+(--short|--verify|--abbrev-ref|HEAD)`),
+		NeverReusable,
+		"it depends on the commit, or on what git tracks, which no file tells",
+	},
+	{
+		regexp.MustCompile(`\b(docker|podman|nerdctl|buildah)\s+(\w+\s+)?` +
+			`(build|bud|commit|compose|create|exec|import|load|pull|rm|rmi|run|start|tag|up)\b|\bdocker-compose\s`),
+		NeverReusable,
+		"it works with images or containers, which are no files of the project",
+	},
 }
 
 // runsOthers matches a script that runs other scripts.

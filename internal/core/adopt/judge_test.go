@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"slices"
 	"strings"
 	"testing"
 )
@@ -38,6 +39,37 @@ func TestScriptsThatWatchAreLeftOut(t *testing.T) {
 		if task.judge(); (task.Sort == NotAdopted) != watches {
 			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
+	}
+}
+
+func TestScriptsWhoseResultIsNotInFilesAreNeverReused(t *testing.T) {
+	for script, never := range map[string]bool{
+		"go build -ldflags \"-X main.v=$(git describe --tags)\" .": true, "gen && git diff --exit-code": true, "git rev-parse --short HEAD > v": true,
+		"docker build -t quay .": true, "docker buildx build .": true, "podman run --rm quay make": true, "docker-compose up -d": true,
+		"npx --yes fold src": true, "pnpm dlx fold": true,
+		"cd $(git rev-parse --show-toplevel) && make": false, "git ls-files | xargs lint": false, "npx fold src": false, "cat docker/build.txt": false,
+	} {
+		task := &Task{Name: "build", Script: script}
+		if task.judge(); (task.Sort == NeverReusable) != never {
+			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
+		}
+	}
+	s, _ := propose(t, repo(map[string]string{
+		"Makefile": "VERSION := $(shell git describe --always)\nFLAGS = -X main.version=$(VERSION)\nOUT = bin/quay\n.PHONY: build docs\n" +
+			"build:\n\tgo build -buildvcs=false -ldflags \"$(FLAGS)\" -o $(OUT) .\ndocs:\n\tsh docs.sh -o $(OUT).txt\n.PHONY: dist package\n" +
+			"dist:\n\tgo build -o out/quay .\npackage:\n\tgo build -trimpath -buildvcs=false -o pack/quay .\n", "docs.sh": "",
+	}), Choices{})
+	if build := s.of(".").Task("build"); build.Sort != NeverReusable || !strings.Contains(build.Why, "the commit") {
+		t.Errorf("by a variable: %+v", build)
+	}
+	if dist := s.of(".").Task("dist"); dist.Sort != NeverReusable || !strings.Contains(dist.Why, "add -buildvcs=false") {
+		t.Errorf("a program with the commit in it: %+v", dist)
+	}
+	if pack := s.of(".").Task("package"); pack.Sort != Reusable || len(pack.Writes) != 1 {
+		t.Errorf("a program without it: %+v", pack)
+	}
+	if docs := s.of(".").Task("docs"); docs.Sort != Reusable || !slices.Equal(docs.Writes, []string{"bin/quay.txt"}) {
+		t.Errorf("an output by a variable: %+v", docs)
 	}
 }
 

@@ -55,13 +55,13 @@ func isBuild(t *Task) bool { return t.Name == "build" }
 
 // phony returns the targets that a Makefile declares phony, with their command lines.
 func phony(text string) (out []*Task) {
-	all := makefile.Targets(text)
+	all, variables := makefile.Targets(text), makefile.VariablesOf(text)
 	script := func(t makefile.Target) string {
 		text := ""
 		for _, line := range t.Recipe {
 			text += line + "\n"
 		}
-		return text
+		return variables.Expand(text)
 	}
 	for _, t := range all {
 		if !t.Phony || strings.ContainsAny(t.Name, "$%") || (len(t.Recipe) == 0 && t.Before == "") {

@@ -169,6 +169,9 @@ func (s *surveyor) complete(p *Project) {
 			t.Sort, t.Why = NeverReusable, t.unsure
 		}
 		s.guessWrites(p, t)
+		if t.Sort == Reusable && len(t.Writes) > 0 && stamps(t.Script) {
+			t.Sort, t.Why, t.Writes = NeverReusable, "go build stamps programs with the commit, which no file tells: add -buildvcs=false", nil
+		}
 	}
 	p.oneWriterEach()
 	for _, t := range p.Tasks {
@@ -182,6 +185,14 @@ func (s *surveyor) complete(p *Project) {
 	}
 	s.overOthers(p)
 	p.order()
+}
+
+var buildsGo = regexp.MustCompile(`\bgo\s+build\b`)
+
+// stamps tells whether a script makes Go programs in which the commit is
+// (https://pkg.go.dev/cmd/go#hdr-Compile_packages_and_dependencies).
+func stamps(script string) bool {
+	return buildsGo.MatchString(script) && !strings.Contains(script, "-buildvcs=false")
 }
 
 // oneWriterEach leaves each output to one task, since only one may write a file: to the one that

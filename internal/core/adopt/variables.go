@@ -39,12 +39,19 @@ var (
 	setShell = regexp.MustCompile(
 		`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`,
 	)
-	inScript    = regexp.MustCompile(`process\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
+	inScript    = regexp.MustCompile(`(?:process|import\.meta)\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
 	inGo        = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
 	inPython    = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
 	caseShell   = regexp.MustCompile(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
 	caseRow     = regexp.MustCompile(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
 	looksSecret = regexp.MustCompile(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
+)
+
+var (
+	// componentEndings are those of files with scripts in them.
+	componentEndings = []string{".astro", ".svelte", ".vue"}
+	// ofBundlers are the variables that a bundler sets itself (https://vite.dev/guide/env-and-mode).
+	ofBundlers = set("BASE_URL", "DEV", "MODE", "PROD", "SSR")
 )
 
 // usual are variables that every process has, or that shells set.
@@ -167,7 +174,7 @@ func (s *surveyor) sourceVariables(p *Project) map[string]string {
 		}
 		var re *regexp.Regexp
 		switch {
-		case imports.IsScript(f):
+		case imports.IsScript(f), slices.Contains(componentEndings, path.Ext(f)):
 			re = inScript
 		case path.Ext(f) == ".go":
 			re = inGo
@@ -179,7 +186,8 @@ func (s *surveyor) sourceVariables(p *Project) map[string]string {
 		text, _ := s.read(f)
 		for _, m := range re.FindAllStringSubmatch(text, -1) {
 			name := strings.Join(m[1:], "")
-			if !usual[name] && out[name] == "" {
+			isBuiltIn := strings.HasPrefix(m[0], "import") && ofBundlers[name]
+			if !usual[name] && !isBuiltIn && out[name] == "" {
 				out[name] = f
 			}
 		}

@@ -1,5 +1,5 @@
-// Package makefile reads the targets of a Makefile, as far as its text tells: it
-// expands no variables and includes no files
+// Package makefile reads the targets and variables of a Makefile, as far as its text tells: it
+// includes no files
 // (https://pubs.opengroup.org/onlinepubs/9799919799/utilities/make.html).
 package makefile
 
