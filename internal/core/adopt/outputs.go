@@ -170,7 +170,8 @@ func (s *surveyor) complete(p *Project) {
 		}
 		s.guessWrites(p, t)
 		if t.Sort == Reusable && len(t.Writes) > 0 && stamps(t.Script) {
-			t.Sort, t.Why, t.Writes = NeverReusable, "go build stamps programs with the commit, which no file tells: add -buildvcs=false", nil
+			t.Sort, t.Writes = NeverReusable, nil
+			t.Why = "go build stamps programs with the commit, which no file tells: add -buildvcs=false"
 		}
 	}
 	p.oneWriterEach()
