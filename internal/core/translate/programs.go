@@ -5,6 +5,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 )
 
 // canonical returns the steps of a command in the form in which commands are compared.
@@ -143,31 +145,51 @@ func (t *translator) yarn(s step, words []string) ([]step, error) {
 	case rest[0] == "workspaces" && len(rest) > 2:
 		all, rest = true, rest[1:]
 		if rest[0] == "foreach" {
-			rest = rest[1:]
+			_, rest, _, ok = leading(rest[1:], "-j --jobs",
+				"-A --all -p --parallel -t --topological --topological-dev -v --verbose -i --interlaced")
 		}
 	}
-	if rest[0] == "run" && len(rest) > 1 {
-		rest = rest[1:]
+	if ok {
+		rest, ok = behindRun(given, rest, "", "-s --silent")
 	}
-	if strings.HasPrefix(rest[0], "-") {
+	if !ok || strings.HasPrefix(rest[0], "-") {
 		return nil, nil
 	}
 	s.args = append(slices.Clone(rest[1:]), args...)
 	return t.scripts(s, rest[0], of, all)
 }
 
-// pnpm reads pnpm run and pnpm SCRIPT: https://pnpm.io/cli/run.
+// pnpm reads pnpm run and pnpm SCRIPT: https://pnpm.io/cli/run, https://pnpm.io/filtering.
 func (t *translator) pnpm(s step, words []string) ([]step, error) {
-	given, rest, args, ok := leading(words, "-C --dir --filter -F", "-s --silent -r --recursive --if-present")
-	if !ok || len(rest) == 0 {
+	const values = "-C --dir --filter -F --workspace-concurrency --reporter"
+	const flags = "-s --silent -r --recursive --if-present --parallel --stream --aggregate-output --sequential --bail --no-bail"
+	given, rest, args, ok := leading(words, values, flags)
+	if ok {
+		rest, ok = behindRun(given, rest, values, flags)
+	}
+	if !ok {
 		return nil, nil
 	}
-	s.dir = path.Join(s.dir, last(given, "-C", "--dir"))
-	if rest[0] == "run" && len(rest) > 1 {
-		rest = rest[1:]
+	of := slices.Concat(given["--filter"], given["-F"])
+	if slices.ContainsFunc(of, func(w string) bool { return strings.ContainsAny(w, "![{^") || strings.Contains(w, "...") }) {
+		return nil, nil // by dependencies or by changes
 	}
+	s.dir = path.Join(s.dir, last(given, "-C", "--dir"))
 	s.args = append(slices.Clone(rest[1:]), args...)
-	return t.scripts(s, rest[0], slices.Concat(given["--filter"], given["-F"]), given["-r"] != nil || given["--recursive"] != nil)
+	return t.scripts(s, rest[0], of, given["-r"] != nil || given["--recursive"] != nil)
+}
+
+// behindRun takes the word run, and options that follow it, from the front of some words. Not ok if
+// nothing is left.
+func behindRun(given map[string][]string, words []string, values, flags string) (rest []string, ok bool) {
+	if len(words) < 2 || words[0] != "run" {
+		return words, len(words) > 0
+	}
+	more, rest, _, ok := leading(words[1:], values, flags)
+	for name, list := range more {
+		given[name] = append(given[name], list...)
+	}
+	return rest, ok && len(rest) > 0
 }
 
 // leading takes the options before the first word that is none; what follows it belongs
@@ -207,9 +229,9 @@ func (t *translator) scripts(s step, name string, of []string, all bool) ([]step
 	}
 	var out []step
 	for _, p := range t.manifests() {
-		isWanted := all && p.dir != s.dir
+		isWanted := all && of == nil && p.dir != s.dir
 		for _, w := range of {
-			isWanted = isWanted || w == p.name || path.Join(s.dir, w) == p.dir
+			isWanted = isWanted || p.is(w, s.dir)
 		}
 		if of == nil && !all {
 			isWanted = p.dir == t.packageDir(s.dir)
@@ -227,6 +249,17 @@ func (t *translator) scripts(s step, name string, of []string, all bool) ([]step
 type scripts struct {
 	dir, name string
 	commands  map[string]string
+}
+
+// is tells whether a package is meant by its name, its directory from another one, or a pattern for one
+// of these.
+func (p scripts) is(text, from string) bool {
+	for _, at := range [][2]string{{text, p.name}, {path.Join(from, text), p.dir}} {
+		if ok, _ := doublestar.Match(at[0], at[1]); ok || at[0] == at[1] {
+			return true
+		}
+	}
+	return false
 }
 
 func (t *translator) manifests() []scripts {
