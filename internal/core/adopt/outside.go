@@ -2,11 +2,14 @@ package adopt
 
 import (
 	"encoding/json"
+	"fmt"
 	"iter"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/tailscale/hujson"
 
 	"grayloft.example/grayloft/internal/core/imports"
 	"grayloft.example/grayloft/internal/core/makefile"
@@ -46,6 +49,11 @@ func (s *surveyor) outside() {
 			}
 			for r := range shared {
 				reads[r] = true
+			}
+			for _, r := range t.Reads {
+				if f, ok := strings.CutPrefix(r, "repo:"); ok && s.files[f] && sharedConfig.MatchString(path.Base(f)) {
+					o.follow(p, f, reads)
+				}
 			}
 			t.Reads = append(t.Reads, slices.DeleteFunc(gathered(reads), func(r string) bool { return slices.Contains(t.Reads, r) })...)
 		}
@@ -207,6 +215,7 @@ func (o outsider) follow(p *Project, file string, reads map[string]bool) {
 		if !MayName(f) || len(seen) > mostFollowed {
 			continue
 		}
+		o.needPackages(p, f)
 		for _, next := range o.named(p, f) {
 			if owner, has := o.within(next); has && owner != "." || seen[next] {
 				continue
@@ -218,6 +227,44 @@ func (o outsider) follow(p *Project, file string, reads map[string]bool) {
 	if len(seen) > mostFollowed && path.Dir(file) != "." {
 		reads["repo:"+path.Dir(file)+"/**"] = true
 	}
+}
+
+// needPackages adds the packages of the repository that a file outside of projects imports, or extends
+// as a configuration, to the needs.
+func (o outsider) needPackages(p *Project, file string) {
+	var specs []string
+	if imports.IsScript(file) {
+		for _, x := range o.repo.reader().Of(file).Imports {
+			specs = append(specs, x.Spec)
+		}
+	} else {
+		specs = o.extending(file)
+	}
+	for _, spec := range specs {
+		if dir, ok := o.imported(file, spec); ok && dir != "." && dir != p.Dir {
+			p.need(dir, fmt.Sprintf("%q in %s", spec, file))
+		}
+	}
+}
+
+// extending returns what a configuration in JSON extends.
+func (o outsider) extending(file string) (names []string) {
+	text, _ := o.read(file)
+	plain, err := hujson.Standardize([]byte(text))
+	var conf struct{ Extends json.RawMessage }
+	if err != nil || json.Unmarshal(plain, &conf) != nil || conf.Extends == nil {
+		return nil
+	}
+	return oneOrMore(conf.Extends)
+}
+
+// oneOrMore returns the strings of a value that is one, or a list.
+func oneOrMore(value json.RawMessage) (list []string) {
+	if json.Unmarshal(value, &list) != nil {
+		list = make([]string, 1)
+		_ = json.Unmarshal(value, &list[0])
+	}
+	return list
 }
 
 // named returns the files that a file outside of projects names: by paths from its own directory

@@ -68,3 +68,31 @@ func TestAScriptThatLeadsToManyFilesIsReadWithItsDirectory(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// A configuration for all packages imports others: files beside it, and packages of the repository.
+func TestAConfigurationAroundIsFollowed(t *testing.T) {
+	s, _ := propose(t, repo(map[string]string{
+		"package.json":         `{"name": "skerry", "workspaces": ["packages/*"]}`,
+		"lint.config.js":       "import rules from './tools/rules/index.js';\nimport shared from '@skerry/rules/strict';\nexport default [rules, shared];\n",
+		"tools/rules/index.js": "export { default } from './deep';\n", "tools/rules/deep.js": "export default [];\n", "tools/rules/odd.js": "",
+		"tsconfig.base.json": "{\n  // for all\n  \"extends\": [\"@skerry/types/base.json\", \"./tools/ts.json\"],\n" +
+			"  \"compilerOptions\": {\"paths\": {\"@skerry/other\": [\"packages/other/main.ts\"]}}\n}\n",
+		"tools/ts.json":               "{}",
+		"packages/quay/package.json":  `{"name": "quay", "scripts": {"lint": "lint .", "build": "fold"}}`,
+		"packages/rules/package.json": `{"name": "@skerry/rules", "scripts": {"lint": "lint ."}}`, "packages/rules/strict.js": "",
+		"packages/types/package.json": `{"name": "@skerry/types"}`, "packages/types/base.json": "{}",
+		"packages/other/package.json": `{"name": "@skerry/other"}`, "packages/other/main.ts": "",
+	}), Choices{})
+	if got := needs(s.of("packages/quay")); !slices.Equal(got, []string{"packages/rules", "packages/types"}) {
+		t.Errorf("needs: %q", got)
+	}
+	reads := s.of("packages/quay").Task("lint").Reads
+	for f, want := range map[string]bool{
+		"lint.config.js": true, "tools/rules/index.js": true, "tools/rules/deep.js": true, "tools/ts.json": true, "tools/rules/odd.js": false,
+		"packages/other/main.ts": false,
+	} {
+		if slices.Contains(reads, "repo:"+f) != want {
+			t.Errorf("%s: %v; %q", f, !want, reads)
+		}
+	}
+}

@@ -117,7 +117,7 @@ func (p *pyPackage) readSetup(text string) {
 func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string, own map[string]bool) {
 	p := s.project(dir, "python")
 	p.Stem = "python-package"
-	if s.files[path.Join(dir, "pytest.ini")] || s.files[path.Join(dir, "conftest.py")] {
+	if s.usesPytest(dir) {
 		m.tool = "pytest"
 	}
 	for _, tests := range []string{"tests", "test"} {
@@ -143,6 +143,42 @@ func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string,
 			p.need(to, fmt.Sprintf("%s in %s", dep, m.from))
 		}
 	}
+}
+
+// usesPytest tells whether pytest runs a package's tests: settings of it or of a directory around it name
+// it, or a test imports it, or is a function, of which unittest finds none.
+func (s *surveyor) usesPytest(dir string) bool {
+	for d := dir; ; d = path.Dir(d) {
+		if slices.ContainsFunc(s.inDirectory(d), s.namesPytest) {
+			return true
+		}
+		if d == "." {
+			break
+		}
+	}
+	return slices.ContainsFunc(s.below(dir), func(f string) bool {
+		base := path.Base(f)
+		if base == "conftest.py" || !strings.HasPrefix(base, "test_") || !strings.HasSuffix(base, ".py") {
+			return base == "conftest.py"
+		}
+		text, _ := s.read(f)
+		return testFunction.MatchString(text) || slices.ContainsFunc(s.repo.reader().Of(f).Imports, func(x imports.Import) bool {
+			top, _, _ := strings.Cut(x.Spec, ".")
+			return top == "pytest"
+		})
+	})
+}
+
+var testFunction = regexp.MustCompile(`(?m)^(async )?def test_`)
+
+// namesPytest tells whether a file beside tests is there for pytest, or names it.
+func (s *surveyor) namesPytest(f string) bool {
+	base := path.Base(f)
+	if base == "pytest.ini" || base == "conftest.py" {
+		return true
+	}
+	text, _ := s.read(f)
+	return (slices.Contains(pySettings, base) || strings.HasPrefix(base, "requirements")) && strings.Contains(text, "pytest")
 }
 
 // pyProbes returns the probes of what runs a package's tests: the interpreter and, if the package

@@ -76,3 +76,29 @@ func TestWhatIsInstalledCountsWhateverInstalledIt(t *testing.T) {
 		}
 	}
 }
+
+// Tests that unittest does not find are run by what does: without any test, it says that all is well.
+func TestPytestRunsItsTests(t *testing.T) {
+	const class = "import unittest\nclass T(unittest.TestCase):\n    def test_level(self): pass\n"
+	for _, c := range []struct {
+		file, text, tests string
+		want              bool
+	}{
+		{"b/x.py", "", class, false},
+		{"a/pytest.ini", "", class, true},
+		{"conftest.py", "", class, true},
+		{"pyproject.toml", "[tool.pytest.ini_options]\n", class, true},
+		{"a/pyproject.toml", "[project]\nname = \"a\"\n[dependency-groups]\ndev = [\"pytest>=8\"]\n", class, true},
+		{"a/requirements-dev.txt", "pytest\n", class, true},
+		{"a/tests/deep/conftest.py", "", class, true},
+		{"b/conftest.py", "", class, false},
+		{"b/x.py", "", "import pytest\n", true},
+		{"b/x.py", "", "def test_level(): pass\n", true},
+		{"b/x.py", "", "import fog\nclass T(fog.Case):\n    def test_level(self): pass\n", false},
+	} {
+		s, _ := propose(t, repo(map[string]string{"a/pyproject.toml": "[project]\nname = \"a\"\n", "a/tests/test_a.py": c.tests, c.file: c.text}), Choices{})
+		if run := s.of("a").Task("test").Run; strings.Contains(run, "pytest") != c.want {
+			t.Errorf("%s, %q: %s", c.file, c.tests, run)
+		}
+	}
+}

@@ -166,12 +166,7 @@ const configDir = "${configDir}"
 
 // extended returns the configurations that one extends, of those in the repository.
 func (s *surveyor) extended(file string, extends json.RawMessage) (out []string) {
-	var names []string
-	if json.Unmarshal(extends, &names) != nil {
-		names = make([]string, 1)
-		_ = json.Unmarshal(extends, &names[0])
-	}
-	for _, name := range names {
+	for _, name := range oneOrMore(extends) {
 		at := path.Join(path.Dir(file), name)
 		if !strings.HasPrefix(name, ".") {
 			segs := strings.SplitN(name, "/", 3)

@@ -397,11 +397,17 @@ func TestANeedThatAPathLeadsToIsUsed(t *testing.T) {
 		{"page/deep/rules.yaml", "from: ../quay-side\n", true},
 		{"page/loft.toml", "[project]\nneeds = [\"quay\"]\n[task.build]\nrun = \"cp ../quay/main.js .\"\nreuse = \"never\"\n", false},
 		{"quay/tsconfig.json", `{"extends": "../quay/base.json"}`, true},
+		{"lint.config.js", "import 'quay/rules'\n", true}, // no task reads it
 	} {
 		changed := maps.Clone(files)
 		changed[c.file] = c.text
 		if found := inspect(t, changed, check.NeedsUnused); len(found) > 0 != c.unused {
 			t.Errorf("%s, %s: %+v", c.file, c.text, found)
 		}
+	}
+	files["lint.config.js"] = "import 'quay/rules'\n"
+	files["page/loft.toml"] += "[task.lint]\nrun = \"lint .\"\nreads = [\"*.js\", \"repo:lint.config.js\"]\nwrites = []\nprobes = []\n"
+	if found := inspect(t, files, check.NeedsUnused); len(found) != 0 {
+		t.Errorf("a configuration that a task reads: %+v", found)
 	}
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
@@ -310,17 +311,30 @@ func needsUnused(in *Inspection) (out []Finding) {
 }
 
 // leadsTo tells whether a file or a task of a project names a path to another project, as
-// configurations do that name sources.
+// configurations do that name sources, or whether a file around it that a task reads names the other one.
 func (in *Inspection) leadsTo(p, used *graph.Project) bool {
 	for _, t := range p.Tasks {
 		if adopt.NamesPathsTo(strings.Join(t.Decl.Run.Words(), " "), path.Join(p.Dir, "x"), p.Dir, used.Dir) {
 			return true
 		}
+		for _, x := range t.Reads {
+			file := x.Pattern.LiteralStart()
+			if x.Scope == decl.Root && !x.Negated && adopt.MayName(file) && in.Graph.Owner(file) != p && in.names(file, used) {
+				return true
+			}
+		}
 	}
 	return slices.ContainsFunc(in.own, func(f string) bool {
-		return in.Graph.Owner(f) == p && adopt.MayName(f) &&
-			adopt.NamesPathsTo(in.text(f), f, p.Dir, used.Dir)
+		return in.Graph.Owner(f) == p && adopt.MayName(f) && adopt.NamesPathsTo(in.text(f), f, p.Dir, used.Dir)
 	})
+}
+
+// names tells whether a file names a project: by its directory, or as a package.
+func (in *Inspection) names(file string, p *graph.Project) bool {
+	var m struct{ Name string }
+	_ = json.Unmarshal([]byte(in.text(path.Join(p.Dir, "package.json"))), &m) // it may have none
+	text := in.text(file)
+	return strings.Contains(text, p.Dir) || m.Name != "" && strings.Contains(text, m.Name)
 }
 
 // languages in which imports tell what is used.
