@@ -33,10 +33,13 @@ func (a *app) adoptCommand() *cobra.Command {
 			"tasks and needs; asks about what it cannot tell; and shows what it will write before it writes it. It does not\n" +
 			"change scripts or existing declarations: if you run it again, it proposes only what is new.",
 		Example: "  grayloft adopt --dry-run\n  grayloft adopt\n  grayloft adopt --yes",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return a.adopt(cmd.Context(), f) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			f.yes = f.yes || f.dry
+			return a.adopt(cmd.Context(), f)
+		},
 	}
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "ask nothing and accept every default")
-	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what would be written, but write nothing")
+	c.Flags().BoolVar(&f.dry, "dry-run", false, "show what the defaults would write; ask nothing, write nothing")
 	return c
 }
 

@@ -34,7 +34,7 @@ var unadopted = map[string]string{
 func TestAdoptedScriptsRunAndAreThenCurrent(t *testing.T) {
 	t.Parallel()
 	r := trial.New(t, unadopted)
-	dry := r.Grayloft("adopt", "--dry-run", "--yes")
+	dry := r.Grayloft("adopt", "--dry-run") // which asks nothing
 	if dry.Code != 0 || r.Has("grayloft.toml") || !strings.Contains(dry.Out, "nothing was") ||
 		!strings.Contains(dry.Out, "+schema = 1") {
 		t.Fatalf("dry run: exit %d\n%s%s", dry.Code, dry.Out, dry.Err)
@@ -366,7 +366,7 @@ func TestAdoptingAgainReportsWhatChanged(t *testing.T) {
 		"{\"name\": \"page\", \"scripts\": {\"pack\": \"node b.mjs\"}, \"dependencies\": {\"kit\": \"*\"}}\n",
 	)
 	r.Remove("web/kit/package.json")
-	a = r.Grayloft("adopt", "--dry-run", "--yes")
+	a = r.Grayloft("adopt", "--dry-run")
 	for _, says := range []string{
 		"build@web/page runs npm run --silent build, which is gone: name it in omit (web/page/loft.toml:1)",
 		"web/kit has no manifest, Makefile or source any more that its tasks run: remove web/kit/loft.toml", "+[task.pack]",
@@ -376,7 +376,7 @@ func TestAdoptingAgainReportsWhatChanged(t *testing.T) {
 		}
 	}
 	r.Write("web/kit/package.json", "{\"name\": \"kit\"}\n")
-	if a := r.Grayloft("adopt", "--dry-run", "--yes"); !strings.Contains(
+	if a := r.Grayloft("adopt", "--dry-run"); !strings.Contains(
 		a.Out,
 		"web/page uses web/kit (kit in web/page/package.json)",
 	) {
