@@ -81,7 +81,8 @@ type Task struct {
 	Settings  map[string]string // variable → the setting that gives its value
 	Secrets   []string
 
-	unsure string // what it uses that is not known; empty if nothing
+	unsure string   // what it uses that is not known; empty if nothing
+	files  []string // targets of its Makefile that it makes, from the project
 }
 
 // Reusability says how safe it looks to reuse a task's outputs.

@@ -17,7 +17,7 @@ func (s *surveyor) makefiles() {
 		for _, f := range s.named(base) {
 			text, _ := s.read(f)
 			dir := path.Dir(f)
-			targets := phony(text)
+			targets := phony(text, func(name string) bool { return s.files[path.Join(dir, name)] })
 			if len(targets) == 0 {
 				continue
 			}
@@ -48,13 +48,46 @@ func (s *surveyor) makefiles() {
 	}
 }
 
+// isStamp matches files that say what was done elsewhere, such as an installation: with one from another
+// machine, make would leave that out.
+var isStamp = regexp.MustCompile(`(?i)(^|/)(\.[^/]*|[^/]*(stamp|installed|done|node_modules|venv)[^/]*)$`)
+
+// made returns the files among what a phony target depends on, directly or through other phony ones, that
+// are no sources: make makes them. It is nothing if that cannot be told.
+func made(all []makefile.Target, v makefile.Variables, t makefile.Target, isSource func(string) bool) (out []string) {
+	seen := map[string]bool{}
+	for open := []string{t.Name}; len(open) > 0; open = open[1:] {
+		at, ok := makefile.Find(all, open[0])
+		if seen[open[0]] || !ok {
+			continue
+		}
+		seen[open[0]] = true
+		before, _, _ := strings.Cut(v.Expand(at.Before), "|") // what follows is only to be there
+		for name := range strings.FieldsSeq(before) {
+			next, isRule := makefile.Find(all, name)
+			switch {
+			case isStamp.MatchString(name):
+				return nil
+			case strings.ContainsAny(name, "$%*?#()") || path.IsAbs(name) || strings.HasPrefix(path.Clean(name), ".."):
+				return nil
+			case isRule && next.Phony:
+				open = append(open, name)
+			case !isSource(name) && !slices.Contains(out, path.Clean(name)):
+				out = append(out, path.Clean(name))
+			}
+		}
+	}
+	return out
+}
+
 // isMain tells whether a target is by custom what a Makefile is there to make.
 func isMain(target string) bool { return target == "all" || target == "default" }
 
 func isBuild(t *Task) bool { return t.Name == "build" }
 
-// phony returns the targets that a Makefile declares phony, with their command lines.
-func phony(text string) (out []*Task) {
+// phony returns the targets that a Makefile declares phony, with their command lines, given which files
+// are there as sources.
+func phony(text string, isSource func(name string) bool) (out []*Task) {
 	all, variables := makefile.Targets(text), makefile.VariablesOf(text)
 	script := func(t makefile.Target) string {
 		text := ""
@@ -68,6 +101,7 @@ func phony(text string) (out []*Task) {
 			continue
 		}
 		x := &Task{Name: t.Name, Script: script(t), Help: t.Help}
+		x.files = made(all, variables, t, isSource)
 		onlyOthers := len(t.Recipe) == 0
 		for dep := range strings.FieldsSeq(t.Before) {
 			before, _ := makefile.Find(all, dep)

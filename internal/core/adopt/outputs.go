@@ -36,6 +36,8 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 	}
 	writes := named(t.Script)
 	switch {
+	case len(t.files) > 0 && !has(t.Name, namesCheck):
+		writes, t.WritesWhy = append(writes, t.files...), "targets of its Makefile"
 	case len(writes) > 0:
 		t.WritesWhy = "named in its command"
 	case len(c.dirs) > 0:

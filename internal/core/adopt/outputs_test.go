@@ -59,3 +59,25 @@ func TestConfigurationAroundAProjectIsRead(t *testing.T) {
 		t.Error("a manifest without the configuration of a tool is taken for one")
 	}
 }
+
+// What a Makefile says that a target makes are its outputs.
+func TestTargetsOfAMakefileAreOutputs(t *testing.T) {
+	for _, c := range []struct{ what, text, want string }{
+		{"files", "OUT = gen\nall: $(OUT)/rates.json ./board.txt\n%.json: %.csv\n\tsh fold.sh\n", "board.txt gen/rates.json"},
+		{"through another one", ".PHONY: parts\nall: parts\n\ttrue\nparts: a.txt\na.txt: a.csv\n\tcp a.csv a.txt\n", "a.txt"},
+		{"with what it names itself", "all: a.txt\n\ttar -cf pack.tar a.txt\n", "a.txt pack.tar"},
+		{"sources", "all: a.csv fold.sh\n\tsh fold.sh > out.txt\n", "out.txt"},
+		{"only to be there", "all: a.txt | tmp\n", "a.txt"},
+		{"computed names", "all: a.txt $(wildcard *.md)\n", ""},
+		{"by a pattern", "all: a.txt b%.txt\n", ""},
+		{"an installation", "all: a.txt node_modules\n", ""},
+		{"a stamp", "all: a.txt .deps\n", ""},
+		{"elsewhere", "all: a.txt ../b.txt\n", ""},
+	} {
+		s, _ := propose(t, repo(map[string]string{"quay/Makefile": ".PHONY: all\n" + c.text, "quay/a.csv": "", "quay/fold.sh": ""}), Choices{})
+		build := s.of("quay").Task("build")
+		if got := strings.Join(build.Writes, " "); got != c.want {
+			t.Errorf("%s: it writes %q, want %q (%s)", c.what, got, c.want, build.Why)
+		}
+	}
+}
