@@ -81,8 +81,9 @@ type Task struct {
 	Settings  map[string]string // variable → the setting that gives its value
 	Secrets   []string
 
-	unsure string   // what it uses that is not known; empty if nothing
-	files  []string // targets of its Makefile that it makes, from the project
+	unsure   string   // what it uses that is not known; empty if nothing
+	makes    []string // outputs that are known when it is found, from the project
+	makesWhy string
 }
 
 // Reusability says how safe it looks to reuse a task's outputs.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/Masterminds/semver/v3"
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
@@ -18,6 +19,7 @@ import (
 // (https://docs.npmjs.com/cli/configuring-npm/package-json).
 type packageJSON struct {
 	Name            string            `json:"name"`
+	Version         string            `json:"version"`
 	Scripts         map[string]string `json:"scripts"`
 	Workspaces      json.RawMessage   `json:"workspaces"`
 	Dependencies    map[string]string `json:"dependencies"`
@@ -49,6 +51,7 @@ type npmPackage struct {
 // npm finds packages with scripts, in workspaces and alone.
 func (s *surveyor) npm() {
 	s.npmDirs = map[string]string{}
+	versions := map[string]string{}
 	var list []npmPackage
 	members := s.npmMembers()
 	for _, f := range s.named("package.json") {
@@ -68,6 +71,7 @@ func (s *surveyor) npm() {
 		list = append(list, npmPackage{m, dir})
 		if m.Name != "" {
 			s.npmDirs[m.Name] = dir
+			versions[m.Name] = m.Version
 		}
 	}
 	for _, m := range list {
@@ -76,7 +80,7 @@ func (s *surveyor) npm() {
 		}
 	}
 	for _, m := range list {
-		s.npmNeeds(m)
+		s.npmNeeds(m, versions)
 	}
 }
 
@@ -134,10 +138,12 @@ func (s *surveyor) npmPackage(m npmPackage) {
 			continue
 		}
 		script := m.Scripts["pre"+name] + "\n" + m.Scripts[name] + "\n" + m.Scripts["post"+name]
+		writes, scratch := s.byFramework(m, script)
 		p.add(&Task{
 			Name: plainName(name), Run: tool + " " + shellWord(name),
 			From:   fmt.Sprintf("scripts.%s in %s", name, path.Join(m.dir, "package.json")),
 			Script: script, Reads: slices.Concat(shared, s.settingsFiles(m, name, script)), Probes: probes,
+			makes: writes, makesWhy: "where its tool writes by default", Scratch: scratch,
 		})
 	}
 }
@@ -250,14 +256,19 @@ func (s *surveyor) sourcesOf(dir string) []string {
 	return s.sources[dir]
 }
 
-// npmNeeds derives needs from the manifest and from imports in the sources.
-func (s *surveyor) npmNeeds(m npmPackage) {
+// npmNeeds derives needs from the manifest and from imports in the sources, given the versions of the
+// packages of the repository.
+func (s *surveyor) npmNeeds(m npmPackage, versions map[string]string) {
 	p := s.projects[m.dir]
 	if p == nil {
 		return
 	}
+	others := map[string]bool{} // of the same names, from a registry
 	for _, deps := range []map[string]string{m.Dependencies, m.DevDependencies, m.Peers, m.Optional} {
 		for _, name := range sortedKeys(deps) {
+			if others[name] = isOther(deps[name], versions[name]); others[name] {
+				continue
+			}
 			if dir, ok := s.npmDirs[name]; ok {
 				p.need(dir, fmt.Sprintf("%s in %s", name, path.Join(m.dir, "package.json")))
 			}
@@ -265,7 +276,7 @@ func (s *surveyor) npmNeeds(m npmPackage) {
 	}
 	for _, f := range s.sourcesOf(m.dir) {
 		for _, x := range s.repo.reader().Of(f).Imports {
-			if dir, ok := s.imported(f, x.Spec); ok {
+			if dir, ok := s.imported(f, x.Spec); ok && !others[packageName(x.Spec)] {
 				p.need(dir, fmt.Sprintf("%q imported by %s", x.Spec, f))
 			}
 		}
@@ -279,12 +290,27 @@ func (s *surveyor) imported(from, spec string) (string, bool) {
 	if strings.HasPrefix(spec, ".") {
 		return s.within(path.Join(path.Dir(from), spec, "x"))
 	}
-	name := spec
-	if segs := strings.Split(spec, "/"); strings.HasPrefix(spec, "@") && len(segs) > 1 {
-		name = segs[0] + "/" + segs[1]
-	} else {
-		name = segs[0]
-	}
-	dir, ok := s.npmDirs[name]
+	dir, ok := s.npmDirs[packageName(spec)]
 	return dir, ok
+}
+
+// packageName returns the name of the package that a specifier starts with.
+func packageName(spec string) string {
+	segs := strings.Split(spec, "/")
+	if strings.HasPrefix(spec, "@") && len(segs) > 1 {
+		return segs[0] + "/" + segs[1]
+	}
+	return segs[0]
+}
+
+// isOther tells whether a requirement cannot mean the package of that name in the repository, because it
+// has another version (https://docs.npmjs.com/cli/using-npm/workspaces). One before a release, or
+// without a version, may be meant.
+func isOther(requirement, version string) bool {
+	v, err := semver.NewVersion(version)
+	if err != nil || v.Prerelease() != "" {
+		return false
+	}
+	c, err := semver.NewConstraint(requirement) // also fails for workspace: and the like
+	return err == nil && !c.Check(v)
 }

@@ -101,7 +101,7 @@ func phony(text string, isSource func(name string) bool) (out []*Task) {
 			continue
 		}
 		x := &Task{Name: t.Name, Script: script(t), Help: t.Help}
-		x.files = made(all, variables, t, isSource)
+		x.makes, x.makesWhy = made(all, variables, t, isSource), "targets of its Makefile"
 		onlyOthers := len(t.Recipe) == 0
 		for dep := range strings.FieldsSeq(t.Before) {
 			before, _ := makefile.Find(all, dep)

@@ -36,8 +36,8 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 	}
 	writes := named(t.Script)
 	switch {
-	case len(t.files) > 0 && !has(t.Name, namesCheck):
-		writes, t.WritesWhy = append(writes, t.files...), "targets of its Makefile"
+	case len(t.makes) > 0:
+		writes, t.WritesWhy = append(writes, t.makes...), t.makesWhy
 	case len(writes) > 0:
 		t.WritesWhy = "named in its command"
 	case len(c.dirs) > 0:
@@ -141,7 +141,7 @@ func (s *surveyor) patterns(p *Project, places []string) []string {
 		if s.files[path.Join(p.Dir, w)] {
 			continue // it is a source file
 		}
-		if path.Ext(w) == "" || strings.HasPrefix(path.Base(w), ".") {
+		if !strings.Contains(w, "*") && (path.Ext(w) == "" || strings.HasPrefix(path.Base(w), ".")) {
 			w += "/**"
 		}
 		out = append(out, w)

@@ -1,0 +1,49 @@
+package adopt
+
+import (
+	"path"
+	"regexp"
+	"slices"
+)
+
+// framework is a tool that writes to directories of its own, as its documentation says.
+type framework struct {
+	command *regexp.Regexp
+	with    string   // a package that makes it so; empty if the command does
+	writes  []string // in the directory of the package
+	scratch []string // what it keeps for its next run, and that its results do not depend on
+}
+
+var frameworks = []framework{
+	// https://nextjs.org/docs/app/api-reference/config/next-config-js/distDir: all but .next/cache.
+	{regexp.MustCompile(`\bnext build\b`), "", []string{".next/[!c]*"}, []string{".next/cache/**"}},
+	// https://svelte.dev/docs/kit/project-structure
+	{regexp.MustCompile(`\bvite build\b`), "@sveltejs/kit", []string{".svelte-kit/output/**"}, nil},
+	// https://nuxt.com/docs/guide/directory-structure/output
+	{regexp.MustCompile(`\b(nuxt|nuxi) (build|generate)\b`), "", []string{".output/**"}, nil},
+	// https://www.gatsbyjs.com/docs/reference/gatsby-project-structure
+	{regexp.MustCompile(`\bgatsby build\b`), "", []string{"public/**"}, nil},
+	// https://storybook.js.org/docs/sharing/publish-storybook
+	{regexp.MustCompile(`\b(storybook build|build-storybook)\b`), "", []string{"storybook-static/**"}, nil},
+	// https://create-react-app.dev/docs/available-scripts, https://docusaurus.io/docs/cli
+	{regexp.MustCompile(`\b(docusaurus|react-scripts) build\b`), "", []string{"build/**"}, nil},
+	// https://www.11ty.dev/docs/config
+	{regexp.MustCompile(`\beleventy\b`), "", []string{"_site/**"}, nil},
+}
+
+// byFramework returns what a script of a package writes, and keeps, by the framework that it starts.
+func (s *surveyor) byFramework(m npmPackage, script string) (writes, scratch []string) {
+	for _, f := range frameworks {
+		if !f.command.MatchString(script) || f.with != "" && m.Dependencies[f.with]+m.DevDependencies[f.with] == "" {
+			continue
+		}
+		writes, scratch = append(writes, f.writes...), append(scratch, f.scratch...)
+		if f.with != "" && s.ignored(m.dir, "build") { // of what finishes its output for a server
+			writes = append(writes, "build/**")
+		}
+		if at := path.Join(m.dir, "next-env.d.ts"); slices.Contains(f.writes, ".next/[!c]*") && s.isIgnored(at) {
+			writes = append(writes, "next-env.d.ts")
+		}
+	}
+	return writes, scratch
+}
