@@ -45,22 +45,25 @@ func (k *Keeper) mentionState(m Made, list listing.List) {
 	}
 	p := m.Task.Project
 	entries, err := os.ReadDir(filepath.Join(k.Work.State.Root, filepath.FromSlash(p.Dir)))
-	if err != nil {
-		return // it was just there; the next look at it says what is wrong
+	if err != nil || len(entries) > mostBeside {
+		return // what is wrong with it, the next look at it says
 	}
 	for _, e := range entries {
-		file := path.Join(p.Dir, e.Name())
-		if !e.Type().IsRegular() || p.Writes(file) || m.Task.OpensFile(file) || m.Task.ReadsFile(file) {
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() || info.ModTime().Before(m.Run.Began.Add(-coarse)) {
 			continue
 		}
-		info, err := e.Info()
-		if err != nil || info.ModTime().Before(m.Run.Began.Add(-coarse)) {
+		file := path.Join(p.Dir, e.Name())
+		if p.Writes(file) || m.Task.OpensFile(file) || m.Task.ReadsFile(file) {
 			continue
 		}
 		k.Notices.WarnOnce("state "+file, fmt.Sprintf("%s: %s changed while it ran, and is in no writes or scratch: add it to writes if a "+
 			"later run makes less when it is there, as of a compiler's own notes; otherwise to scratch", m.Task.Addr(), file))
 	}
 }
+
+// mostBeside is how many entries of a project's directory are looked at, after each task that ran.
+const mostBeside = 500
 
 // coarse is how much earlier than the clock the times of new files may be.
 const coarse = 10 * time.Millisecond
