@@ -160,13 +160,16 @@ type surveyor struct {
 	byDir         map[string][]string // the files, by their directory
 	byProject     map[string][]string // the files, by the directory of their project
 	projects      map[string]*Project
-	npmDirs       map[string]string // the directories of npm packages, by their name
+	paths         map[string][]string // the words of files that may be paths
+	npmDirs       map[string]string   // the directories of npm packages, by their name
 	probes        []Probe
 	survey        *Survey
 }
 
 func newSurveyor(r *Repo) *surveyor {
-	s := &surveyor{repo: r, files: map[string]bool{}, projects: map[string]*Project{}, survey: &Survey{Repo: r}}
+	s := &surveyor{
+		repo: r, files: map[string]bool{}, projects: map[string]*Project{}, paths: map[string][]string{}, survey: &Survey{Repo: r},
+	}
 	for _, f := range r.Files {
 		s.files[f] = true
 	}

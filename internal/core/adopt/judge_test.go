@@ -73,6 +73,25 @@ func TestScriptsWhoseResultIsNotInFilesAreNeverReused(t *testing.T) {
 	}
 }
 
+// What a target depends on runs with it, however deep it is.
+func TestATargetIsJudgedByAllThatItRuns(t *testing.T) {
+	for _, c := range []struct {
+		rules string
+		never bool
+	}{
+		{"build: a.txt\n\ttrue\na.txt: b.txt\n\tcp b.txt a.txt\nb.txt: a.csv\n\tdocker run quay > b.txt\n", true},
+		{"build: parts\n\ttrue\n.PHONY: parts\nparts: image\nimage:\n\tdocker build .\n", true},
+		{"build: a.txt\n%.txt: %.csv\n\tcurl -o $@ https://pier.example/$<\n", true},
+		{"build: a.csv\n\ttrue > a.txt\n%.txt: %.csv\n\tcurl -o $@ https://pier.example/$<\n", false},
+		{"build: a.txt\na.txt: a.csv b.txt\n\tcp a.csv a.txt\nb.txt: a.txt\n\ttouch b.txt\n", false},
+	} {
+		s, _ := propose(t, repo(map[string]string{"quay/Makefile": ".PHONY: build\n" + c.rules, "quay/a.csv": ""}), Choices{})
+		if build := s.of("quay").Task("build"); (build.Sort == NeverReusable) != c.never {
+			t.Errorf("%s: %d, %s", c.rules, build.Sort, build.Why)
+		}
+	}
+}
+
 func TestScriptsThatChangeSomethingElsewhereAreLeftOut(t *testing.T) {
 	for script, left := range map[string]bool{
 		"kubectl apply -f x.yaml": true, "helm upgrade --install x .": true, "terraform apply": true, "aws s3 cp x s3://y": true,

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/tailscale/hujson"
 
@@ -95,9 +96,6 @@ func worksAt(script string) string {
 	}
 	return ""
 }
-
-// pathWord matches what may be a path in a script or a source.
-var pathWord = regexp.MustCompile(`[\w@.+~/-]+`)
 
 // upward yields the paths in a text that lead upwards.
 func upward(text string) iter.Seq[string] {
@@ -276,13 +274,10 @@ func (o outsider) named(p *Project, file string) (out []string) {
 			out = append(out, at)
 		}
 	}
-	text, _ := o.read(file)
-	for _, word := range pathWord.FindAllString(text, -1) {
-		if word = strings.TrimLeft(word, "/"); strings.ContainsAny(word, "./") {
-			add(path.Join(dir, word))
-			if strings.HasPrefix(word, "..") {
-				add(path.Join(p.Dir, word))
-			}
+	for _, word := range o.pathsIn(file) {
+		add(path.Join(dir, word))
+		if strings.HasPrefix(word, "..") {
+			add(path.Join(p.Dir, word))
 		}
 	}
 	for _, x := range o.repo.reader().Of(file).Imports {
@@ -295,6 +290,23 @@ func (o outsider) named(p *Project, file string) (out []string) {
 		}
 	}
 	return out
+}
+
+// pathsIn returns the words of a file that may be paths, each once. Many tasks lead to the same files.
+func (o outsider) pathsIn(file string) []string {
+	words, ok := o.paths[file]
+	if !ok {
+		text, _ := o.read(file)
+		seen := map[string]bool{}
+		for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return r >= utf8.RuneSelf || !isPathByte(byte(r)) }) {
+			if word = strings.TrimLeft(word, "/"); strings.ContainsAny(word, "./") && !seen[word] {
+				seen[word] = true
+				words = append(words, word)
+			}
+		}
+		o.paths[file] = words
+	}
+	return words
 }
 
 // moduleEndings are what imports leave out of the names of files.
