@@ -15,6 +15,7 @@ import (
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/survey"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/term"
@@ -59,7 +60,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 	if err != nil {
 		return err
 	}
-	found := &adopt.Repo{FS: files.Reading(root), Name: filepath.Base(root), Files: list}
+	found := &survey.Repo{FS: files.Reading(root), Name: filepath.Base(root), Files: list}
 	if found.Tracked, err = repo.Tracked(ctx); err != nil {
 		return err
 	}
@@ -85,7 +86,7 @@ func (a *app) adopt(ctx context.Context, f adoptFlags) error {
 // proposing is a proposal with what it was made from.
 type proposing struct {
 	*adopt.Proposal
-	survey *adopt.Survey
+	survey *survey.Survey
 	basics adopt.Basics
 	old    *decl.Repo
 }
@@ -131,12 +132,12 @@ func (a *app) adoptRoot(ctx context.Context) (string, *decl.Repo, error) {
 func (a *app) propose(
 	ctx context.Context,
 	f adoptFlags,
-	found *adopt.Repo,
+	found *survey.Repo,
 	repo git.Repo,
 	old *decl.Repo,
 ) (*proposing, error) {
-	choices := adopt.Choices{Split: map[string]bool{}}
-	modules := adopt.Splittable(found)
+	choices := survey.Choices{Split: map[string]bool{}}
+	modules := survey.Splittable(found)
 	for _, dir := range sortedKeys(modules) {
 		if old != nil { // existing declarations show the earlier answer
 			choices.Split[dir] = slices.ContainsFunc(
@@ -160,7 +161,7 @@ func (a *app) propose(
 		}
 		choices.Split[dir] = yes == "yes"
 	}
-	s := adopt.Inspect(found, choices)
+	s := survey.Inspect(found, choices)
 	if len(s.Projects) == 0 {
 		fmt.Fprintf(
 			a.Out,
@@ -217,7 +218,7 @@ func sortedKeys[V any](m map[string]V) []string {
 	return out
 }
 
-func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo git.Repo, old *decl.Repo) (adopt.Basics, error) {
+func (a *app) basics(ctx context.Context, f adoptFlags, found *survey.Repo, repo git.Repo, old *decl.Repo) (adopt.Basics, error) {
 	if old != nil {
 		return adopt.Basics{Name: old.Name, Since: old.Since}, nil
 	}
@@ -238,12 +239,12 @@ func (a *app) basics(ctx context.Context, f adoptFlags, found *adopt.Repo, repo 
 	return adopt.Basics{Name: name, Since: since}, err
 }
 
-func (a *app) listProjects(s *adopt.Survey, p *adopt.Proposal) {
+func (a *app) listProjects(s *survey.Survey, p *adopt.Proposal) {
 	rows := [][]string{}
 	for _, x := range p.Projects {
 		var tasks, needs []string
 		for _, t := range x.Tasks {
-			if t.Sort != adopt.NotAdopted {
+			if t.Sort != survey.NotAdopted {
 				tasks = append(tasks, t.Name)
 			}
 		}

@@ -6,11 +6,12 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/survey"
 	"grayloft.example/grayloft/internal/term"
 )
 
 // askVariables decides how the variables that scripts read are declared.
-func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
+func (a *app) askVariables(f adoptFlags, s *survey.Survey, p *adopt.Proposal) error {
 	if len(s.Variables) == 0 {
 		return nil
 	}
@@ -23,8 +24,8 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 	fmt.Fprintln(a.Out)
 	for _, v := range s.Variables {
 		uses := []string{}
-		for _, u := range adopt.Uses {
-			if u != adopt.AsSetting || len(v.Values) > 0 {
+		for _, u := range survey.Uses {
+			if u != survey.AsSetting || len(v.Values) > 0 {
 				uses = append(uses, string(u))
 			}
 		}
@@ -42,16 +43,16 @@ func (a *app) askVariables(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) err
 		if err != nil {
 			return err
 		}
-		v.Use = adopt.Use(use)
+		v.Use = survey.Use(use)
 	}
 	return nil
 }
 
 // askWrites asks for the outputs of tasks for which nothing shows them.
-func (a *app) askWrites(f adoptFlags, s *adopt.Survey, p *adopt.Proposal) error {
+func (a *app) askWrites(f adoptFlags, s *survey.Survey, p *adopt.Proposal) error {
 	for _, x := range p.Projects {
 		for _, t := range x.Tasks {
-			if t.Sort != adopt.Reusable || t.Writes != nil {
+			if t.Sort != survey.Reusable || t.Writes != nil {
 				continue
 			}
 			text, err := a.answer(

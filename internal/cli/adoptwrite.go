@@ -14,12 +14,13 @@ import (
 	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/survey"
 	"grayloft.example/grayloft/internal/term"
 )
 
 // checkProposal reads the declarations as they would be, so that nothing is
 // written that a run would refuse.
-func (a *app) checkProposal(found *adopt.Repo, p *adopt.Proposal) error {
+func (a *app) checkProposal(found *survey.Repo, p *adopt.Proposal) error {
 	fsys, err := proposed(found, p)
 	if err != nil {
 		return err
@@ -101,7 +102,7 @@ func (a *app) afterAdopting(p *adopt.Proposal) {
 	names := map[string]bool{}
 	for _, x := range p.Projects {
 		for _, t := range x.Tasks {
-			if t.Sort == adopt.Reusable && (t.Name == "build" || t.Name == "test") {
+			if t.Sort == survey.Reusable && (t.Name == "build" || t.Name == "test") {
 				names[t.Name] = true
 			}
 		}

@@ -6,12 +6,13 @@ import (
 	"testing/fstest"
 
 	"grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/survey"
 )
 
 // proposed returns the repository's declarations as they would be: its TOML
 // files, with those of the proposal added or replaced, and the directories of
 // templates.
-func proposed(found *adopt.Repo, p *adopt.Proposal) (fs.FS, error) {
+func proposed(found *survey.Repo, p *adopt.Proposal) (fs.FS, error) {
 	out := fstest.MapFS{}
 	for _, f := range found.Files {
 		if path.Ext(f) != ".toml" {

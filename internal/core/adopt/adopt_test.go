@@ -1,75 +1,25 @@
-package adopt
+package adopt_test
 
 import (
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
 
-	"grayloft.example/grayloft/internal/core/graph"
+	. "grayloft.example/grayloft/internal/core/adopt"
+	"grayloft.example/grayloft/internal/core/adopt/sample"
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
-// repo makes a repository of files.
-func repo(files map[string]string) *Repo {
-	fsys := fstest.MapFS{}
-	for name, text := range files {
-		fsys[name] = &fstest.MapFile{Data: []byte(text)}
-	}
-	return &Repo{FS: fsys, Name: "skerry", Files: slices.Sorted(maps.Keys(files))}
-}
-
-// propose inspects a repository, accepts every default, and checks that the
-// declarations are valid.
-func propose(t *testing.T, r *Repo, c Choices) (*Survey, *Proposal) {
-	t.Helper()
-	s := Inspect(r, c)
-	p := Propose(s, Basics{Name: "skerry", Since: "main"}, nil)
-	written(t, r, p)
-	return s, p
-}
-
-func written(t *testing.T, r *Repo, p *Proposal) *graph.Graph {
-	t.Helper()
-	out := fstest.MapFS{}
-	for _, name := range r.Files {
-		b, err := fs.ReadFile(r.FS, name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		out[name] = &fstest.MapFile{Data: b}
-	}
-	for _, f := range p.Files {
-		out[f.Path] = &fstest.MapFile{Data: []byte(f.New)}
-	}
-	g, err := graph.Load(out, "skerry")
-	if err != nil {
-		for _, f := range p.Files {
-			t.Logf("%s\n%s", f.Path, f.New)
-		}
-		t.Fatal(err)
-	}
-	r.FS, r.Files = out, slices.Sorted(maps.Keys(out))
-	return g
-}
-
-func (s *Survey) of(dir string) *Project {
-	for _, p := range s.Projects {
-		if p.Dir == dir {
-			return p
-		}
-	}
-	return &Project{Dir: "none of " + dir}
-}
-
-func needs(p *Project) []string {
-	var out []string
-	for _, n := range p.Needs {
-		out = append(out, n.Dir)
-	}
-	return out
-}
+// What these tests use of others.
+var (
+	repo    = sample.Repo
+	propose = sample.Propose
+	written = sample.Written
+	of      = sample.Of
+	needs   = sample.Needs
+)
 
 var workspaceScenario = map[string]string{
 	"go.mod":                   "module ferry.example\n\ngo 1.26\n",
@@ -90,11 +40,11 @@ func TestAGoModuleIsOneProjectOrOneForEachDirectory(t *testing.T) {
 	for dir, want := range map[string][]string{
 		".": {"internal/tides"}, "internal/tides": {"internal/money"}, "internal/money": nil, "cmd/gate": {"internal/tides"},
 	} {
-		if got := needs(s.of(dir)); !slices.Equal(got, want) {
+		if got := needs(of(s, dir)); !slices.Equal(got, want) {
 			t.Errorf("%s needs %v, want %v", dir, got, want)
 		}
 	}
-	if s.of("internal/tides").Task("test") == nil || s.of("internal/money").Task("test") != nil {
+	if of(s, "internal/tides").Task("test") == nil || of(s, "internal/money").Task("test") != nil {
 		t.Error("a test task where there are tests, and nowhere else")
 	}
 	if !slices.Contains(p.Kinds, "go-package") {
@@ -117,7 +67,7 @@ func TestDirectoriesThatImportEachOtherAreMerged(t *testing.T) {
 		"cmd/c/c.go": "package main\n\nimport _ \"ferry.example/internal/a\"\n",
 	}
 	s, _ = propose(t, repo(files), Choices{Split: map[string]bool{".": true}})
-	if got := needs(s.of("cmd/c")); !slices.Equal(got, []string{"internal"}) || len(s.Projects) != 2 {
+	if got := needs(of(s, "cmd/c")); !slices.Equal(got, []string{"internal"}) || len(s.Projects) != 2 {
 		t.Errorf("cmd/c needs %v; %d projects", got, len(s.Projects))
 	}
 }
@@ -146,19 +96,19 @@ func TestNpmWorkspaces(t *testing.T) {
 	if !slices.Equal(dirs, []string{".", "packages/charts", "packages/ui", "packages/web"}) {
 		t.Fatalf("projects: %v", dirs)
 	}
-	if got := needs(s.of("packages/web")); !slices.Equal(got, []string{"packages/charts", "packages/ui"}) {
+	if got := needs(of(s, "packages/web")); !slices.Equal(got, []string{"packages/charts", "packages/ui"}) {
 		t.Errorf("needs by manifest and by imports: %v", got)
 	}
 	for dir, want := range map[string]string{"packages/web": "made/**", "packages/charts": "public/charts/**", "packages/ui": "dist/**"} {
-		if got := s.of(dir).Task("build").Writes; !slices.Equal(got, []string{want}) {
+		if got := of(s, dir).Task("build").Writes; !slices.Equal(got, []string{want}) {
 			t.Errorf("%s writes %v, want %s", dir, got, want)
 		}
 	}
-	if b := s.of("packages/web").Task("build"); !strings.Contains(b.Script, "gen.mjs") ||
-		s.of("packages/web").Task("prebuild") != nil {
+	if b := of(s, "packages/web").Task("build"); !strings.Contains(b.Script, "gen.mjs") ||
+		of(s, "packages/web").Task("prebuild") != nil {
 		t.Error("what npm runs before a script belongs to it")
 	}
-	if x := s.of("packages/web").Task("lint-js"); x == nil || x.Run != "npm run --silent lint:js" {
+	if x := of(s, "packages/web").Task("lint-js"); x == nil || x.Run != "npm run --silent lint:js" {
 		t.Errorf("a name that no task may have: %+v", x)
 	}
 	left := strings.Join(p.NotAdopted, "\n")
@@ -262,7 +212,7 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 		"py/one/pyproject.toml": "[project]\nname = \"Skerry.One\"\ndependencies = [\"skerry_two>=1\"]\n[tool.pytest]\n",
 		"py/two/pyproject.toml": "[project]\nname = \"skerry-two\"\n", "py/two/tests/t.py": "",
 	}), Choices{})
-	root := s.of(".")
+	root := of(s, ".")
 	if c := root.Task("check"); c == nil || c.Run != "make --silent check" || c.Help != "look at it" {
 		t.Errorf("check: %+v", c)
 	}
@@ -279,10 +229,10 @@ func TestMakefilesScriptsCargoAndPython(t *testing.T) {
 	if !strings.Contains(left, "publish@") || !strings.Contains(left, "serve@") {
 		t.Errorf("left out: %v", p.NotAdopted)
 	}
-	if got := needs(s.of("crates/a")); !slices.Equal(got, []string{"crates/b"}) {
+	if got := needs(of(s, "crates/a")); !slices.Equal(got, []string{"crates/b"}) {
 		t.Errorf("crates/a needs %v", got)
 	}
-	if got := needs(s.of("py/one")); !slices.Equal(got, []string{"py/two"}) {
+	if got := needs(of(s, "py/one")); !slices.Equal(got, []string{"py/two"}) {
 		t.Errorf("py/one needs %v", got)
 	}
 	uses := map[string]Use{}
@@ -347,7 +297,7 @@ func TestScriptsOfAnyNameBecomeTasks(t *testing.T) {
 	})
 	s, p := propose(t, r, Choices{})
 	var names []string
-	for _, x := range s.of(".").Tasks {
+	for _, x := range of(s, ".").Tasks {
 		names = append(names, x.Name)
 	}
 	slices.Sort(names)

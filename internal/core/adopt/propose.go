@@ -1,3 +1,6 @@
+// Package adopt proposes declarations for a repository that has none, or only some, from what a survey
+// found: it returns their texts, and says what changed since they were written. A task whose outputs
+// are unknown is declared without writes, so it always runs. It runs nothing and writes nothing.
 package adopt
 
 import (
@@ -8,6 +11,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/survey"
 )
 
 // File is a declaration file to write.
@@ -20,7 +24,7 @@ type File struct {
 // Proposal is what would be written, and which findings it covers.
 type Proposal struct {
 	Files      []File // sorted by path
-	Projects   []*Project
+	Projects   []*survey.Project
 	Tasks      int      // newly declared
 	NotAdopted []string // what is not declared, with the reason
 	Never      []string // what is declared and never reused, with the reason
@@ -41,7 +45,7 @@ type Basics struct {
 
 // Propose turns findings into declarations. Existing are the current
 // declarations, or nil; it never changes them and only adds what is new.
-func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
+func Propose(s *survey.Survey, b Basics, existing *decl.Repo) *Proposal {
 	w := &proposer{
 		s: s, basics: b, old: existing, out: &Proposal{}, texts: map[string]*text{}, reached: map[string]reached{},
 		made: map[string][]string{},
@@ -60,13 +64,13 @@ func Propose(s *Survey, b Basics, existing *decl.Repo) *Proposal {
 }
 
 type proposer struct {
-	s        *Survey
+	s        *survey.Survey
 	basics   Basics
 	old      *decl.Repo
-	projects []*Project // with something new
-	fresh    map[*Project][]*Task
-	groups   map[string][]*Project // projects that would share a kind, by the kind's name
-	shared   map[string][]*Task    // tasks of kinds that are proposed
+	projects []*survey.Project // with something new
+	fresh    map[*survey.Project][]*survey.Task
+	groups   map[string][]*survey.Project // projects that would share a kind, by the kind's name
+	shared   map[string][]*survey.Task    // tasks of kinds that are proposed
 	texts    map[string]*text
 	reached  map[string]reached
 	made     map[string][]string        // what [proposer.makers] found, by directory
@@ -92,8 +96,8 @@ func (w *proposer) declared(dir string) *decl.Project {
 // news finds what is new: projects, and tasks whose name and command are not
 // declared.
 func (w *proposer) news() {
-	w.fresh = map[*Project][]*Task{}
-	needed := w.s.needed()
+	w.fresh = map[*survey.Project][]*survey.Task{}
+	needed := w.s.Needed()
 	for _, p := range w.s.Projects {
 		have := w.declared(p.Dir)
 		for _, t := range p.Tasks {
@@ -108,10 +112,10 @@ func (w *proposer) news() {
 				continue
 			}
 			switch {
-			case t.Sort == NotAdopted:
+			case t.Sort == survey.NotAdopted:
 				w.out.NotAdopted = append(w.out.NotAdopted, label+": "+t.Why)
 				continue
-			case t.Sort == NeverReusable:
+			case t.Sort == survey.NeverReusable:
 				w.out.Never = append(w.out.Never, label+": "+t.Why)
 			case t.Writes == nil:
 				why := t.WritesWhy
@@ -157,7 +161,7 @@ func (w *proposer) name(dir string) string {
 	if dir != "." {
 		return dirName(dir)
 	}
-	if slices.ContainsFunc(w.s.Projects, func(p *Project) bool { return p.Dir == w.basics.Name }) {
+	if slices.ContainsFunc(w.s.Projects, func(p *survey.Project) bool { return p.Dir == w.basics.Name }) {
 		return w.basics.Name + "-root"
 	}
 	return w.basics.Name
@@ -181,13 +185,13 @@ func dirName(dir string) string {
 
 // kinds finds tasks that are the same in several projects.
 func (w *proposer) kinds() {
-	w.groups, w.shared = map[string][]*Project{}, map[string][]*Task{}
+	w.groups, w.shared = map[string][]*survey.Project{}, map[string][]*survey.Task{}
 	for _, p := range w.projects {
 		if p.Stem != "" && p.Dir != "." && w.declared(p.Dir) == nil {
 			w.groups[p.Stem] = append(w.groups[p.Stem], p)
 		}
 	}
-	for _, stem := range sortedKeys(w.groups) {
+	for _, stem := range sorted(w.groups) {
 		group := w.groups[stem]
 		if w.old != nil && w.old.Kinds[stem] != nil {
 			continue // already declared: new projects use it as it is
@@ -196,21 +200,21 @@ func (w *proposer) kinds() {
 			delete(w.groups, stem)
 			continue
 		}
-		alike := map[string][]*Task{} // by the text that would be written
+		alike := map[string][]*survey.Task{} // by the text that would be written
 		for _, p := range group {
 			for _, t := range w.fresh[p] {
 				rows := w.rows(p, t)
 				alike[t.Name+"\x00"+rows] = append(alike[t.Name+"\x00"+rows], t)
 			}
 		}
-		best := map[string][]*Task{}
-		for _, key := range sortedKeys(alike) {
+		best := map[string][]*survey.Task{}
+		for _, key := range sorted(alike) {
 			name, _, _ := strings.Cut(key, "\x00")
 			if n := len(alike[key]); n >= 2 && 2*n >= len(group) && n > len(best[name]) {
 				best[name] = alike[key]
 			}
 		}
-		for _, name := range sortedKeys(best) {
+		for _, name := range sorted(best) {
 			w.shared[stem] = append(w.shared[stem], best[name][0])
 		}
 		if len(w.shared[stem]) == 0 {
@@ -222,7 +226,7 @@ func (w *proposer) kinds() {
 }
 
 // kindOf returns the kind that a project takes on, or "".
-func (w *proposer) kindOf(p *Project) string {
+func (w *proposer) kindOf(p *survey.Project) string {
 	if slices.Contains(w.groups[p.Stem], p) {
 		return p.Stem
 	}
@@ -231,19 +235,19 @@ func (w *proposer) kindOf(p *Project) string {
 
 // kindHas tells whether the kind declares a task in the same way as the project
 // would, or is an existing kind with a task of that name.
-func (w *proposer) kindHas(kind string, p *Project, t *Task) bool {
+func (w *proposer) kindHas(kind string, p *survey.Project, t *survey.Task) bool {
 	if kind == "" {
 		return false
 	}
 	if w.old != nil && w.old.Kinds[kind] != nil {
 		return w.old.Kinds[kind].Tasks[t.Name] != nil
 	}
-	return slices.ContainsFunc(w.shared[kind], func(k *Task) bool {
+	return slices.ContainsFunc(w.shared[kind], func(k *survey.Task) bool {
 		return k.Name == t.Name && w.rows(w.owner(k), k) == w.rows(p, t)
 	})
 }
 
-func (w *proposer) owner(t *Task) *Project {
+func (w *proposer) owner(t *survey.Task) *survey.Project {
 	for p, tasks := range w.fresh {
 		if slices.Contains(tasks, t) {
 			return p
@@ -253,7 +257,7 @@ func (w *proposer) owner(t *Task) *Project {
 }
 
 // project writes one project's tables.
-func (w *proposer) project(p *Project) {
+func (w *proposer) project(p *survey.Project) {
 	file := path.Join(p.Dir, decl.ProjectFile)
 	if p.Dir == "." {
 		file = decl.RootFile
@@ -285,7 +289,7 @@ func (w *proposer) project(p *Project) {
 	}
 	for _, t := range w.fresh[p] {
 		if !w.kindHas(kind, p, t) {
-			x.comment(t.comment())
+			x.comment(comment(t))
 			x.table("task."+tableName(t.Name), w.rows(p, t))
 		}
 	}
@@ -351,7 +355,7 @@ func (w *proposer) root() {
 func (w *proposer) counts(probe string) bool {
 	for _, tasks := range w.fresh {
 		for _, t := range tasks {
-			if t.Sort == Reusable && slices.Contains(t.Probes, probe) {
+			if t.Sort == survey.Reusable && slices.Contains(t.Probes, probe) {
 				return true
 			}
 		}
@@ -361,7 +365,7 @@ func (w *proposer) counts(probe string) bool {
 
 func (w *proposer) settings(x *text) {
 	for _, v := range w.s.Variables {
-		if v.Use != AsSetting || (w.old != nil && w.old.Settings[settingName(v.Name)] != nil) {
+		if v.Use != survey.AsSetting || (w.old != nil && w.old.Settings[settingName(v.Name)] != nil) {
 			continue
 		}
 		var t text
@@ -397,7 +401,7 @@ func holders(dirs []string) []string {
 		by[path.Dir(d)] = append(by[path.Dir(d)], d)
 	}
 	var out []string
-	for _, parent := range sortedKeys(by) {
+	for _, parent := range sorted(by) {
 		if len(by[parent]) >= 2 && parent != "." {
 			out = append(out, parent+"/*")
 		} else {

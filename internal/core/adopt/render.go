@@ -2,6 +2,7 @@ package adopt
 
 import (
 	"io/fs"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -91,7 +92,7 @@ func (w *proposer) text(file string) *text {
 // files assembles what is written: new files in full; existing files get
 // additions at the end, and nothing else in them changes.
 func (w *proposer) files() {
-	for _, name := range sortedKeys(w.texts) {
+	for _, name := range sorted(w.texts) {
 		x := w.texts[name]
 		add := x.b.String()
 		f := File{Path: name}
@@ -228,3 +229,5 @@ func closing(text string, at int) int {
 	}
 	return len(text)
 }
+
+func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

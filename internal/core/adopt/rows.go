@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/survey"
 )
 
 // reaches tells whether a task's project (or a project that would share its
 // kind) needs any other project, and whether it needs one whose build writes
 // something.
-func (w *proposer) reaches(p *Project) (needs, makes bool) {
+func (w *proposer) reaches(p *survey.Project) (needs, makes bool) {
 	group := p.Dir
 	if p.Stem != "" && p.Dir != "." {
 		group = "kind " + p.Stem // no directory has that name
@@ -25,15 +27,15 @@ func (w *proposer) reaches(p *Project) (needs, makes bool) {
 // reached is what [proposer.reaches] answers.
 type reached struct{ needs, makes bool }
 
-func (w *proposer) findReached(p *Project) (out reached) {
-	among := []*Project{p}
+func (w *proposer) findReached(p *survey.Project) (out reached) {
+	among := []*survey.Project{p}
 	makers := map[string]bool{}
 	for _, q := range w.s.Projects {
 		if p.Stem != "" && p.Dir != "." && q.Stem == p.Stem && q.Dir != "." {
 			among = append(among, q)
 		}
 		b := q.Task("build")
-		makers[q.Dir] = b != nil && b.Sort == Reusable && len(b.Writes) > 0
+		makers[q.Dir] = b != nil && b.Sort == survey.Reusable && len(b.Writes) > 0
 	}
 	for _, q := range among {
 		for _, n := range q.Needs {
@@ -45,7 +47,7 @@ func (w *proposer) findReached(p *Project) (out reached) {
 }
 
 // rows writes a task's keys, without the table header.
-func (w *proposer) rows(p *Project, t *Task) string {
+func (w *proposer) rows(p *survey.Project, t *survey.Task) string {
 	var x text
 	run := t.Run
 	var env []string
@@ -54,9 +56,9 @@ func (w *proposer) rows(p *Project, t *Task) string {
 			continue
 		}
 		switch v.Use {
-		case AsSetting:
+		case survey.AsSetting:
 			run = fmt.Sprintf("%s=%%{setting.%s} %s", v.Name, settingName(v.Name), run)
-		case AsEnv:
+		case survey.AsEnv:
 			env = append(env, v.Name)
 		}
 	}
@@ -64,7 +66,7 @@ func (w *proposer) rows(p *Project, t *Task) string {
 	if t.Help != "" {
 		x.key("help", t.Help)
 	}
-	if t.Sort == NeverReusable {
+	if t.Sort == survey.NeverReusable {
 		x.list("env", env)
 		x.list("secrets", w.secrets(t))
 		x.key("reuse", "never")
@@ -75,7 +77,7 @@ func (w *proposer) rows(p *Project, t *Task) string {
 		reads := []string{"**"}
 		for _, o := range p.Tasks {
 			for _, pat := range o.Writes {
-				if o.Sort == Reusable && !slices.Contains(reads, "!"+pat) {
+				if o.Sort == survey.Reusable && !slices.Contains(reads, "!"+pat) {
 					reads = append(reads, "!"+pat)
 				}
 			}
@@ -151,7 +153,7 @@ func (w *proposer) otherWrites(dir string) (out []string) {
 
 // makers returns the names of declared tasks that write something in projects that a
 // declared project needs, also through others.
-func (w *proposer) makers(p *Project) (out []string) {
+func (w *proposer) makers(p *survey.Project) (out []string) {
 	d := w.declared(p.Dir)
 	if d == nil {
 		return nil
@@ -175,10 +177,10 @@ func (w *proposer) makers(p *Project) (out []string) {
 	return out
 }
 
-func (w *proposer) secrets(t *Task) []string {
+func (w *proposer) secrets(t *survey.Task) []string {
 	var out []string
 	for _, v := range w.s.Variables {
-		if v.Use == AsSecret && slices.Contains(v.Tasks, t) {
+		if v.Use == survey.AsSecret && slices.Contains(v.Tasks, t) {
 			out = append(out, v.Name)
 		}
 	}
@@ -191,7 +193,7 @@ func settingName(variable string) string {
 
 // offers writes which files of a project others may read, without the outputs
 // of its tasks.
-func (w *proposer) offers(p *Project, kind string) []string {
+func (w *proposer) offers(p *survey.Project, kind string) []string {
 	if len(p.Offers) == 0 {
 		return nil
 	}
@@ -201,7 +203,7 @@ func (w *proposer) offers(p *Project, kind string) []string {
 	}
 	for _, t := range p.Tasks {
 		for _, pat := range t.Writes {
-			if t.Sort == Reusable {
+			if t.Sort == survey.Reusable {
 				out = append(out, "!"+pat)
 			}
 		}
@@ -213,10 +215,10 @@ func (w *proposer) offers(p *Project, kind string) []string {
 }
 
 // comment says where a task was found and what a person should know about it.
-func (t *Task) comment() string {
+func comment(t *survey.Task) string {
 	out := t.From
 	switch {
-	case t.Sort == NeverReusable:
+	case t.Sort == survey.NeverReusable:
 		out += "; never reused: " + t.Why
 	case t.Writes == nil:
 		out += "; without writes it always runs: add what it writes"
@@ -226,8 +228,8 @@ func (t *Task) comment() string {
 	return out
 }
 
-func kindComment(t *Task) string {
-	if t.Sort == NeverReusable {
+func kindComment(t *survey.Task) string {
+	if t.Sort == survey.NeverReusable {
 		return "never reused: " + t.Why
 	}
 	if t.Writes == nil {
@@ -239,16 +241,16 @@ func kindComment(t *Task) string {
 // omitted returns the tasks of a kind that a project does not have, or has in a
 // different form: otherwise its own table would inherit from the kind the keys
 // that it leaves out.
-func (w *proposer) omitted(p *Project, kind string) []string {
+func (w *proposer) omitted(p *survey.Project, kind string) []string {
 	var names []string
 	if w.old != nil && w.old.Kinds[kind] != nil {
-		names = sortedKeys(w.old.Kinds[kind].Tasks)
+		names = sorted(w.old.Kinds[kind].Tasks)
 	} else {
 		for _, t := range w.shared[kind] {
 			names = append(names, t.Name)
 		}
 	}
 	return slices.DeleteFunc(names, func(n string) bool {
-		return slices.ContainsFunc(w.fresh[p], func(t *Task) bool { return t.Name == n && w.kindHas(kind, p, t) })
+		return slices.ContainsFunc(w.fresh[p], func(t *survey.Task) bool { return t.Name == n && w.kindHas(kind, p, t) })
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/survey"
 )
 
 // derived matches the commands that are proposed for scripts and manifests, with the
@@ -19,8 +20,8 @@ var derived = regexp.MustCompile(
 // changedSince says what changed in a repository since its declarations were written
 // that these do not show: scripts and packages that are gone, and uses of other
 // projects. What is new is proposed.
-func changedSince(s *Survey, old *decl.Repo) (out []string) {
-	found := map[string]*Project{}
+func changedSince(s *survey.Survey, old *decl.Repo) (out []string) {
+	found := map[string]*survey.Project{}
 	for _, p := range s.Projects {
 		found[p.Dir] = p
 	}
@@ -64,8 +65,8 @@ func changedSince(s *Survey, old *decl.Repo) (out []string) {
 }
 
 // runs tells whether a script of a project is run by a command.
-func runs(p *Project, command string) bool {
-	return slices.ContainsFunc(p.Tasks, func(t *Task) bool { return strings.Contains(t.Run, command) })
+func runs(p *survey.Project, command string) bool {
+	return slices.ContainsFunc(p.Tasks, func(t *survey.Task) bool { return strings.Contains(t.Run, command) })
 }
 
 // needsOf returns what each project needs, also through others.

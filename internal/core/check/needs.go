@@ -10,10 +10,10 @@ import (
 
 	"golang.org/x/mod/modfile"
 
-	"grayloft.example/grayloft/internal/core/adopt"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/survey"
 )
 
 // relations are what projects use of each other, as their files tell.
@@ -29,11 +29,11 @@ func (in *Inspection) related() *relations {
 	out := &relations{
 		why: map[[2]*graph.Project]string{}, surround: map[[2]*graph.Project]bool{}, languages: map[*graph.Project][]string{},
 	}
-	repo := &adopt.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.own, Imports: in.sources}
+	repo := &survey.Repo{FS: in.FS, Name: g.Repo.Name, Files: in.own, Imports: in.sources}
 	split := map[string]bool{}
 	modules := map[string][]string{}
 	if in.hasSeveralIn("go.mod") {
-		modules = adopt.Splittable(repo)
+		modules = survey.Splittable(repo)
 	}
 	for module, dirs := range modules {
 		split[module] = slices.ContainsFunc(
@@ -41,7 +41,7 @@ func (in *Inspection) related() *relations {
 			func(d string) bool { p := g.Containing(d); return p != nil && p.Dir == d && d != module },
 		)
 	}
-	for _, p := range adopt.Relations(repo, adopt.Choices{Split: split}) {
+	for _, p := range survey.Relations(repo, survey.Choices{Split: split}) {
 		user := g.Containing(p.Dir)
 		if user == nil || user.Dir != p.Dir && !p.IsBuilt() { // no task of a project around it compiles it
 			continue
@@ -314,18 +314,18 @@ func needsUnused(in *Inspection) (out []Finding) {
 // configurations do that name sources, or whether a file around it that a task reads names the other one.
 func (in *Inspection) leadsTo(p, used *graph.Project) bool {
 	for _, t := range p.Tasks {
-		if adopt.NamesPathsTo(strings.Join(t.Decl.Run.Words(), " "), path.Join(p.Dir, "x"), p.Dir, used.Dir) {
+		if survey.NamesPathsTo(strings.Join(t.Decl.Run.Words(), " "), path.Join(p.Dir, "x"), p.Dir, used.Dir) {
 			return true
 		}
 		for _, x := range t.Reads {
 			file := x.Pattern.LiteralStart()
-			if x.Scope == decl.Root && !x.Negated && adopt.MayName(file) && in.Graph.Owner(file) != p && in.names(file, used) {
+			if x.Scope == decl.Root && !x.Negated && survey.MayName(file) && in.Graph.Owner(file) != p && in.names(file, used) {
 				return true
 			}
 		}
 	}
 	return slices.ContainsFunc(in.own, func(f string) bool {
-		return in.Graph.Owner(f) == p && adopt.MayName(f) && adopt.NamesPathsTo(in.text(f), f, p.Dir, used.Dir)
+		return in.Graph.Owner(f) == p && survey.MayName(f) && survey.NamesPathsTo(in.text(f), f, p.Dir, used.Dir)
 	})
 }
 

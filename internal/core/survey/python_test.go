@@ -1,10 +1,13 @@
-package adopt
+package survey_test
 
 import (
 	"maps"
 	"slices"
 	"strings"
 	"testing"
+
+	"grayloft.example/grayloft/internal/core/adopt"
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 func TestPythonPackagesOfAnyManifest(t *testing.T) {
@@ -38,7 +41,7 @@ func TestPythonPackagesOfAnyManifest(t *testing.T) {
 	if want := (map[string]string{"a": "python python-packages", "b": "python", "c": "python python-packages"}); !maps.Equal(probes, want) {
 		t.Errorf("probes: %v, want %v", probes, want)
 	}
-	root := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Path == "grayloft.toml" })].New
+	root := p.Files[slices.IndexFunc(p.Files, func(f adopt.File) bool { return f.Path == "grayloft.toml" })].New
 	_, after, _ := strings.Cut(root, "[probe.python-packages]\n")
 	if rows, _, _ := strings.Cut(after, "\n\n"); !strings.HasPrefix(rows, "run = ") || strings.Contains(rows, "reads") {
 		t.Errorf("no file tells that the same packages are installed, so the probe always runs:\n%s", rows)
@@ -66,7 +69,7 @@ func TestWhatIsInstalledCountsWhateverInstalledIt(t *testing.T) {
 			files[".yarnrc.yml"] = c.settings
 		}
 		s, _ := propose(t, repo(files), Choices{})
-		test := s.of("web").Task("test")
+		test := of(s, "web").Task("test")
 		i := slices.IndexFunc(s.Probes, func(p Probe) bool { return p.Name == "packages" })
 		switch {
 		case want == "" && (i >= 0 || !slices.Contains(test.Reads, "repo:yarn.lock")):
@@ -97,7 +100,7 @@ func TestPytestRunsItsTests(t *testing.T) {
 		{"b/x.py", "", "import fog\nclass T(fog.Case):\n    def test_level(self): pass\n", false},
 	} {
 		s, _ := propose(t, repo(map[string]string{"a/pyproject.toml": "[project]\nname = \"a\"\n", "a/tests/test_a.py": c.tests, c.file: c.text}), Choices{})
-		if run := s.of("a").Task("test").Run; strings.Contains(run, "pytest") != c.want {
+		if run := of(s, "a").Task("test").Run; strings.Contains(run, "pytest") != c.want {
 			t.Errorf("%s, %q: %s", c.file, c.tests, run)
 		}
 	}

@@ -1,9 +1,11 @@
-package adopt
+package survey_test
 
 import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // Variables that a bundler takes from an ignored file are in what it makes.
@@ -25,7 +27,7 @@ func TestIgnoredFilesWithVariablesAreRead(t *testing.T) {
 		}
 		s, _ := propose(t, repo(files), Choices{})
 		var got []string
-		for _, r := range s.of("packages/a").Task(c.name).Reads {
+		for _, r := range of(s, "packages/a").Task(c.name).Reads {
 			if strings.HasPrefix(r, ".env") {
 				got = append(got, r)
 			}

@@ -1,9 +1,11 @@
-package adopt
+package survey_test
 
 import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // With the file in which the compiler says what it has compiled, and without its results, it would
@@ -59,7 +61,7 @@ func TestWhatTheCompilerKeepsBelongsToItsOutputs(t *testing.T) {
 			files[at] = text
 		}
 		s, _ := propose(t, repo(files), Choices{})
-		build := s.of("packages/a").Task("build")
+		build := of(s, "packages/a").Task("build")
 		got := strings.Join(slices.Sorted(slices.Values(build.Writes)), " ")
 		if _, lost, ok := strings.Cut(build.Why, "outside the project, in "); ok && build.Sort == NeverReusable {
 			got = "never: " + strings.TrimSuffix(lost, ": set tsBuildInfoFile")

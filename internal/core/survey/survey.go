@@ -1,14 +1,12 @@
-// Package adopt proposes declarations for a repository that has none, or only
-// some: which projects there are, which scripts they have, what these scripts
-// read and write as far as can be told, and whether their results look safe to
-// reuse. Files go in; findings, questions and the texts of declarations come
-// out. It runs nothing and writes nothing.
+// Package survey finds out what a repository consists of, without declarations: which projects there
+// are, what they need of each other, which scripts they have, what these read and write as far as can be
+// told, and whether their results look safe to reuse. Files go in; findings come out. It runs nothing
+// and writes nothing.
 //
-// It reads npm manifests, Go modules and workspaces, Makefiles, shell scripts,
-// and Cargo and Python manifests as far as these standard files tell. What it
-// cannot tell, it says, and it proposes the safe choice: a task whose outputs
-// are unknown is declared without writes, so it always runs.
-package adopt
+// It reads npm manifests, Go modules and workspaces, Makefiles, shell scripts, and Cargo and Python
+// manifests as far as these standard files tell. What it cannot tell, it says, and it takes the safe
+// choice: the outputs of a task are then unknown.
+package survey
 
 import (
 	"fmt"
@@ -341,15 +339,15 @@ func (s *surveyor) finish() *Survey {
 		s.complete(p)
 		slices.SortFunc(p.Tasks, func(a, b *Task) int { return strings.Compare(a.Name, b.Name) })
 	}
-	needed := out.needed()
+	needed := out.Needed()
 	out.Projects = slices.DeleteFunc(out.Projects, func(p *Project) bool { return len(p.Tasks) == 0 && !needed[p.Dir] })
 	out.Probes = s.probes
 	s.variables()
 	return out
 }
 
-// needed returns the directories of projects that others need.
-func (s *Survey) needed() map[string]bool {
+// Needed returns the directories of projects that others need.
+func (s *Survey) Needed() map[string]bool {
 	out := map[string]bool{}
 	for _, p := range s.Projects {
 		for _, n := range p.Needs {

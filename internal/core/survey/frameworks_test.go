@@ -1,8 +1,10 @@
-package adopt
+package survey_test
 
 import (
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 func TestToolsWriteWhereTheyDoByDefault(t *testing.T) {
@@ -21,7 +23,7 @@ func TestToolsWriteWhereTheyDoByDefault(t *testing.T) {
 			"package.json": `{"name": "quay", "scripts": {"` + c.name + `": "` + c.script + `"}, "devDependencies": {"@sveltejs/kit": "2"}}`,
 			".gitignore":   c.ignored, "pack.sh": "", "make.js": "",
 		}), Choices{})
-		task := s.of(".").Task(c.name)
+		task := of(s, ".").Task(c.name)
 		if got := strings.Join(task.Writes, " "); got != c.writes || strings.Join(task.Scratch, " ") != c.scratch {
 			t.Errorf("%s: it writes %q, keeps %q; want %q, %q", c.script, got, task.Scratch, c.writes, c.scratch)
 		}
@@ -34,12 +36,12 @@ func TestARequirementMayMeanAPackageOfTheSameName(t *testing.T) {
 		"^1.2.0": "1.4.0", "workspace:^": "1.0.0", "*": "0.0.0", "1.x || >=2.5.0": "3.0.0", "link:../kit": "1.0.0", "^2.0.0": "", "^3.0.0": "0.0.0-dev",
 		"latest": "1.0.0", "~1.2.3": "1.2.9",
 	} {
-		if isOther(requirement, version) {
+		if IsOther(requirement, version) {
 			t.Errorf("%s is not %s", requirement, version)
 		}
 	}
 	for requirement, version := range map[string]string{"^2.0.0": "1.4.0", "5.1.0": "0.0.0", "~1.2.3": "1.3.0"} {
-		if !isOther(requirement, version) {
+		if !IsOther(requirement, version) {
 			t.Errorf("%s is %s", requirement, version)
 		}
 	}
@@ -48,7 +50,7 @@ func TestARequirementMayMeanAPackageOfTheSameName(t *testing.T) {
 		"a/package.json": `{"name": "a", "dependencies": {"fold": "^5.0.0", "kit": "^1.0.0"}, "scripts": {"build": "true"}}`, "a/a.js": "import 'fold/x';\nimport 'kit';\n",
 		"fold/package.json": `{"name": "fold", "version": "0.0.0"}`, "kit/package.json": `{"name": "kit", "version": "1.1.0"}`,
 	}), Choices{})
-	if got := strings.Join(needs(s.of("a")), " "); got != "kit" {
+	if got := strings.Join(needs(of(s, "a")), " "); got != "kit" {
 		t.Errorf("needs %q", got)
 	}
 }

@@ -1,9 +1,11 @@
-package adopt
+package survey_test
 
 import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 func TestTasksAreClassifiedByTheirNames(t *testing.T) {
@@ -22,7 +24,7 @@ func TestTasksAreClassifiedByTheirNames(t *testing.T) {
 	} {
 		for name := range strings.FieldsSeq(c.names) {
 			task := &Task{Name: name}
-			task.judge()
+			Judge(task)
 			if task.Sort != c.sort || !strings.Contains(task.Why, c.why) {
 				t.Errorf("%s: %d, %q; want %d, %q", name, task.Sort, task.Why, c.sort, c.why)
 			}
@@ -36,7 +38,7 @@ func TestScriptsThatWatchAreLeftOut(t *testing.T) {
 		"tsc -b": false, "runner --watch=false": false, "runner --no-watch": false, "sass a.scss && other -w": false, "gofmt -w": false,
 	} {
 		task := &Task{Name: "build", Script: script}
-		if task.judge(); (task.Sort == NotAdopted) != watches {
+		if Judge(task); (task.Sort == NotAdopted) != watches {
 			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
 	}
@@ -50,7 +52,7 @@ func TestScriptsWhoseResultIsNotInFilesAreNeverReused(t *testing.T) {
 		"cd $(git rev-parse --show-toplevel) && make": false, "git ls-files | xargs lint": false, "npx fold src": false, "cat docker/build.txt": false,
 	} {
 		task := &Task{Name: "build", Script: script}
-		if task.judge(); (task.Sort == NeverReusable) != never {
+		if Judge(task); (task.Sort == NeverReusable) != never {
 			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
 	}
@@ -59,16 +61,16 @@ func TestScriptsWhoseResultIsNotInFilesAreNeverReused(t *testing.T) {
 			"build:\n\tgo build -buildvcs=false -ldflags \"$(FLAGS)\" -o $(OUT) .\ndocs:\n\tsh docs.sh -o $(OUT).txt\n.PHONY: dist package\n" +
 			"dist:\n\tgo build -o out/quay .\npackage:\n\tgo build -trimpath -buildvcs=false -o pack/quay .\n", "docs.sh": "",
 	}), Choices{})
-	if build := s.of(".").Task("build"); build.Sort != NeverReusable || !strings.Contains(build.Why, "the commit") {
+	if build := of(s, ".").Task("build"); build.Sort != NeverReusable || !strings.Contains(build.Why, "the commit") {
 		t.Errorf("by a variable: %+v", build)
 	}
-	if dist := s.of(".").Task("dist"); dist.Sort != NeverReusable || !strings.Contains(dist.Why, "add -buildvcs=false") {
+	if dist := of(s, ".").Task("dist"); dist.Sort != NeverReusable || !strings.Contains(dist.Why, "add -buildvcs=false") {
 		t.Errorf("a program with the commit in it: %+v", dist)
 	}
-	if pack := s.of(".").Task("package"); pack.Sort != Reusable || len(pack.Writes) != 1 {
+	if pack := of(s, ".").Task("package"); pack.Sort != Reusable || len(pack.Writes) != 1 {
 		t.Errorf("a program without it: %+v", pack)
 	}
-	if docs := s.of(".").Task("docs"); docs.Sort != Reusable || !slices.Equal(docs.Writes, []string{"bin/quay.txt"}) {
+	if docs := of(s, ".").Task("docs"); docs.Sort != Reusable || !slices.Equal(docs.Writes, []string{"bin/quay.txt"}) {
 		t.Errorf("an output by a variable: %+v", docs)
 	}
 }
@@ -86,7 +88,7 @@ func TestATargetIsJudgedByAllThatItRuns(t *testing.T) {
 		{"build: a.txt\na.txt: a.csv b.txt\n\tcp a.csv a.txt\nb.txt: a.txt\n\ttouch b.txt\n", false},
 	} {
 		s, _ := propose(t, repo(map[string]string{"quay/Makefile": ".PHONY: build\n" + c.rules, "quay/a.csv": ""}), Choices{})
-		if build := s.of("quay").Task("build"); (build.Sort == NeverReusable) != c.never {
+		if build := of(s, "quay").Task("build"); (build.Sort == NeverReusable) != c.never {
 			t.Errorf("%s: %d, %s", c.rules, build.Sort, build.Why)
 		}
 	}
@@ -98,7 +100,7 @@ func TestScriptsThatChangeSomethingElsewhereAreLeftOut(t *testing.T) {
 		"kubectl version": false, "helm lint .": false, "terraform fmt -check": false, "cat aws.txt": false,
 	} {
 		task := &Task{Name: "build", Script: script}
-		if task.judge(); (task.Sort == NotAdopted) != left {
+		if Judge(task); (task.Sort == NotAdopted) != left {
 			t.Errorf("%s: %d, %q", script, task.Sort, task.Why)
 		}
 	}
@@ -109,10 +111,10 @@ func TestTheMainTargetOfAMakefileIsTheBuild(t *testing.T) {
 		"src/Makefile":  ".PHONY: all default clean\nall: $(OBJECTS)\ndefault: all\nclean:\n\trm -f *.o\n",
 		"docs/Makefile": ".PHONY: all build check\nall: build check\nbuild:\n\tsh build.sh\ncheck: build\n\tsh check.sh\n",
 	}), Choices{})
-	if build := s.of("src").Task("build"); build == nil || build.Run != "make --silent all" || build.Sort != Reusable || build.Writes != nil {
+	if build := of(s, "src").Task("build"); build == nil || build.Run != "make --silent all" || build.Sort != Reusable || build.Writes != nil {
 		t.Errorf("all in src: %+v", build)
 	}
-	if build := s.of("docs").Task("build"); build == nil || build.Run != "make --silent build" {
+	if build := of(s, "docs").Task("build"); build == nil || build.Run != "make --silent build" {
 		t.Errorf("build in docs: %+v", build)
 	}
 	left := strings.Join(p.NotAdopted, "\n")

@@ -1,9 +1,11 @@
-package adopt
+package survey_test
 
 import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // Crates use each other by a path of their own, by one of their workspace, on one platform only, and
@@ -33,17 +35,17 @@ func TestCratesOfAWorkspace(t *testing.T) {
 	for dir, want := range map[string]string{
 		"crates/ferry": "crates/swell crates/tides crates/wind", "crates/swell": "", "deep/quay": "crates/tides", "tools/gen": "",
 	} {
-		if got := needs(s.of(dir)); strings.Join(got, " ") != want {
+		if got := needs(of(s, dir)); strings.Join(got, " ") != want {
 			t.Errorf("%s needs %v, want %s", dir, got, want)
 		}
 	}
 	for dir, want := range map[string]bool{"crates/ferry": true, "deep/quay": true, "tools/gen": false, "old/a": false, "apart/x/y": false} {
-		if got := slices.Contains(s.of(dir).Task("test").Reads, "repo:Cargo.lock"); got != want {
+		if got := slices.Contains(of(s, dir).Task("test").Reads, "repo:Cargo.lock"); got != want {
 			t.Errorf("the lock file counts for %s: %v", dir, got)
 		}
 	}
-	if !slices.Contains(s.of("apart/x/y").Task("test").Reads, "repo:apart/Cargo.toml") {
-		t.Errorf("the workspace that it names: %v", s.of("apart/x/y").Task("test").Reads)
+	if !slices.Contains(of(s, "apart/x/y").Task("test").Reads, "repo:apart/Cargo.toml") {
+		t.Errorf("the workspace that it names: %v", of(s, "apart/x/y").Task("test").Reads)
 	}
 }
 
@@ -76,7 +78,7 @@ func TestProgramsOfCratesAreOutputs(t *testing.T) {
 		}
 		files["crates/tide/Cargo.toml"] = "[package]\nname = \"tide\"\n" + c.add["Cargo.toml"]
 		s, _ := propose(t, repo(files), Choices{})
-		build := s.of("crates/tide").Task("build")
+		build := of(s, "crates/tide").Task("build")
 		if got := strings.Join(build.Writes, " "); got != c.writes || build.Sort != c.sort || (build.Writes == nil) != (c.sort == NeverReusable) {
 			t.Errorf("%s: %q, %d (%s); want %q, %d", c.what, got, build.Sort, build.Why, c.writes, c.sort)
 		}

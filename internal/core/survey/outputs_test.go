@@ -1,8 +1,10 @@
-package adopt
+package survey_test
 
 import (
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // What git tracks is no output: a checkout brings it.
@@ -13,7 +15,7 @@ func TestATaskThatWritesTrackedFilesIsNeverReused(t *testing.T) {
 		})
 		r.Tracked = []string{"package.json", "build.mjs", tracked}
 		s, _ := propose(t, r, Choices{})
-		build := s.of(".").Task("build")
+		build := of(s, ".").Task("build")
 		if build.Sort != want || (build.Writes == nil) != (want == NeverReusable) {
 			t.Errorf("%s is tracked: %+v", tracked, build)
 		}
@@ -25,7 +27,7 @@ func TestTasksThatMayWriteTheSameFilesAreProposedOneWriter(t *testing.T) {
 		"bundle": "node b.mjs --out-dir lib", "bundle-modern": "node b.mjs --modern --out-dir lib/modern",
 		"site": "node p.mjs --out site", "site-draft": "node p.mjs --draft --out site"}}`, "b.mjs": "", "p.mjs": ""})
 	s, _ := propose(t, r, Choices{}) // which reads the proposal, and fails on an error in it
-	quay := s.of(".")
+	quay := of(s, ".")
 	for name, want := range map[string]string{"bundle": "", "bundle-modern": "lib/modern/**", "site": "site/**", "site-draft": ""} {
 		if got := strings.Join(quay.Task(name).Writes, " "); got != want {
 			t.Errorf("%s writes %q, want %q", name, got, want)
@@ -51,11 +53,11 @@ func TestConfigurationAroundAProjectIsRead(t *testing.T) {
 		"test@py":       "repo:conftest.py repo:pytest.ini",
 	} {
 		name, dir, _ := strings.Cut(address, "@")
-		if got := strings.Join(s.of(dir).Task(name).Reads, " "); got != want {
+		if got := strings.Join(of(s, dir).Task(name).Reads, " "); got != want {
 			t.Errorf("%s reads %q, want %q", address, got, want)
 		}
 	}
-	if configures(`{"name": "a", "scripts": {}, "packageManager": "npm@10"}`) {
+	if Configures(`{"name": "a", "scripts": {}, "packageManager": "npm@10"}`) {
 		t.Error("a manifest without the configuration of a tool is taken for one")
 	}
 }
@@ -75,7 +77,7 @@ func TestTargetsOfAMakefileAreOutputs(t *testing.T) {
 		{"elsewhere", "all: a.txt ../b.txt\n", ""},
 	} {
 		s, _ := propose(t, repo(map[string]string{"quay/Makefile": ".PHONY: all\n" + c.text, "quay/a.csv": "", "quay/fold.sh": ""}), Choices{})
-		build := s.of("quay").Task("build")
+		build := of(s, "quay").Task("build")
 		if got := strings.Join(build.Writes, " "); got != c.want {
 			t.Errorf("%s: it writes %q, want %q (%s)", c.what, got, c.want, build.Why)
 		}

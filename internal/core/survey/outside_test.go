@@ -1,4 +1,4 @@
-package adopt
+package survey_test
 
 import (
 	"fmt"
@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // What a task uses of the files around its project is read, whatever kind of script names it.
@@ -32,11 +34,11 @@ func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 		"test@chart":  "",
 	} {
 		name, dir, _ := strings.Cut(address, "@")
-		if got := strings.Join(s.of(dir).Task(name).Reads, " "); got != want {
+		if got := strings.Join(of(s, dir).Task(name).Reads, " "); got != want {
 			t.Errorf("%s reads %q\nwant %q", address, got, want)
 		}
 	}
-	if got := needs(s.of("fares")); !slices.Equal(got, []string{"chart"}) {
+	if got := needs(of(s, "fares")); !slices.Equal(got, []string{"chart"}) {
 		t.Errorf("fares needs %q", got)
 	}
 	never := map[string]string{}
@@ -45,7 +47,7 @@ func TestFilesAroundAProjectThatItsTasksNameAreRead(t *testing.T) {
 			never[address] = why
 		}
 	}
-	if check := s.of("fares").Task("check"); check.Sort != Reusable {
+	if check := of(s, "fares").Task("check"); check.Sort != Reusable {
 		t.Errorf("a script that goes to its project's directory: %+v", check)
 	}
 	want := map[string]string{
@@ -64,7 +66,7 @@ func TestAScriptThatLeadsToManyFilesIsReadWithItsDirectory(t *testing.T) {
 		files[fmt.Sprintf("tools/%d.sh", i)] = fmt.Sprintf("sh ./%d.sh\n", i+1)
 	}
 	s, _ := propose(t, repo(files), Choices{})
-	if got := s.of("web").Task("lint").Reads; !slices.Equal(got, []string{"repo:tools/**"}) {
+	if got := of(s, "web").Task("lint").Reads; !slices.Equal(got, []string{"repo:tools/**"}) {
 		t.Errorf("%q", got)
 	}
 }
@@ -83,10 +85,10 @@ func TestAConfigurationAroundIsFollowed(t *testing.T) {
 		"packages/types/package.json": `{"name": "@skerry/types"}`, "packages/types/base.json": "{}",
 		"packages/other/package.json": `{"name": "@skerry/other"}`, "packages/other/main.ts": "",
 	}), Choices{})
-	if got := needs(s.of("packages/quay")); !slices.Equal(got, []string{"packages/rules", "packages/types"}) {
+	if got := needs(of(s, "packages/quay")); !slices.Equal(got, []string{"packages/rules", "packages/types"}) {
 		t.Errorf("needs: %q", got)
 	}
-	reads := s.of("packages/quay").Task("lint").Reads
+	reads := of(s, "packages/quay").Task("lint").Reads
 	for f, want := range map[string]bool{
 		"lint.config.js": true, "tools/rules/index.js": true, "tools/rules/deep.js": true, "tools/ts.json": true, "tools/rules/odd.js": false,
 		"packages/other/main.ts": false,

@@ -1,9 +1,11 @@
-package adopt
+package survey_test
 
 import (
 	"slices"
 	"strings"
 	"testing"
+
+	. "grayloft.example/grayloft/internal/core/survey"
 )
 
 // Files that the build constraints leave out make no task that the go command would refuse.
