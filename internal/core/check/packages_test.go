@@ -414,3 +414,27 @@ func TestOnlyClearFilesTellForWhomAPackageIs(t *testing.T) {
 		t.Errorf("a file that no build includes: %q", found)
 	}
 }
+
+// What a file is compiled by or with, and what compiled code imports, no source names.
+func TestWhatCompilersUseIsUsed(t *testing.T) {
+	for _, c := range []struct{ file, text, unused string }{
+		{"main.js", "", "@babel/runtime core-js react sass tslib typescript"},
+		{"main.ts", "", "@babel/runtime core-js react sass tslib"},
+		{"main.tsx", "export default () => <p/>;\n", "@babel/runtime core-js sass tslib"},
+		{"main.scss", "", "@babel/runtime core-js react tslib typescript"},
+		{"tsconfig.json", `{"compilerOptions": {"importHelpers": true}}`, "@babel/runtime core-js react sass typescript"},
+		{"babel.config.json", `{"presets": [["@babel/env", {"useBuiltIns": "usage"}]], "plugins": ["@babel/transform-runtime"]}`, "react sass tslib typescript"},
+	} {
+		files := map[string]string{
+			"grayloft.toml": "schema = 1\n[repo]\nprojects = [\"a\"]\n", "a/loft.toml": "", "a/" + c.file: c.text,
+			"a/package.json": `{"name": "a", "dependencies": {"@babel/runtime": "1", "core-js": "1", "react": "1", "sass": "1", "tslib": "1", "typescript": "1"}}`,
+		}
+		var got []string
+		for _, f := range inspect(t, files, check.DependencyUnused) {
+			got = append(got, f.Subject)
+		}
+		if slices.Sort(got); strings.Join(got, " ") != c.unused {
+			t.Errorf("%s: %q, want %q", c.file, got, c.unused)
+		}
+	}
+}
