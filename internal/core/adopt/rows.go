@@ -112,7 +112,7 @@ func (w *proposer) rows(p *survey.Project, t *survey.Task) string {
 	x.list("after", after)
 	x.list("env", env)
 	x.list("secrets", w.secrets(t))
-	if len(t.Probes) > 0 {
+	if t.Probes != nil {
 		x.list("probes", t.Probes)
 	}
 	return x.aligned()

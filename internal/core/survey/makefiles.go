@@ -61,7 +61,7 @@ func phony(text string, isSource func(name string) bool) (out []*Task) {
 			continue
 		}
 		x := &Task{Name: t.Name, Help: t.Help}
-		x.Script = r.script(t)
+		x.Script, x.opaque = r.script(t)
 		x.makes, x.makesWhy = r.made(t), "targets of its Makefile"
 		onlyOthers := len(t.Recipe) == 0
 		for dep := range strings.FieldsSeq(t.Before) {
@@ -85,8 +85,8 @@ type rules struct {
 }
 
 // script returns the command lines of a target and of all that it depends on: those of every pattern,
-// if something is made by one.
-func (r rules) script(t makefile.Target) string {
+// if something is made by one. It is opaque if a rule may be used that is not there.
+func (r rules) script(t makefile.Target) (text string, opaque bool) {
 	lines := slices.Clone(t.Recipe)
 	seen, byPattern := map[string]bool{t.Name: true}, false
 	for open := []string{t.Before}; len(open) > 0; open = open[1:] {
@@ -96,7 +96,10 @@ func (r rules) script(t makefile.Target) string {
 				continue
 			}
 			seen[name] = true
-			byPattern = byPattern || len(next.Recipe) == 0 && !next.Phony && !r.isSource(name)
+			if len(next.Recipe) == 0 && !next.Phony && !r.isSource(name) {
+				byPattern = true
+				opaque = opaque || !r.hasPattern(name)
+			}
 			if isRule {
 				lines = append(append(lines, "# first: "+name), next.Recipe...)
 				open = append(open, next.Before)
@@ -106,9 +109,20 @@ func (r rules) script(t makefile.Target) string {
 	for _, x := range r.targets {
 		if byPattern && strings.Contains(x.Name, "%") {
 			lines = append(append(lines, "# by a pattern: "+x.Name), x.Recipe...)
+			for name := range strings.FieldsSeq(x.Before) {
+				opaque = opaque || !strings.Contains(name, "%") && !r.isSource(name)
+			}
 		}
 	}
-	return r.variables.Expand(strings.Join(lines, "\n") + "\n")
+	return r.variables.Expand(strings.Join(lines, "\n") + "\n"), opaque
+}
+
+// hasPattern tells whether a rule for a pattern makes a file.
+func (r rules) hasPattern(name string) bool {
+	return slices.ContainsFunc(r.targets, func(x makefile.Target) bool {
+		before, after, ok := strings.Cut(x.Name, "%")
+		return ok && len(x.Recipe) > 0 && strings.HasPrefix(name, before) && strings.HasSuffix(name, after)
+	})
 }
 
 // isStamp matches files that say what was done elsewhere, such as an installation: with one from another

@@ -178,6 +178,12 @@ func (s *surveyor) complete(p *Project) {
 	}
 	p.oneWriterEach()
 	for _, t := range p.Tasks {
+		isShell := s.files[t.From] || strings.HasPrefix(t.From, "target ")
+		if isShell && t.Sort == Reusable && t.Probes == nil && !t.opaque && s.isPlain(p.Dir, t.Script, 0) {
+			t.Probes = []string{} // it depends on no tool
+		}
+	}
+	for _, t := range p.Tasks {
 		if run := others(t.Script); len(run) > 0 && t.Sort == Reusable {
 			for _, name := range run {
 				if p.Task(name) != nil && name != t.Name {

@@ -82,6 +82,7 @@ type Task struct {
 	unsure   string   // what it uses that is not known; empty if nothing
 	makes    []string // outputs that are known when it is found, from the project
 	makesWhy string
+	opaque   bool // it may run more than its script shows
 }
 
 // Reusability says how safe it looks to reuse a task's outputs.
