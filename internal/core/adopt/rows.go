@@ -113,7 +113,7 @@ func (w *proposer) rows(p *survey.Project, t *survey.Task) string {
 	x.list("env", env)
 	x.list("secrets", w.secrets(t))
 	if t.Probes != nil {
-		x.list("probes", t.Probes)
+		x.always("probes", t.Probes)
 	}
 	return x.aligned()
 }

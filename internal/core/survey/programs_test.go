@@ -1,6 +1,7 @@
 package survey_test
 
 import (
+	"strings"
 	"testing"
 
 	. "grayloft.example/grayloft/internal/core/survey"
@@ -30,12 +31,15 @@ func TestScriptsOfSystemProgramsNeedNoProbes(t *testing.T) {
 		{"what finds files", "build:\n\tfind . -exec cc {} \\; > out.txt\n", false},
 		{"what starts another", "build:\n\txargs cc < a.csv > out.txt\n", false},
 	} {
-		s, _ := propose(t, repo(map[string]string{
+		s, p := propose(t, repo(map[string]string{
 			"quay/Makefile": ".PHONY: build\n" + c.rules, "quay/a.csv": "", "quay/b.csv": "", "quay/fold.sh": "# folds\nfold -w 10 \"$1\"\n",
 			"quay/deep.sh": "#!/bin/sh\nset -e\nif test -f a.csv; then sh fold.sh a.csv; fi\n", "quay/cc.sh": "cc -E a.c\n",
 		}), Choices{})
 		if build := of(s, "quay").Task("build"); (build.Probes != nil) != c.plain || build.Sort != Reusable {
 			t.Errorf("%s: probes %q, %d (%s)", c.what, build.Probes, build.Sort, build.Why)
+		}
+		if text := p.Files[0].New + p.Files[len(p.Files)-1].New; strings.Contains(text, "\nprobes = []\n") != c.plain {
+			t.Errorf("%s: it is written as\n%s", c.what, text)
 		}
 	}
 }
