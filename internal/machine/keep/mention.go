@@ -57,8 +57,8 @@ func (k *Keeper) mentionState(m Made, list listing.List) {
 		if p.Writes(file) || m.Task.OpensFile(file) || m.Task.ReadsFile(file) {
 			continue
 		}
-		k.Notices.WarnOnce("state "+file, fmt.Sprintf("%s: %s changed while it ran, and is in no writes or scratch: add it to writes if a "+
-			"later run makes less when it is there, as of a compiler's own notes; otherwise to scratch", m.Task.Addr(), file))
+		k.Notices.WarnOnce("state "+file, fmt.Sprintf("%s: %s changed while it ran, and nothing declares it: add it to writes if a run "+
+			"makes less when this file is there, as some compilers do; otherwise add it to scratch", m.Task.Addr(), file))
 	}
 }
 
