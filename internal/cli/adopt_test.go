@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -457,7 +458,7 @@ func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 		t.Fatal(err)
 	}
 	if a := r.Grayloft("adopt", "--yes"); a.Code != 0 ||
-		!strings.Contains(r.Read("grayloft.toml"), "[probe.packages]\nrun   = \"npm ls --all --json\"") {
+		!strings.Contains(r.Read("grayloft.toml"), "[probe.packages]\nrun   = \"list=$(npm ls --all --json) ||") {
 		t.Fatalf("exit %d, %s%s\n%s", a.Code, a.Out, a.Err, r.Read("grayloft.toml"))
 	}
 	r.Commit("adopted")
@@ -478,5 +479,21 @@ func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 	)
 	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 2 {
 		t.Errorf("another version: %v", rep.Totals)
+	}
+	// One that a manifest does not ask for is named by npm with its path: it counts without this.
+	r.Write("packages/kit/package.json", strings.Replace(r.Read("packages/kit/package.json"), "^1.0.0", "^2.0.0", 1))
+	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 2 {
+		t.Errorf("a version that is not asked for: %v", rep.Totals)
+	}
+	shown := r.Grayloft("show", "probe:packages", "--format", "json")
+	var probe struct{ Words []string }
+	if err := json.Unmarshal([]byte(shown.Out), &probe); err != nil {
+		t.Fatalf("%v: %s", err, shown.Out)
+	}
+	cmd := exec.Command(probe.Words[0], probe.Words[1:]...)
+	cmd.Dir = r.Path("packages/kit")
+	out, err := cmd.Output()
+	if err != nil || !strings.Contains(string(out), "invalid: tidy@1.0.1 node_modules/tidy") || strings.Contains(string(out), r.Path("")) {
+		t.Errorf("%v: %s", err, out)
 	}
 }

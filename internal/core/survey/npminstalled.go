@@ -31,7 +31,7 @@ func (s *surveyor) installed(m npmPackage) string {
 				return "repo:" + path.Join(d, name)
 			}
 			p := Probe{
-				Name: "packages", Run: "npm ls --all --json", PerProject: true, Dirs: []string{where("node_modules")},
+				Name: "packages", Run: npmInstalled, PerProject: true, Dirs: []string{where("node_modules")},
 				Reads: []string{"package.json", where("package-lock.json"), where("node_modules/.package-lock.json")},
 			}
 			if d != m.dir {
@@ -46,6 +46,10 @@ func (s *surveyor) installed(m npmPackage) string {
 		}
 	}
 }
+
+// npmInstalled lists the installed packages. Npm ends with 1 if some do not match what a manifest asks
+// for, and names these with their paths, which are others on each machine.
+const npmInstalled = `list=$(npm ls --all --json) || test $? = 1; printf '%s\n' "$list" | sed 's| /[^ "]*/node_modules/| node_modules/|g'`
 
 // installState is the file in which a program writes what it has installed: its lock file says only
 // what is to be.
