@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -209,14 +210,7 @@ func (a *app) propose(
 
 func here(dir string) string { return orElse(dir == ".", "this directory", dir) }
 
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func (a *app) basics(ctx context.Context, f adoptFlags, found *survey.Repo, repo git.Repo, old *decl.Repo) (adopt.Basics, error) {
 	if old != nil {

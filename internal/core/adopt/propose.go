@@ -191,7 +191,7 @@ func (w *proposer) kinds() {
 			w.groups[p.Stem] = append(w.groups[p.Stem], p)
 		}
 	}
-	for _, stem := range sorted(w.groups) {
+	for _, stem := range sortedKeys(w.groups) {
 		group := w.groups[stem]
 		if w.old != nil && w.old.Kinds[stem] != nil {
 			continue // already declared: new projects use it as it is
@@ -208,13 +208,13 @@ func (w *proposer) kinds() {
 			}
 		}
 		best := map[string][]*survey.Task{}
-		for _, key := range sorted(alike) {
+		for _, key := range sortedKeys(alike) {
 			name, _, _ := strings.Cut(key, "\x00")
 			if n := len(alike[key]); n >= 2 && 2*n >= len(group) && n > len(best[name]) {
 				best[name] = alike[key]
 			}
 		}
-		for _, name := range sorted(best) {
+		for _, name := range sortedKeys(best) {
 			w.shared[stem] = append(w.shared[stem], best[name][0])
 		}
 		if len(w.shared[stem]) == 0 {
@@ -401,7 +401,7 @@ func holders(dirs []string) []string {
 		by[path.Dir(d)] = append(by[path.Dir(d)], d)
 	}
 	var out []string
-	for _, parent := range sorted(by) {
+	for _, parent := range sortedKeys(by) {
 		if len(by[parent]) >= 2 && parent != "." {
 			out = append(out, parent+"/*")
 		} else {

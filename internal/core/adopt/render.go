@@ -92,7 +92,7 @@ func (w *proposer) text(file string) *text {
 // files assembles what is written: new files in full; existing files get
 // additions at the end, and nothing else in them changes.
 func (w *proposer) files() {
-	for _, name := range sorted(w.texts) {
+	for _, name := range sortedKeys(w.texts) {
 		x := w.texts[name]
 		add := x.b.String()
 		f := File{Path: name}
@@ -230,4 +230,4 @@ func closing(text string, at int) int {
 	return len(text)
 }
 
-func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -244,7 +244,7 @@ func kindComment(t *survey.Task) string {
 func (w *proposer) omitted(p *survey.Project, kind string) []string {
 	var names []string
 	if w.old != nil && w.old.Kinds[kind] != nil {
-		names = sorted(w.old.Kinds[kind].Tasks)
+		names = sortedKeys(w.old.Kinds[kind].Tasks)
 	} else {
 		for _, t := range w.shared[kind] {
 			names = append(names, t.Name)

@@ -34,32 +34,33 @@ func (s *surveyor) settingsFiles(m npmPackage, name, script string) (out []strin
 		files = []string{".env"}
 	}
 	for _, f := range files {
-		if at := path.Join(m.dir, f); !s.files[at] && s.isIgnored(at) {
+		if at := path.Join(m.dir, f); !s.files[at] && s.isIgnored(at, false) {
 			out = append(out, f)
 		}
 	}
 	return out
 }
 
-// isIgnored tells whether the ignore files around a file name it; the last row decides
+// isIgnored tells whether the ignore files around a path name it; the last row decides
 // (https://git-scm.com/docs/gitignore).
-func (s *surveyor) isIgnored(file string) (ignored bool) {
-	dirs := []string{}
-	for d := path.Dir(file); ; d = path.Dir(d) {
-		dirs = append([]string{d}, dirs...)
-		if d == "." {
-			break
-		}
+func (s *surveyor) isIgnored(at string, isDir bool) (ignored bool) {
+	dirs := []string{path.Dir(at)}
+	for dirs[0] != "." {
+		dirs = append([]string{path.Dir(dirs[0])}, dirs...)
 	}
 	for _, d := range dirs {
 		text, _ := s.read(path.Join(d, ".gitignore"))
 		for line := range strings.Lines(text) {
 			row, negated := strings.CutPrefix(strings.TrimSpace(line), "!")
-			pattern := path.Join(d, "**", row)
-			if strings.Contains(strings.TrimSuffix(row, "/"), "/") {
-				pattern = path.Join(d, row)
+			row, onlyDirs := strings.CutSuffix(row, "/")
+			if row == "" || onlyDirs && !isDir {
+				continue
 			}
-			if ok, _ := doublestar.Match(pattern, file); ok && row != "" && !strings.HasSuffix(row, "/") {
+			pattern := path.Join(d, row)
+			if !strings.Contains(row, "/") {
+				pattern = path.Join(d, "**", row)
+			}
+			if ok, _ := doublestar.Match(pattern, at); ok {
 				ignored = !negated
 			}
 		}

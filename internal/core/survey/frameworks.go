@@ -38,10 +38,10 @@ func (s *surveyor) byFramework(m npmPackage, script string) (writes, scratch []s
 			continue
 		}
 		writes, scratch = append(writes, f.writes...), append(scratch, f.scratch...)
-		if f.with != "" && s.ignored(m.dir, "build") { // of what finishes its output for a server
+		if f.with != "" && s.isIgnored(path.Join(m.dir, "build"), true) { // of what finishes its output for a server
 			writes = append(writes, "build/**")
 		}
-		if at := path.Join(m.dir, "next-env.d.ts"); slices.Contains(f.writes, ".next/[!c]*") && s.isIgnored(at) {
+		if at := path.Join(m.dir, "next-env.d.ts"); slices.Contains(f.writes, ".next/[!c]*") && s.isIgnored(at, false) {
 			writes = append(writes, "next-env.d.ts")
 		}
 	}

@@ -106,7 +106,7 @@ var customaryDirs = []string{
 
 func (s *surveyor) customary(p *Project) []string {
 	for _, d := range customaryDirs {
-		if s.ignored(p.Dir, d) && !s.holdsFiles(path.Join(p.Dir, d)) {
+		if s.isIgnored(path.Join(p.Dir, d), true) && !s.holdsFiles(path.Join(p.Dir, d)) {
 			return []string{d}
 		}
 	}
@@ -114,24 +114,6 @@ func (s *surveyor) customary(p *Project) []string {
 }
 
 func (s *surveyor) holdsFiles(dir string) bool { return len(s.below(dir)) > 0 }
-
-// ignored tells whether an ignore file between the root and the project names
-// the directory literally.
-func (s *surveyor) ignored(dir, name string) bool {
-	for d := dir; ; d = path.Dir(d) {
-		text, _ := s.read(path.Join(d, ".gitignore"))
-		for line := range strings.Lines(text) {
-			row := strings.Trim(strings.TrimSpace(line), "/")
-			row = strings.TrimPrefix(row, "**/")
-			if row == name || path.Join(d, row) == path.Join(dir, name) {
-				return true
-			}
-		}
-		if d == "." {
-			return false
-		}
-	}
-}
 
 // patterns turns paths into patterns of writes: a name without an extension is
 // taken for a directory.

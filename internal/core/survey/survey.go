@@ -1,16 +1,16 @@
-// Package survey finds out what a repository consists of, without declarations: which projects there
-// are, what they need of each other, which scripts they have, what these read and write as far as can be
-// told, and whether their results look safe to reuse. Files go in; findings come out. It runs nothing
-// and writes nothing.
+// Package survey finds out what a repository consists of, without declarations: its projects, what they
+// need of each other, their scripts, what these read and write, and which results look safe to reuse.
+// It is given files, and returns findings. It runs nothing and writes nothing.
 //
 // It reads npm manifests, Go modules and workspaces, Makefiles, shell scripts, and Cargo and Python
-// manifests as far as these standard files tell. What it cannot tell, it says, and it takes the safe
-// choice: the outputs of a task are then unknown.
+// manifests. It says what these do not tell, and takes the safe choice then: the outputs of such a
+// task are unknown.
 package survey
 
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -386,11 +386,4 @@ func (s *surveyor) breakCircles(out *Survey) {
 	}
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -24,7 +24,7 @@ type amendment struct {
 	tracked func() (sortedPaths, error)
 	gone    map[string]bool // directories of the roster
 	entered []rosterDir     // new directories
-	entries int             // in these
+	seen    int             // entries of these
 }
 
 // errWalk says that the whole checkout has to be walked.
@@ -74,13 +74,11 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	full := filepath.Join(a.c.Root, filepath.FromSlash(d.path))
 	before, err := a.status(d.path)
 	if errors.Is(err, fs.ErrNotExist) && d.path != "." {
-		a.gone[d.path] = true
 		if slices.ContainsFunc(a.r.links, func(l string) bool { return strings.HasPrefix(l, d.path+"/") }) {
-			err = errWalk
-		} else {
-			err = nil
+			return nil, nil, errWalk
 		}
-		return nil, nil, err
+		a.gone[d.path] = true
+		return nil, nil, nil
 	}
 	if err != nil || !(found{"", before}).dir() {
 		return nil, nil, errWalk
@@ -115,28 +113,12 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 
 // enter reads a new directory.
 func (a *amendment) enter(dir string) (unknown []found, err error) {
-	before, err := a.status(dir)
-	if err != nil {
+	d := rosterDir{path: dir}
+	_, unknown, err = a.look(&d)
+	if a.seen += len(unknown); err != nil || a.gone[dir] || a.seen > mostEntered {
 		return nil, errWalk
 	}
-	entries, err := os.ReadDir(filepath.Join(a.c.Root, filepath.FromSlash(dir)))
-	if a.entries += len(entries); err != nil || a.entries > mostEntered {
-		return nil, errWalk
-	}
-	for _, e := range entries {
-		p := path.Join(dir, e.Name())
-		st, err := a.status(p)
-		switch {
-		case decidesMore(e.Name()):
-			return nil, errWalk
-		case errors.Is(err, fs.ErrNotExist):
-		case err != nil || (found{p, st}).dir() != e.IsDir():
-			return nil, errWalk
-		default:
-			unknown = append(unknown, found{p, st})
-		}
-	}
-	a.entered = append(a.entered, rosterDir{path: dir, st: before})
+	a.entered = append(a.entered, d)
 	return unknown, nil
 }
 
@@ -145,15 +127,7 @@ func decidesMore(name string) bool { return name == ".gitignore" || name == ".gi
 
 // status takes the status of a path.
 func (a *amendment) status(p string) (stamp, error) {
-	info, err := os.Lstat(filepath.Join(a.c.Root, filepath.FromSlash(p)))
-	if err != nil {
-		return stamp{}, err
-	}
-	st, ok := stampOf(info)
-	if !ok {
-		return stamp{}, errWalk
-	}
-	return st, nil
+	return statusOf(filepath.Join(a.c.Root, filepath.FromSlash(p)))
 }
 
 // isApart tells whether a directory has no files of this repository.
