@@ -48,7 +48,7 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 		}
 	}
 	if len(writes) > 0 {
-		writes = append(writes, c.state...)
+		writes = slices.Concat(writes, c.dirs, c.state) // those of the compiler, beside what else is named
 	}
 	if t.Writes = s.patterns(p, writes); len(t.Writes) == 0 {
 		t.Writes = nil

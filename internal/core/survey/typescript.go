@@ -33,8 +33,13 @@ func (s *surveyor) compiled(p *Project, t *Task) (out compiled) {
 		if x := compilesFor.FindStringSubmatch(m[1]); x != nil {
 			at = x[1]
 		}
-		if !strings.Contains(m[1], "--noEmit") {
-			s.addCompiled(p, path.Join(p.Dir, at), all, &out, map[string]bool{})
+		if strings.Contains(m[1], "--noEmit") {
+			continue
+		}
+		before := len(out.dirs)
+		s.addCompiled(p, path.Join(p.Dir, at), all, &out, map[string]bool{})
+		if strings.Contains(m[1], "--outDir") { // the command names another one
+			out.dirs = out.dirs[:before]
 		}
 	}
 	return out

@@ -44,6 +44,11 @@ func TestWhatTheCompilerKeepsBelongsToItsOutputs(t *testing.T) {
 		{"comments and patterns", "tsc -b", map[string]string{
 			"tsconfig.json": "{\n\"compilerOptions\": {\"paths\": {\"@/*\": [\"./src/*\"]}, // ours\n\"outDir\": \"made\", /* all */ \"rootDir\": \"src\",},\n\"include\": [\"src/**/*.ts\"],\n}\n",
 		}, "made/** tsconfig.tsbuildinfo"},
+		{"with other outputs", "tsc -b && mkdir -p made/pages && cp a.txt log.txt && sort a.txt > log.txt", map[string]string{
+			"tsconfig.json": `{"compilerOptions": {"outDir": "made", "rootDir": "src"}}`,
+		}, "log.txt made/** tsconfig.tsbuildinfo"},
+		{"into another directory", "tsc --outDir lib", map[string]string{"tsconfig.json": `{"compilerOptions": {"outDir": "made"}}`}, "lib/**"},
+		{"twice", "tsc && tsc --outDir lib", map[string]string{"tsconfig.json": `{"compilerOptions": {"outDir": "made"}}`}, "lib/** made/**"},
 		{"a check", "tsc -b --noEmit", map[string]string{"tsconfig.json": `{"compilerOptions": {"outDir": "made", "rootDir": "src"}}`}, ""},
 		{"a circle", "tsc", map[string]string{"tsconfig.json": `{"extends": "./tsconfig.json", "compilerOptions": {"outDir": "made"}}`}, "made/**"},
 		{"a reference to itself", "tsc -b", map[string]string{"tsconfig.json": `{"references": [{"path": "."}], "compilerOptions": {"outDir": "made"}}`}, "made/**"},
