@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -458,7 +457,7 @@ func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 		t.Fatal(err)
 	}
 	if a := r.Grayloft("adopt", "--yes"); a.Code != 0 ||
-		!strings.Contains(r.Read("grayloft.toml"), "[probe.packages]\nrun   = \"list=$(npm ls --all --json) ||") {
+		!strings.Contains(r.Read("grayloft.toml"), "[probe.packages]\ninstalled = \"repo:node_modules/.package-lock.json\"\n") {
 		t.Fatalf("exit %d, %s%s\n%s", a.Code, a.Out, a.Err, r.Read("grayloft.toml"))
 	}
 	r.Commit("adopted")
@@ -477,23 +476,33 @@ func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 		"node_modules/.package-lock.json",
 		strings.ReplaceAll(r.Read("node_modules/.package-lock.json"), `"version": "1.0.0", "bin"`, `"version": "1.0.1", "bin"`),
 	)
+	if a := r.Grayloft("why", "build@packages/app"); !strings.Contains(a.Out, "-node_modules/tidy 1.0.0 ") ||
+		!strings.Contains(a.Out, "+node_modules/tidy 1.0.1 ") || strings.Contains(a.Out, "@pier/kit -> ") {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
 	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 2 {
 		t.Errorf("another version: %v", rep.Totals)
 	}
-	// One that a manifest does not ask for is named by npm with its path: it counts without this.
-	r.Write("packages/kit/package.json", strings.Replace(r.Read("packages/kit/package.json"), "^1.0.0", "^2.0.0", 1))
-	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 2 {
-		t.Errorf("a version that is not asked for: %v", rep.Totals)
+	// What the root has counts for all, and what another package has for nobody else.
+	r.Write("package.json", `{"name": "pier", "private": true, "workspaces": ["packages/*"], "devDependencies": {"gauge": "1"}}`)
+	record := r.Read("node_modules/.package-lock.json")
+	for _, c := range []struct {
+		entry string
+		ran   int
+	}{
+		{`"node_modules/gauge": {"version": "1.0.0"}`, 2},
+		{`"node_modules/gauge": {"version": "1.0.1"}`, 2},
+		{`"node_modules/gauge": {"version": "1.0.1"}, "node_modules/wick": {"version": "1.0.0"}`, 0},
+	} {
+		r.Write("node_modules/.package-lock.json", strings.Replace(record, `"packages": {`, `"packages": {`+c.entry+",", 1))
+		if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != c.ran {
+			t.Errorf("%s: %v", c.entry, rep.Totals)
+		}
 	}
-	shown := r.Grayloft("show", "probe:packages", "--format", "json")
-	var probe struct{ Words []string }
-	if err := json.Unmarshal([]byte(shown.Out), &probe); err != nil {
-		t.Fatalf("%v: %s", err, shown.Out)
+	if err := os.Remove(r.Path("node_modules/.package-lock.json")); err != nil {
+		t.Fatal(err)
 	}
-	cmd := exec.Command(probe.Words[0], probe.Words[1:]...)
-	cmd.Dir = r.Path("packages/kit")
-	out, err := cmd.Output()
-	if err != nil || !strings.Contains(string(out), "invalid: tidy@1.0.1 node_modules/tidy") || strings.Contains(string(out), r.Path("")) {
-		t.Errorf("%v: %s", err, out)
+	if a := r.Grayloft("run", "build", "test"); a.Code != 1 || strings.Count(a.Err, "node_modules/.package-lock.json: run npm install first") != 1 {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 }

@@ -61,13 +61,14 @@ func exitOf(err error) (code int, message string) {
 	var placeholder *decl.PlaceholderError
 	var noRepo *git.NoRepositoryError
 	var probed *probe.FailedError
+	var record *probe.RecordError
 	var asked *inspect.ServiceError
 	switch {
 	case errors.As(err, &expression), errors.As(err, &name), errors.As(err, &since), errors.As(err, &unknown):
 		return exitWrong, err.Error()
 	case errors.As(err, &placeholder), errors.As(err, &noRepo):
 		return exitWrong, "grayloft: " + err.Error()
-	case errors.As(err, &probed):
+	case errors.As(err, &probed), errors.As(err, &record):
 		return exitFailed, "grayloft: " + err.Error()
 	case errors.As(err, &asked):
 		if code = exitMachine; remote.IsRefusal(err) { // it knows nothing by that name either

@@ -154,24 +154,30 @@ func (a *app) showSavedPick(ctx context.Context, r *repository, s *decl.SavedPic
 }
 
 type probeDetail struct {
-	Probe  string   `json:"probe"`
-	From   string   `json:"from"`
-	Run    string   `json:"run"`
-	Words  []string `json:"words"`
-	Per    string   `json:"per"`
-	Reads  []string `json:"reads"` // null: it runs in every run
-	Dirs   []string `json:"dirs"`
-	Tasks  []string `json:"tasks"`
-	Steady bool     `json:"steady"`
+	Probe string   `json:"probe"`
+	From  string   `json:"from"`
+	Run   string   `json:"run"`
+	Words []string `json:"words"`
+	// Installed is the record of a package manager that it asks instead of running a command.
+	Installed string   `json:"installed,omitempty"`
+	Per       string   `json:"per"`
+	Reads     []string `json:"reads"` // null: it runs in every run
+	Dirs      []string `json:"dirs"`
+	Tasks     []string `json:"tasks"`
+	Steady    bool     `json:"steady"`
 	// Always says why it runs in every run although it says what it reads.
 	Always string `json:"always,omitempty"`
 }
 
 func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	d := probeDetail{
-		Probe: p.Name, From: p.Pos.At(), Run: p.Run.String(), Words: p.Run.Words(), Per: orElse(p.PerProject, "project", "repo"),
+		Probe: p.Name, From: p.Pos.At(), Run: p.Run.String(), Words: []string{}, Installed: p.Installed.Text,
+		Per:  orElse(p.PerProject, "project", "repo"),
 		Dirs: append([]string{}, p.Dirs...), Steady: p.Rememberable,
 		Tasks: tasksThat(r, func(t *graph.Task) bool { return slices.Contains(t.Decl.Probes.Texts(), p.Name) }),
+	}
+	if p.Run.Given() {
+		d.Words = p.Run.Words()
 	}
 	if p.Rememberable {
 		d.Reads = []string{}
@@ -187,8 +193,14 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 		return a.JSON(d)
 	}
 	a.Title("probe "+p.Name, "")
-	a.Row("runs", []term.Sourced{{Value: commandLine(d.Words), From: d.From, By: ""}})
-	a.Row("asked", term.Plain([]string{orElse(p.PerProject, "once per project, in its directory", "once, at the root")}))
+	program, asked := "the program and ", orElse(p.PerProject, "once per project, in its directory", "once, at the root")
+	if d.Installed != "" {
+		program, asked = "", "once per project: the packages on which it, what it needs, and the directories above depend"
+		a.Row("looks up", []term.Sourced{{Value: "what is installed, in " + d.Installed, From: d.From, By: ""}})
+	} else {
+		a.Row("runs", []term.Sourced{{Value: commandLine(d.Words), From: d.From, By: ""}})
+	}
+	a.Row("asked", term.Plain([]string{asked}))
 	switch {
 	case !p.Rememberable:
 		a.Row(
@@ -200,7 +212,7 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	case len(d.Reads) == 0:
 		a.Row("remembered", term.Plain([]string{"while the program stays the same"}))
 	default:
-		a.Row("remembered", term.Plain([]string{"while the program and " + strings.Join(d.Reads, ", ") + " stay the same"}))
+		a.Row("remembered", term.Plain([]string{"while " + program + strings.Join(d.Reads, ", ") + " stay the same"}))
 	}
 	a.Row("dirs", term.Plain(d.Dirs))
 	a.Row("used by", term.Plain([]string{orNone(strings.Join(d.Tasks, ", "))}))

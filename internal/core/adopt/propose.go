@@ -327,14 +327,15 @@ func (w *proposer) root() {
 			continue
 		}
 		var t text
-		t.key("run", p.Run)
-		if !p.Always {
+		if p.Installed != "" {
+			t.key("installed", p.Installed)
+		} else {
+			t.key("run", p.Run)
+		}
+		if !p.Always && p.Installed == "" {
 			t.always("reads", p.Reads)
 		}
 		t.list("dirs", p.Dirs)
-		if p.PerProject {
-			t.key("per", "project")
-		}
 		x.table("probe."+p.Name, t.aligned())
 	}
 	w.settings(x)

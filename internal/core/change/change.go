@@ -130,7 +130,7 @@ func Declaration(t *graph.Task) digest.Digest {
 	probes := slices.SortedFunc(slices.Values(t.Decl.Probes.Texts()), cmp.Compare[string])
 	for _, name := range probes {
 		if p := t.Graph().Repo.Probes[name]; p != nil {
-			put("probe", append([]string{name, truth(p.PerProject)}, p.Run.Words()...)...)
+			put("probe", append([]string{name, truth(p.PerProject)}, p.Asks()...)...)
 		}
 	}
 	if t.NeedsRead() {

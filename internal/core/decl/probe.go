@@ -4,6 +4,8 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/installed"
 )
 
 func (l *loader) probe(r *reader, name string, e *entry) {
@@ -16,9 +18,15 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 	var per Item
 	before := len(l.problems)
 	r.table(e.val.table, "[probe."+name+"]", map[string]field{
-		"run": r.command(&p.Run), "reads": r.list(&reads), "per": r.word(&per), "dirs": r.list(&dirs),
+		"run": r.command(&p.Run), "installed": r.word(&p.Installed), "reads": r.list(&reads), "per": r.word(&per), "dirs": r.list(&dirs),
 	})
-	if !p.Run.Given() && len(l.problems) == before {
+	switch {
+	case len(l.problems) > before:
+	case p.Installed.Text != "" && p.Run.Given():
+		r.fail(e.pos, "write one of them", "probe %q has both run and installed", name)
+	case p.Installed.Text != "":
+		l.installed(r, p, &reads, &dirs, &per)
+	case !p.Run.Given():
 		r.fail(e.pos, `write run = "… --version"`, "probe %q has no command", name)
 	}
 	switch per.Text {
@@ -52,6 +60,54 @@ func (l *loader) probe(r *reader, name string, e *entry) {
 		}
 	}
 	l.repo.Probes[name] = p
+}
+
+// installed completes a probe of a package manager's record: what it reads follows from it, and it is
+// asked for each project.
+func (l *loader) installed(r *reader, p *Probe, reads, dirs *List, per *Item) {
+	if per.Text == "repo" || reads.Given {
+		r.fail(p.Pos, "leave them out", "with installed, probe %q reads the record for each project: reads and per cannot be given", p.Name)
+		return
+	}
+	file, atRoot := strings.CutPrefix(p.Installed.Text, "repo:")
+	record, ok := installed.Find(file)
+	if !ok || !fs.ValidPath(file) {
+		r.fail(
+			p.Installed.Pos,
+			"name one of these, in the project, or after repo: from the root: "+strings.Join(installed.Names(), ", "),
+			"%q is not the file in which a known package manager records what it installed",
+			p.Installed.Text,
+		)
+		return
+	}
+	items := func(texts []string) (out List) {
+		out.Given = true
+		for _, t := range texts {
+			if atRoot {
+				t = "repo:" + t
+			}
+			out.Items = append(out.Items, Item{Text: t, Pos: p.Installed.Pos})
+		}
+		return out
+	}
+	*per = Item{Text: "project", Pos: p.Installed.Pos}
+	*reads = items(record.Files())
+	if !dirs.Given {
+		*dirs = items([]string{record.Dir()})
+		if atRoot { // each project may have more
+			dirs.Items = append(dirs.Items, Item{Text: "node_modules", Pos: p.Installed.Pos})
+		}
+	}
+}
+
+// Record returns the record of a package manager that the probe asks about a project in a directory.
+func (p *Probe) Record(dir string) installed.Record {
+	file, atRoot := strings.CutPrefix(p.Installed.Text, "repo:")
+	if !atRoot {
+		file = path.Join(dir, file)
+	}
+	r, _ := installed.Find(file) // it was checked when the declaration was read
+	return r
 }
 
 // isToolDir tells whether a text names a directory that a probe may have. Those of the

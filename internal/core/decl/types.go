@@ -57,17 +57,27 @@ type Item struct {
 	Pos  Pos
 }
 
-// Probe is a named command whose output is part of keys.
+// Probe is a named command whose output is part of keys, or the record of a package manager, of which
+// the packages of each project are.
 type Probe struct {
-	Name  string
-	Run   Command
-	Reads []Read // the output is remembered while these stay the same
+	Name      string
+	Run       Command
+	Installed Item   // the record, in each project, or after repo: from the root; then there is no command
+	Reads     []Read // the output is remembered while these stay the same
 	// Rememberable says that reads was given: the output depends only on the
 	// program and on these files, so it may be remembered between runs.
 	Rememberable bool
 	PerProject   bool     // runs in each project's directory instead of once at the root
 	Dirs         []string // toolchain directories that a sealed task may read
 	Pos          Pos
+}
+
+// Asks returns the words of the probe's command, or "installed" and the record.
+func (p *Probe) Asks() []string {
+	if p.Installed.Text != "" {
+		return []string{"installed", p.Installed.Text}
+	}
+	return p.Run.Words()
 }
 
 // ReadsFile tells whether the probe, when it runs for a project in dir, reads a

@@ -54,6 +54,7 @@ func (s *surveyor) npm() {
 	versions := map[string]string{}
 	var list []npmPackage
 	members := s.npmMembers()
+	s.workspaces = members != nil
 	for _, f := range s.named("package.json") {
 		dir := path.Dir(f)
 		if members != nil && dir != "." && !members[dir] {

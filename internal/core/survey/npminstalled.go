@@ -9,90 +9,92 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// installed returns a probe for the packages that npm installed for a package, if a lock
-// file says that there are some: what its scripts depend on is then its own part of the
-// lock file, and a sealed script finds them.
+// installed returns a probe for the packages that a package manager installed for a package: what its
+// scripts depend on is then its own part of them, with those of the directories above, and a sealed
+// script finds them. "" if there are none.
 func (s *surveyor) installed(m npmPackage) string {
-	if len(m.Dependencies)+len(m.DevDependencies)+len(m.Optional) == 0 {
-		return ""
-	}
 	for d := m.dir; ; d = path.Dir(d) {
-		if state, ok := s.installState(d); ok {
-			return s.addProbe(state.probe(d))
-		}
-		if text, ok := s.read(path.Join(d, "package-lock.json")); ok && s.files[path.Join(d, "package-lock.json")] {
-			if !hasPackages(text) {
+		if p, ok := s.packagesIn(d); ok {
+			switch {
+			case p.Name == "":
 				return ""
-			}
-			where := func(name string) string {
-				if d == "." && m.dir == "." {
-					return name
-				}
-				return "repo:" + path.Join(d, name)
-			}
-			p := Probe{
-				Name: "packages", Run: npmInstalled, PerProject: true, Dirs: []string{where("node_modules")},
-				Reads: []string{"package.json", where("package-lock.json"), where("node_modules/.package-lock.json")},
-			}
-			if d != m.dir {
-				p.Dirs = append(p.Dirs, "node_modules")
-			} else if d != "." {
-				p.Dirs, p.Reads = []string{"node_modules"}, []string{"package.json", "package-lock.json", "node_modules/.package-lock.json"}
+			case p.Installed == "":
+			case d != m.dir && d == "." && !s.workspaces && s.dependsOnOthers(m): // that lock file does not know it: it is installed by itself
+			case d != m.dir || d == ".":
+				p.Installed = "repo:" + path.Join(d, p.Installed)
 			}
 			return s.addProbe(p)
 		}
-		if d == "." {
+		if d == "." && !s.dependsOnOthers(m) {
 			return ""
 		}
-	}
-}
-
-// npmInstalled lists the installed packages. Npm ends with 1 if some do not match what a manifest asks
-// for, and names these with their paths, which are others on each machine.
-const npmInstalled = `list=$(npm ls --all --json) || test $? = 1; printf '%s\n' "$list" | sed 's| /[^ "]*/node_modules/| node_modules/|g'`
-
-// installState is the file in which a program writes what it has installed: its lock file says only
-// what is to be.
-type installState struct {
-	program, file string
-	show          string // the command that prints what of it counts
-	dirs          string // in which packages are, with prefixes; those of the repository from its directory
-}
-
-// probe returns the probe for what is installed in a directory.
-func (i installState) probe(dir string) Probe {
-	at := path.Join(dir, i.file)
-	p := Probe{
-		Name: "packages", Run: fmt.Sprintf("%s %s || { echo '%s install comes first' >&2; exit 1; }", i.show, shellWord(at), i.program),
-		Reads: []string{at},
-	}
-	for d := range strings.FieldsSeq(i.dirs) {
-		if rest, ok := strings.CutPrefix(d, "repo:"); ok {
-			d = "repo:" + path.Join(dir, rest)
+		if d == "." {
+			return s.addProbe(Probe{Name: "packages", Installed: "node_modules/.package-lock.json"})
 		}
-		p.Dirs = append(p.Dirs, d)
 	}
-	return p
 }
 
-// copied are the directories of packages in a workspace: at its root, and in each package.
-const copied = "repo:node_modules node_modules"
+// dependsOnOthers tells whether a package depends on some that are not in the repository.
+func (s *surveyor) dependsOnOthers(m npmPackage) bool {
+	for _, table := range []map[string]string{m.Dependencies, m.DevDependencies, m.Optional} {
+		for name := range table {
+			if _, own := s.npmDirs[name]; !own {
+				return true
+			}
+		}
+	}
+	return false
+}
 
-// installState returns that of the program whose lock file is in a directory. Npm has none: it tells
-// what is installed.
-func (s *surveyor) installState(dir string) (state installState, ok bool) {
-	if s.files[path.Join(dir, "pnpm-lock.yaml")] {
-		return installState{"pnpm", "node_modules/.pnpm/lock.yaml", "cat", copied}, true
+// packagesIn is packages, once for each directory: a lock file may be long.
+func (s *surveyor) packagesIn(dir string) (p Probe, ok bool) {
+	known, seen := s.installs[dir]
+	if !seen {
+		if p, ok := s.packages(dir); ok {
+			known = &p
+		}
+		s.installs[dir] = known
+	}
+	if known == nil {
+		return p, false
+	}
+	return *known, true
+}
+
+// packages returns the probe for what is installed by the lock file in a directory, if there is one. It has
+// no name if that names no packages, or nothing records what is installed.
+func (s *surveyor) packages(dir string) (p Probe, ok bool) {
+	for _, name := range []string{"package-lock.json", "npm-shrinkwrap.json"} {
+		if text, ok := s.read(path.Join(dir, name)); ok && s.files[path.Join(dir, name)] {
+			if !hasPackages(text) {
+				return p, true
+			}
+			return Probe{Name: "packages", Installed: "node_modules/.package-lock.json"}, true
+		}
+	}
+	if lock := path.Join(dir, "pnpm-lock.yaml"); s.files[lock] {
+		if text, _ := s.read(lock); !strings.Contains(text, "\npackages:") {
+			return p, true
+		}
+		return Probe{Name: "packages", Installed: "node_modules/.pnpm/lock.yaml"}, true
 	}
 	lock := path.Join(dir, "yarn.lock")
 	if !s.files[lock] {
-		return state, false
+		return p, false
 	}
 	text, _ := s.read(lock)
 	if !strings.Contains(text, "\n__metadata:") {
-		return installState{"yarn", "node_modules/.yarn-integrity", "cat", copied}, true
+		if !strings.Contains(text, "\n  resolved ") {
+			return p, true
+		}
+		return wholeRecord(dir, "node_modules/.yarn-integrity", "cat", "repo:"+path.Join(dir, "node_modules"), "node_modules"), true
 	}
-	text, _ = s.read(path.Join(dir, ".yarnrc.yml"))
+	return s.yarnPackages(dir)
+}
+
+// yarnPackages is packages for yarn from version 2.
+func (s *surveyor) yarnPackages(dir string) (p Probe, ok bool) {
+	text, _ := s.read(path.Join(dir, ".yarnrc.yml"))
 	settings := struct { // https://yarnpkg.com/configuration/yarnrc
 		Linker string `yaml:"nodeLinker"`
 		Inline bool   `yaml:"pnpEnableInlining"`
@@ -100,16 +102,25 @@ func (s *surveyor) installState(dir string) (state installState, ok bool) {
 	_ = yaml.Unmarshal([]byte(text), &settings) // yarn says what is wrong with them
 	switch {
 	case settings.Linker == "node-modules":
-		return installState{"yarn", "node_modules/.yarn-state.yml", "cat", copied}, true
+		return Probe{Name: "packages", Installed: "node_modules/.yarn-state.yml"}, true
 	case settings.Linker != "pnp":
-		return state, false
+		return p, true
 	}
 	// Packages are read from archives in a cache, whose place is another one on each machine.
 	file := ".pnp.cjs"
 	if !settings.Inline {
 		file = ".pnp.data.json"
 	}
-	return installState{"yarn", file, `sed 's|"[^" ]*/cache/|"|g'`, "repo:.yarn home:.yarn/berry"}, true
+	return wholeRecord(dir, file, `sed 's|"[^" ]*/cache/|"|g'`, "repo:"+path.Join(dir, ".yarn"), "home:.yarn/berry"), true
+}
+
+// wholeRecord returns a probe that prints all of what yarn recorded, by a command.
+func wholeRecord(dir, file, show string, dirs ...string) Probe {
+	at := path.Join(dir, file)
+	return Probe{
+		Name: "packages", Run: fmt.Sprintf("%s %s || { echo 'yarn install comes first' >&2; exit 1; }", show, shellWord(at)),
+		Reads: []string{at}, Dirs: dirs,
+	}
 }
 
 // hasPackages tells whether a lock file names packages that are installed, and not only

@@ -48,38 +48,6 @@ func TestPythonPackagesOfAnyManifest(t *testing.T) {
 	}
 }
 
-// A lock file says what is to be installed, not what is.
-func TestWhatIsInstalledCountsWhateverInstalledIt(t *testing.T) {
-	const later = "yarn.lock\n\n__metadata:\n  version: 8\n"
-	for _, c := range []struct{ lock, settings, want string }{
-		{"pnpm-lock.yaml\nlockfileVersion: 9", "", "node_modules/.pnpm/lock.yaml"},
-		{"yarn.lock\n# yarn lockfile v1\n", "", "node_modules/.yarn-integrity"},
-		{later, "", ".pnp.cjs"},
-		{later, "nodeLinker: 'pnp'\npnpEnableInlining: false\n", ".pnp.data.json"},
-		{later, "compressionLevel: 0\nnodeLinker: \"node-modules\"\n", "node_modules/.yarn-state.yml"},
-		{later, "nodeLinker: pnpm\n", ""}, // nothing says so in one file
-	} {
-		lock, want := c.lock+c.settings, c.want
-		name, text, _ := strings.Cut(c.lock, "\n")
-		files := map[string]string{
-			name: text, "package.json": `{"name": "quay", "workspaces": ["web"]}`,
-			"web/package.json": `{"name": "web", "scripts": {"test": "node test.js"}, "dependencies": {"fog": "1"}}`,
-		}
-		if c.settings != "" {
-			files[".yarnrc.yml"] = c.settings
-		}
-		s, _ := propose(t, repo(files), Choices{})
-		test := of(s, "web").Task("test")
-		i := slices.IndexFunc(s.Probes, func(p Probe) bool { return p.Name == "packages" })
-		switch {
-		case want == "" && (i >= 0 || !slices.Contains(test.Reads, "repo:yarn.lock")):
-			t.Errorf("%q: %+v reads %q", lock, s.Probes, test.Reads)
-		case want != "" && (i < 0 || !slices.Equal(s.Probes[i].Reads, []string{want}) || !slices.Contains(test.Probes, "packages")):
-			t.Errorf("%q: %+v, %q", lock, s.Probes, test.Probes)
-		}
-	}
-}
-
 // Tests that unittest does not find are run by what does: without any test, it says that all is well.
 func TestPytestRunsItsTests(t *testing.T) {
 	const class = "import unittest\nclass T(unittest.TestCase):\n    def test_level(self): pass\n"

@@ -97,11 +97,11 @@ const (
 
 // Probe is a toolchain whose version is part of keys.
 type Probe struct {
-	Name, Run  string
-	Reads      []string
-	Dirs       []string
-	PerProject bool
-	Always     bool // no file tells whether its output is the same: it runs in every run
+	Name, Run string
+	Installed string // the record of a package manager, instead of a command
+	Reads     []string
+	Dirs      []string
+	Always    bool // no file tells whether its output is the same: it runs in every run
 }
 
 // Survey is the result of an inspection.
@@ -161,6 +161,8 @@ type surveyor struct {
 	projects      map[string]*Project
 	paths         map[string][]string // the words of files that may be paths
 	npmDirs       map[string]string   // the directories of npm packages, by their name
+	workspaces    bool                // the manifest at the root says which directories have packages
+	installs      map[string]*Probe   // for what lock files install, by their directories
 	probes        []Probe
 	survey        *Survey
 }
@@ -168,6 +170,7 @@ type surveyor struct {
 func newSurveyor(r *Repo) *surveyor {
 	s := &surveyor{
 		repo: r, files: map[string]bool{}, projects: map[string]*Project{}, paths: map[string][]string{}, survey: &Survey{Repo: r},
+		installs: map[string]*Probe{},
 	}
 	for _, f := range r.Files {
 		s.files[f] = true
@@ -206,7 +209,7 @@ func (s *surveyor) addProbe(p Probe) string {
 			s.probes = append(s.probes, p)
 			return p.Name
 		}
-		if o := s.probes[i]; o.Run == p.Run && slices.Equal(o.Reads, p.Reads) && slices.Equal(o.Dirs, p.Dirs) {
+		if o := s.probes[i]; o.Run == p.Run && o.Installed == p.Installed && slices.Equal(o.Reads, p.Reads) && slices.Equal(o.Dirs, p.Dirs) {
 			return p.Name
 		}
 		p.Name = fmt.Sprintf("%s-%d", base, n)

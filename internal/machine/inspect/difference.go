@@ -26,7 +26,7 @@ type Change struct {
 	Path   string   `json:"path,omitempty"`
 	Was    string   `json:"was,omitempty"`
 	Is     string   `json:"is,omitempty"`
-	Lines  []string `json:"lines,omitempty"` // for text files: a unified diff without its header
+	Lines  []string `json:"lines,omitempty"` // of text files: a unified diff without its header; of values: those that differ
 }
 
 // Differ adds details that people can see to changes: changed lines of text
@@ -60,6 +60,8 @@ func (d Differ) Describe(ctx context.Context, changes []key.Change) []Change {
 			}
 		case c.Reason == key.Upstream && c.How == "changed":
 			j.Lines = d.outputs(ctx, c)
+		case c.Path == "" && c.How == "changed":
+			j.Lines = firstLines(c.Lines())
 		}
 		out = append(out, j)
 	}
@@ -114,10 +116,14 @@ func unified(was, is string) []string {
 			out = append(out, l)
 		}
 	}
-	if len(out) > diffLines {
-		out = append(out[:diffLines], fmt.Sprintf("… and %d more lines", len(out)-diffLines))
+	return firstLines(out)
+}
+
+func firstLines(lines []string) []string {
+	if len(lines) > diffLines {
+		lines = append(lines[:diffLines], fmt.Sprintf("… and %d more lines", len(lines)-diffLines))
 	}
-	return out
+	return lines
 }
 
 // outputs says which outputs of a dependency differ.

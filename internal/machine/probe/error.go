@@ -34,3 +34,15 @@ func shortened(text string) string {
 	between := "… " + amount.Count(more, "line", "lines") + " …"
 	return strings.Join(slices.Concat(lines[:shownAtEachEnd], []string{between}, lines[len(lines)-shownAtEachEnd:]), "\n")
 }
+
+// RecordError says that what a package manager installed cannot be told.
+type RecordError struct {
+	Declared *decl.Probe
+	Err      error // which file is missing or damaged, and what to do
+}
+
+func (e *RecordError) Error() string {
+	return fmt.Sprintf("probe %q (%s): %v", e.Declared.Name, e.Declared.Pos.At(), e.Err)
+}
+
+func (e *RecordError) Unwrap() error { return e.Err }

@@ -72,6 +72,7 @@ type Prober struct {
 	mu         sync.Mutex
 	answers    map[Question]string
 	identified map[place]identity
+	records    map[string]*record // by name
 }
 
 // All answers questions in parallel, from memory if possible. Files are the
@@ -102,7 +103,7 @@ func inParallel(list []Question, answer func(Question) (string, error), to map[Q
 	}
 	_ = g.Wait()
 	slices.SortFunc(errs, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
-	return errors.Join(errs...)
+	return errors.Join(slices.CompactFunc(errs, func(a, b error) bool { return a.Error() == b.Error() })...) // of one record, one
 }
 
 func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, error) {
@@ -160,6 +161,9 @@ func (p *Prober) ask(ctx context.Context, q Question) (string, error) {
 
 func (p *Prober) run(ctx context.Context, q Question) (string, error) {
 	declared := p.Graph.Repo.Probes[q.Probe]
+	if declared.Installed.Text != "" {
+		return p.installed(q)
+	}
 	env, name := p.Env.Base(), declared.Name
 	if q.Project != nil {
 		name += "@" + q.Project.Name

@@ -14,7 +14,11 @@ import (
 // programs identifies what an answer depends on in addition to files: the programs that the probe
 // starts. The error says why that cannot be told; the answer must not be remembered then.
 func (p *Prober) programs(q Question) (string, error) {
-	run := p.Graph.Repo.Probes[q.Probe].Run
+	declared := p.Graph.Repo.Probes[q.Probe]
+	if declared.Installed.Text != "" {
+		return fmt.Sprintf("installed %d %q %q %q", installedVersion, declared.Installed.Text, q.Dir(), neededDirs(q)), nil
+	}
+	run := declared.Run
 	search, _ := p.Env.Lookup("PATH")
 	at := place{probe: q.Probe}
 	if strings.Contains(run.String(), "/") || slices.ContainsFunc(filepath.SplitList(search), isRelative) {

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"net/http"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -241,6 +242,8 @@ func (t texts) change(x key.Change) protocol.ChangeRow {
 	}
 	if x.Reason == key.Files || x.Reason == key.Outputs {
 		out.Diff = t.diff(x)
+	} else if lines := x.Lines(); lines != nil && x.How == "changed" {
+		out.Diff = "--- before\n+++ after\n" + strings.Join(lines, "\n")
 	}
 	return out
 }

@@ -1,0 +1,151 @@
+// Package installed tells which of the packages that a package manager installed count for a
+// project, from the file in which the package manager records them. A lock file says only what is to
+// be installed.
+package installed
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"grayloft.example/grayloft/internal/core/digest"
+)
+
+// Record is the file in which a package manager records what it installed.
+type Record struct {
+	Name    string // of the file, from the root of the repository
+	Root    string // the directory of the lock file, to which paths in it are relative
+	Program string // that wrote it
+	beside  []string
+	parse   func(files map[string]string) (*State, error)
+}
+
+// records are those that can be read, by their paths below the directory of the lock file, with the
+// other files that are needed to understand them.
+var records = []Record{
+	{Name: "node_modules/.package-lock.json", Program: "npm", beside: []string{"package.json"}, parse: parseNPM},
+	{Name: "node_modules/.pnpm/lock.yaml", Program: "pnpm", beside: []string{"node_modules/.modules.yaml"}, parse: parsePNPM},
+	{Name: "node_modules/.yarn-state.yml", Program: "yarn", beside: []string{"yarn.lock"}, parse: parseYarn},
+}
+
+// Names returns the paths of the records that can be read, below the directory of the lock file.
+func Names() (out []string) {
+	for _, r := range records {
+		out = append(out, r.Name)
+	}
+	return out
+}
+
+// Find returns the record with a name from the root of the repository.
+func Find(name string) (Record, bool) {
+	for _, r := range records {
+		if name == r.Name || strings.HasSuffix(name, "/"+r.Name) {
+			r.Root = path.Clean(strings.TrimSuffix(name, r.Name))
+			r.Name = name
+			return r, true
+		}
+	}
+	return Record{}, false
+}
+
+// Files returns the files that say what is installed, from the root of the repository.
+func (r Record) Files() []string {
+	out := []string{r.Name}
+	for _, f := range r.beside {
+		out = append(out, path.Join(r.Root, f))
+	}
+	return out
+}
+
+// Dir returns the directory that contains the packages, from the root of the repository.
+func (r Record) Dir() string { return path.Join(r.Root, "node_modules") }
+
+// Read reads what is installed. The error says which file is missing or damaged, and what to do.
+func (r Record) Read(read func(name string) ([]byte, error)) (*State, error) {
+	files := map[string]string{}
+	for i, name := range r.Files() {
+		text, err := read(name)
+		if err != nil {
+			return nil, fmt.Errorf("%w: run %s install first", err, r.Program)
+		}
+		files[slices.Concat([]string{""}, r.beside)[i]] = string(text)
+	}
+	s, err := r.parse(files)
+	if err != nil {
+		return nil, fmt.Errorf("%s is damaged (%w): %s install writes it again", r.Name, err, r.Program)
+	}
+	s.root, s.whole = r.Root, files[""]
+	return s, nil
+}
+
+// State is what is installed.
+type State struct {
+	root  string
+	head  string // what counts for all packages
+	whole string // the record
+	nodes map[string]node
+	// everyone are packages that any project may find without asking for them.
+	everyone []string
+}
+
+// node is an installed package, or a directory that depends on some.
+type node struct {
+	line    string // what identifies it; "": nothing does, and the node counts only for what it uses
+	uses    []string
+	unclear bool // what it uses cannot be told
+}
+
+// directory returns the name of the node of a directory, relative to the lock file's.
+func directory(dir string) string { return "directory " + dir }
+
+// Part returns the packages that count for a project: those on which it depends, directly or not,
+// with those of the directories above it and of the projects that it needs. Lines are sorted.
+// Where the record cannot tell, everything counts.
+func (s *State) Part(dir string, needed []string) string {
+	open := slices.Clone(s.everyone)
+	for _, d := range append([]string{dir}, needed...) {
+		if own, ok := below(d, s.root); ok {
+			open = append(open, directory(own))
+		}
+	}
+	own, _ := below(dir, s.root)
+	for own != "." && own != "" {
+		own = path.Dir(own)
+		open = append(open, directory(own))
+	}
+	seen := map[string]bool{}
+	var lines []string
+	for len(open) > 0 {
+		name := open[len(open)-1]
+		open = open[:len(open)-1]
+		if seen[name] {
+			continue
+		}
+		seen[name] = true
+		n := s.nodes[name]
+		if n.unclear {
+			return s.whole
+		}
+		if n.line != "" {
+			lines = append(lines, n.line)
+		}
+		open = append(open, n.uses...)
+	}
+	slices.Sort(lines)
+	return s.head + strings.Join(slices.Compact(lines), "\n")
+}
+
+// below returns the path of a directory from another one that contains it.
+func below(dir, root string) (string, bool) {
+	switch root {
+	case ".":
+		return dir, true
+	case dir:
+		return ".", true
+	}
+	return strings.CutPrefix(dir, root+"/")
+}
+
+// short returns a text that stands for one that may be long, in a line.
+func short(text string) string { return digest.Of([]byte(text)).String()[:32] }

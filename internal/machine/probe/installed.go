@@ -1,0 +1,74 @@
+package probe
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"grayloft.example/grayloft/internal/core/installed"
+)
+
+// installedVersion is of what an answer says about a record.
+const installedVersion = 1
+
+// record is what a package manager installed, read once.
+type record struct {
+	once  sync.Once
+	state *installed.State
+	err   error
+}
+
+// installed answers a question about the packages of a project.
+func (p *Prober) installed(q Question) (string, error) {
+	declared := p.Graph.Repo.Probes[q.Probe]
+	found := declared.Record(q.Dir())
+	p.mu.Lock()
+	r := p.records[found.Name]
+	if r == nil {
+		if p.records == nil {
+			p.records = map[string]*record{}
+		}
+		r = &record{}
+		p.records[found.Name] = r
+	}
+	p.mu.Unlock()
+	r.once.Do(func() {
+		var err error
+		if r.state, err = found.Read(p.read); err != nil {
+			r.err = &RecordError{declared, err}
+		}
+	})
+	if r.err != nil {
+		return "", r.err
+	}
+	var out answer
+	_, _ = out.Write([]byte(cmp.Or(r.state.Part(q.Dir(), neededDirs(q)), "no packages")))
+	return out.String(), nil
+}
+
+// read reads a file of the repository.
+func (p *Prober) read(name string) ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(name)))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("there is no %s", name)
+	case err != nil:
+		return nil, fmt.Errorf("cannot read %s: %w", name, err)
+	}
+	return text, nil
+}
+
+// neededDirs returns the directories of the projects that a question's project needs.
+func neededDirs(q Question) (out []string) {
+	if q.Project == nil {
+		return nil
+	}
+	for _, n := range q.Project.NeedsAll {
+		out = append(out, n.Dir)
+	}
+	return out
+}
