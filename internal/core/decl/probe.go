@@ -3,6 +3,7 @@ package decl
 import (
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/installed"
@@ -92,6 +93,9 @@ func (l *loader) installed(r *reader, p *Probe, reads, dirs *List, per *Item) {
 	}
 	*per = Item{Text: "project", Pos: p.Installed.Pos}
 	*reads = items(record.Files())
+	if !slices.Contains(reads.Texts(), installed.Manifest) {
+		reads.Items = append(reads.Items, Item{Text: installed.Manifest, Pos: p.Installed.Pos})
+	}
 	if !dirs.Given {
 		*dirs = items([]string{record.Dir()})
 		if atRoot { // each project may have more

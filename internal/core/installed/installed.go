@@ -4,10 +4,12 @@
 package installed
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"grayloft.example/grayloft/internal/core/digest"
 )
@@ -87,6 +89,28 @@ type State struct {
 	nodes map[string]node
 	// everyone are packages that any project may find without asking for them.
 	everyone []string
+	// programs are packages by the names of programs that scripts of any project find.
+	programs map[string][]string
+}
+
+// Manifest is the file of a project whose scripts start programs, in its directory.
+const Manifest = "package.json"
+
+// scripts are those of a manifest.
+type scripts struct {
+	Scripts map[string]string `json:"scripts"`
+}
+
+// words returns the words of the scripts of a manifest that may be names of programs.
+func words(manifest string) (out []string) {
+	var m scripts
+	_ = json.Unmarshal([]byte(manifest), &m) // one that is damaged has no scripts that run
+	for _, s := range m.Scripts {
+		out = append(out, strings.FieldsFunc(s, func(r rune) bool {
+			return !strings.ContainsRune("-_.@", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+		})...)
+	}
+	return out
 }
 
 // node is an installed package, or a directory that depends on some.
@@ -100,10 +124,13 @@ type node struct {
 func directory(dir string) string { return "directory " + dir }
 
 // Part returns the packages that count for a project: those on which it depends, directly or not,
-// with those of the directories above it and of the projects that it needs. Lines are sorted.
-// Where the record cannot tell, everything counts.
-func (s *State) Part(dir string, needed []string) string {
+// with those of the directories above it and of the projects that it needs, and those whose programs its
+// scripts name. Lines are sorted. Where the record cannot tell, everything counts.
+func (s *State) Part(dir, manifest string, needed []string) string {
 	open := slices.Clone(s.everyone)
+	for _, w := range words(manifest) {
+		open = append(open, s.programs[w]...)
+	}
 	for _, d := range append([]string{dir}, needed...) {
 		if own, ok := below(d, s.root); ok {
 			open = append(open, directory(own))

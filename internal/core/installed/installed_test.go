@@ -28,7 +28,7 @@ var records = []struct {
 			"packages/lamp": {"optionalDependencies": {"wick": "1"}, "devDependencies": {"@types/lamp": "1"}},
 			"node_modules/fog": {"version": "1.0.0", "integrity": "sha512-fog1", "dependencies": {"haze": "1", "fog": "*"}},
 			"node_modules/fog/node_modules/haze": {"version": "1.0.0", "integrity": "sha512-haze1"},
-			"node_modules/haze": {"version": "2.0.0", "integrity": "sha512-haze2"},
+			"node_modules/haze": {"version": "2.0.0", "integrity": "sha512-haze2", "bin": {"blow": "x"}},
 			"node_modules/mist": {"version": "1.0.0", "integrity": "sha512-mist1"},
 			"packages/lamp/node_modules/wick": {"version": "1.0.0", "resolved": "git+ssh://host/wick1"},
 			"node_modules/@types/lamp": {"version": "1.0.0", "integrity": "sha512-@types/lamp1"}
@@ -103,7 +103,7 @@ __metadata: {version: 8}
 "compiler@npm:1": {resolution: "compiler@npm:1.0.0", checksum: other}
 "compiler@patch:compiler@npm%3A1#builtin": {resolution: "compiler@patch:compiler@npm%3A1.0.0#builtin", checksum: sha512-compiler1}
 "fog@npm:1, fog@npm:^1": {resolution: "fog@npm:1.0.0", checksum: sha512-fog1, dependencies: {haze: "npm:1"}}
-"haze@npm:2.0.0": {resolution: "haze@npm:2.0.0", checksum: sha512-haze2}
+"haze@npm:2.0.0": {resolution: "haze@npm:2.0.0", checksum: sha512-haze2, bin: {blow: x}}
 "haze@npm:1": {resolution: "haze@npm:1.0.0", checksum: sha512-haze1}
 "mist@npm:1": {resolution: "mist@npm:1.0.0", checksum: sha512-mist1}
 "wick@npm:1": {resolution: "wick@npm:1.0.0", checksum: sha512-wick1}
@@ -152,6 +152,9 @@ func pnpmPackages(between string) string {
 	for _, p := range []string{"compiler 1", "fog 1", "haze 1", "haze 2", "mist 1", "wick 1", "@types/lamp 1"} {
 		name, major, _ := strings.Cut(p, " ")
 		text += "  '/" + name + between + major + ".0.0':\n    resolution: {integrity: 'sha512-" + name + major + "'}\n"
+		if p == "haze 2" {
+			text += "    hasBin: true\n"
+		}
 		if name == "fog" {
 			text += "    dependencies: {haze: 1.0.0}\n"
 		}
@@ -174,20 +177,21 @@ func parts(t *testing.T, name string, files map[string]string) map[string]string
 		t.Fatal(err)
 	}
 	return map[string]string{
-		"quay": s.Part("packages/quay", []string{"packages/rope"}), "rope": s.Part("packages/rope", nil),
-		"lamp": s.Part("packages/lamp", nil), "new": s.Part("packages/new", nil), "root": s.Part(".", nil),
+		"quay": s.Part("packages/quay", "", []string{"packages/rope"}), "rope": s.Part("packages/rope", "", nil),
+		"script": s.Part("packages/script", `{"scripts": {"test": "cd x; blow -v"}}`, nil),
+		"lamp":   s.Part("packages/lamp", "", nil), "new": s.Part("packages/new", "", nil), "root": s.Part(".", "", nil),
 	}
 }
 
 // Another package in the place of one counts for those that may find it, and for nobody else.
 func TestAPackageCountsForTheProjectsThatUseIt(t *testing.T) {
 	counts := map[string][]string{
-		"compiler":    {"lamp", "new", "quay", "root", "rope"}, // of the directory above
+		"compiler":    {"lamp", "new", "quay", "root", "rope", "script"}, // of the directory above
 		"fog":         {"quay"},
 		"haze":        {"quay"},
 		"mist":        {"quay", "rope"}, // quay needs rope
 		"wick":        {"lamp"},
-		"@types/lamp": {"lamp", "new", "quay", "root", "rope"}, // a compiler reads it without being asked to
+		"@types/lamp": {"lamp", "new", "quay", "root", "rope", "script"}, // a compiler reads it without being asked to
 	}
 	for _, rec := range records {
 		before := parts(t, rec.name, rec.files)
@@ -210,6 +214,21 @@ func TestAPackageCountsForTheProjectsThatUseIt(t *testing.T) {
 			if !slices.Equal(got, want) {
 				t.Errorf("%s: another %s counts for %q, want %q", rec.files[rec.name][:60], name, got, want)
 			}
+		}
+	}
+}
+
+// A script finds programs of packages that others asked for, where these are in one directory.
+func TestTheProgramsOfScriptsCount(t *testing.T) {
+	for _, rec := range records {
+		var text string
+		for _, f := range rec.files {
+			text += f
+		}
+		own, other := parts(t, rec.name, rec.files)["script"], parts(t, rec.name, rec.files)["new"]
+		apart := strings.Contains(text, "snapshots:") // each package finds only its own
+		if flat := strings.Contains(text, "nodeLinker"); strings.Contains(own, "haze") == apart || strings.Contains(other, "haze") != flat {
+			t.Errorf("%s: %q, and without the program %q", text[:60], own, other)
 		}
 	}
 }
@@ -254,7 +273,7 @@ func TestADamagedRecordIsNamed(t *testing.T) {
 		// Half a file, and lists in place of tables, are reported or read; nothing else happens.
 		for _, text := range []string{"[1, 2]", "{", "\x00", `{"packages": {"/a/../b": {"dependencies": {"c": "1"}}}}`} {
 			if s, err := r.Read(func(string) ([]byte, error) { return []byte(text), nil }); err == nil {
-				_ = s.Part("web/a", nil)
+				_ = s.Part("web/a", "[", nil)
 			} else if !strings.Contains(err.Error(), "web/"+rec.name) {
 				t.Errorf("%q: %v", text, err)
 			}

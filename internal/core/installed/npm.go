@@ -33,6 +33,8 @@ type npmPackage struct {
 	Resolved  string `json:"resolved"`
 	Integrity string `json:"integrity"`
 	Link      bool   `json:"link"`
+	// Bin are programs by their names.
+	Bin map[string]string `json:"bin"`
 }
 
 // parseNPM reads what npm from version 7 installed. The record has no entry for the directory of the
@@ -48,7 +50,7 @@ func parseNPM(files map[string]string) (*State, error) {
 	if err := json.Unmarshal([]byte(files["package.json"]), &manifest); err != nil {
 		return nil, err
 	}
-	s := &State{nodes: map[string]node{directory("."): {uses: npmFound(record.Packages, ".", manifest)}}}
+	s := &State{nodes: map[string]node{directory("."): {uses: npmFound(record.Packages, ".", manifest)}}, programs: map[string][]string{}}
 	for at, p := range record.Packages {
 		switch {
 		case p.Link:
@@ -64,6 +66,11 @@ func parseNPM(files map[string]string) (*State, error) {
 		}
 		if isTypes(at) {
 			s.everyone = append(s.everyone, at)
+		}
+		if strings.LastIndex(at, "node_modules/") == 0 { // a script finds the programs of the directories above
+			for name := range p.Bin {
+				s.programs[name] = append(s.programs[name], at)
+			}
 		}
 	}
 	return s, nil

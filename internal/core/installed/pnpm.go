@@ -30,6 +30,7 @@ type pnpmUses struct {
 	Dev          map[string]pnpmVersion `yaml:"devDependencies"`
 	Optional     map[string]pnpmVersion `yaml:"optionalDependencies"`
 	Resolution   yaml.Node              `yaml:"resolution"`
+	HasBin       bool                   `yaml:"hasBin"`
 }
 
 // parsePNPM reads what pnpm installed: a lock file (https://github.com/pnpm/spec/tree/master/lockfile)
@@ -72,7 +73,8 @@ func parsePNPM(files map[string]string) (*State, error) {
 	}
 	for key, uses := range installed {
 		s.nodes[key] = p.node(key+" "+p.identity(key), ".", uses)
-		if modules.Linker == "hoisted" && strings.Contains(key, "@types/") ||
+		// Flat directories have the programs of all packages, whose names are not recorded.
+		if modules.Linker == "hoisted" && (uses.HasBin || strings.Contains(key, "@types/")) ||
 			slices.Contains(pnpmPlaces(modules.Hoisted, key), "public") {
 			s.everyone = append(s.everyone, key)
 		}

@@ -14,6 +14,7 @@ type yarnPackage struct {
 	Checksum     string            `yaml:"checksum"`
 	Conditions   string            `yaml:"conditions"` // the platforms that it is for
 	Dependencies map[string]string `yaml:"dependencies"`
+	Bin          map[string]string `yaml:"bin"` // programs by their names
 }
 
 // yarnRecord joins what is installed, which is recorded without dependencies, with the lock file.
@@ -37,7 +38,7 @@ func parseYarn(files map[string]string) (*State, error) {
 		return nil, err
 	}
 	y := yarnRecord{map[string]string{}, map[string][]string{}, map[string]yarnPackage{}, map[string]bool{}}
-	s := &State{nodes: map[string]node{}}
+	s := &State{nodes: map[string]node{}, programs: map[string][]string{}}
 	for locator, l := range state {
 		locator = withoutVirtual(locator)
 		y.there[locator] = true
@@ -60,6 +61,11 @@ func parseYarn(files map[string]string) (*State, error) {
 			continue
 		}
 		s.nodes[resolution] = y.node(resolution+" "+short(p.Checksum), p)
+		for name := range p.Bin {
+			if y.there[resolution] {
+				s.programs[name] = append(s.programs[name], resolution)
+			}
+		}
 	}
 	for _, locator := range s.everyone {
 		if _, ok := s.nodes[locator]; !ok {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"sync"
 
@@ -38,24 +39,41 @@ func (p *Prober) installed(q Question) (string, error) {
 	p.mu.Unlock()
 	r.once.Do(func() {
 		var err error
-		if r.state, err = found.Read(p.read); err != nil {
-			r.err = &RecordError{declared, err}
+		if r.state, err = found.Read(p.read); err == nil {
+			return
 		}
+		if at := "repo:" + declared.Installed.Text; q.Dir() != "." && errors.Is(err, fs.ErrNotExist) {
+			if _, atRoot := os.Lstat(filepath.Join(p.Root, filepath.FromSlash(declared.Installed.Text))); atRoot == nil {
+				err = fmt.Errorf("%w, or declare installed = %q for what is installed at the root", err, at)
+			}
+		}
+		r.err = &RecordError{declared, err}
 	})
 	if r.err != nil {
 		return "", r.err
 	}
+	manifest, err := p.read(path.Join(q.Dir(), installed.Manifest))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", &RecordError{declared, err}
+	}
 	var out answer
-	_, _ = out.Write([]byte(cmp.Or(r.state.Part(q.Dir(), neededDirs(q)), "no packages")))
+	_, _ = out.Write([]byte(cmp.Or(r.state.Part(q.Dir(), string(manifest), neededDirs(q)), "no packages")))
 	return out.String(), nil
 }
+
+// missingError is of a file, named from the root, that does not exist.
+type missingError string
+
+func (e missingError) Error() string { return "there is no " + string(e) }
+
+func (e missingError) Unwrap() error { return fs.ErrNotExist }
 
 // read reads a file of the repository.
 func (p *Prober) read(name string) ([]byte, error) {
 	text, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(name)))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("there is no %s", name)
+		return nil, missingError(name)
 	case err != nil:
 		return nil, fmt.Errorf("cannot read %s: %w", name, err)
 	}
