@@ -19,7 +19,8 @@ func (s *surveyor) installed(m npmPackage) string {
 			case p.Name == "":
 				return ""
 			case p.Installed == "":
-			case d != m.dir && d == "." && !s.workspaces && s.dependsOnOthers(m): // that lock file does not know it: it is installed by itself
+			case d != m.dir && d == "." && !s.workspaces && s.dependsOnOthers(m):
+				// That lock file does not know it: it is installed by itself.
 			case d != m.dir || d == ".":
 				p.Installed = "repo:" + path.Join(d, p.Installed)
 			}

@@ -209,7 +209,8 @@ func (s *surveyor) addProbe(p Probe) string {
 			s.probes = append(s.probes, p)
 			return p.Name
 		}
-		if o := s.probes[i]; o.Run == p.Run && o.Installed == p.Installed && slices.Equal(o.Reads, p.Reads) && slices.Equal(o.Dirs, p.Dirs) {
+		o := s.probes[i]
+		if o.Run == p.Run && o.Installed == p.Installed && slices.Equal(o.Reads, p.Reads) && slices.Equal(o.Dirs, p.Dirs) {
 			return p.Name
 		}
 		p.Name = fmt.Sprintf("%s-%d", base, n)
