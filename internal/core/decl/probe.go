@@ -72,7 +72,7 @@ func (l *loader) installed(r *reader, p *Probe, reads, dirs *List, per *Item) {
 	}
 	file, atRoot := strings.CutPrefix(p.Installed.Text, "repo:")
 	record, ok := installed.Find(file)
-	if !ok || !fs.ValidPath(file) {
+	if !ok || !fs.ValidPath(file) || strings.ContainsAny(file, notInPaths) {
 		r.fail(
 			p.Installed.Pos,
 			"name one of these, in the project, or after repo: from the root: "+strings.Join(installed.Names(), ", "),
@@ -121,8 +121,11 @@ func isToolDir(text string) bool {
 		return true
 	}
 	rest := strings.TrimPrefix(text, "repo:")
-	return fs.ValidPath(rest) && rest != "." && !strings.ContainsAny(rest, `*?[]{}\:`)
+	return fs.ValidPath(rest) && rest != "." && !strings.ContainsAny(rest, notInPaths)
 }
+
+// notInPaths are characters that have a meaning in patterns, or separate names.
+const notInPaths = `*?[]{}\:`
 
 // template checks that a kind's template is a directory of the repository.
 func (l *loader) template(r *reader, k *Kind) {

@@ -72,6 +72,8 @@ run = ["go", "version"]
 reads = []
 per = "project"
 dirs = ["/usr/lib/go", "home:go"]
+[probe.packages]
+installed = "repo:web/node_modules/.package-lock.json"
 [adopt]
 skip = ["build@web"]
 [provides.python]

@@ -1,0 +1,49 @@
+package decl
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+)
+
+func TestWhatAnInstalledRecordImplies(t *testing.T) {
+	for _, c := range []struct {
+		rows, reads, dirs, want string
+	}{
+		{`installed = "repo:node_modules/.package-lock.json"`,
+			"repo:node_modules/.package-lock.json repo:package.json package.json", "repo:node_modules node_modules", ""},
+		{`installed = "node_modules/.package-lock.json"`, "node_modules/.package-lock.json package.json", "node_modules", ""},
+		{`installed = "repo:web/node_modules/.pnpm/lock.yaml"` + "\nper = \"project\"\ndirs = [\"/opt/web\"]",
+			"repo:web/node_modules/.pnpm/lock.yaml repo:web/node_modules/.modules.yaml package.json", "/opt/web", ""},
+		{`installed = "repo:node_modules/.yarn-integrity"`, "", "", "name one of these"},
+		{`installed = "repo:../node_modules/.package-lock.json"`, "", "", "name one of these"},
+		{`installed = "repo:a*/node_modules/.package-lock.json"`, "", "", "name one of these"},
+		{"installed = \"node_modules/.package-lock.json\"\nrun = \"true\"", "", "", "both run and installed"},
+		{"installed = \"node_modules/.package-lock.json\"\nreads = []", "", "", "cannot be given"},
+		{"installed = \"node_modules/.package-lock.json\"\nper = \"repo\"", "", "", "cannot be given"},
+	} {
+		text := "schema = 1\n[repo]\nname = \"quay\"\n[probe.packages]\n" + c.rows + "\n"
+		repo, ps, err := Load(fstest.MapFS{"grayloft.toml": {Data: []byte(text)}}, "quay")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.want != "" {
+			if len(ps) != 1 || !strings.Contains(ps.Error(), c.want) {
+				t.Errorf("%s: %v", c.rows, ps)
+			}
+			continue
+		}
+		p := repo.Probes["packages"]
+		if len(ps) > 0 || p == nil || !p.PerProject || !p.Rememberable || strings.Join(p.Dirs, " ") != c.dirs {
+			t.Fatalf("%s: %v, %+v", c.rows, ps, p)
+		}
+		var reads []string
+		for _, r := range p.Reads {
+			reads = append(reads, r.Item.Text)
+		}
+		if !slices.Equal(reads, strings.Fields(c.reads)) {
+			t.Errorf("%s reads %q", c.rows, reads)
+		}
+	}
+}
