@@ -91,21 +91,17 @@ type State struct {
 	everyone []string
 	// programs are packages by the names of programs that scripts of any project find.
 	programs map[string][]string
+	// find returns what something at a path finds by names, installed for it or for others; nil where nothing
+	// finds what is installed for others.
+	find func(from string, names []string) []string
 }
 
 // Manifest is the file of a project whose scripts start programs, in its directory.
 const Manifest = "package.json"
 
-// scripts are those of a manifest.
-type scripts struct {
-	Scripts map[string]string `json:"scripts"`
-}
-
-// words returns the words of the scripts of a manifest that may be names of programs.
-func words(manifest string) (out []string) {
-	var m scripts
-	_ = json.Unmarshal([]byte(manifest), &m) // one that is damaged has no scripts that run
-	for _, s := range m.Scripts {
+// words returns the words of scripts that may be names of programs.
+func words(scripts map[string]string) (out []string) {
+	for _, s := range scripts {
 		out = append(out, strings.FieldsFunc(s, func(r rune) bool {
 			return !strings.ContainsRune("-_.@", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
 		})...)
@@ -128,18 +124,23 @@ func directory(dir string) string { return "directory " + dir }
 // scripts name. Lines are sorted. Where the record cannot tell, everything counts.
 func (s *State) Part(dir, manifest string, needed []string) string {
 	open := slices.Clone(s.everyone)
-	for _, w := range words(manifest) {
+	var own npmManifest
+	_ = json.Unmarshal([]byte(manifest), &own) // with one that is damaged, nothing runs
+	for _, w := range words(own.Scripts) {
 		open = append(open, s.programs[w]...)
 	}
 	for _, d := range append([]string{dir}, needed...) {
-		if own, ok := below(d, s.root); ok {
-			open = append(open, directory(own))
+		if at, ok := below(d, s.root); ok {
+			open = append(open, directory(at))
 		}
 	}
-	own, _ := below(dir, s.root)
-	for own != "." && own != "" {
-		own = path.Dir(own)
-		open = append(open, directory(own))
+	at, _ := below(dir, s.root)
+	if s.find != nil { // the manifest may be newer
+		open = append(open, s.find(at, own.names())...)
+	}
+	for at != "." && at != "" {
+		at = path.Dir(at)
+		open = append(open, directory(at))
 	}
 	seen := map[string]bool{}
 	var lines []string

@@ -2,6 +2,7 @@ package installed_test
 
 import (
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -233,6 +234,17 @@ func TestTheProgramsOfScriptsCount(t *testing.T) {
 	}
 }
 
+// With a lock file of another time, what something finds is what is there.
+func TestWhatIsThereCountsNotWhatIsLocked(t *testing.T) {
+	rec := records[len(records)-1]
+	files := maps.Clone(rec.files)
+	files["yarn.lock"] = strings.Replace(files["yarn.lock"], `{haze: "npm:1"}`, `{haze: "npm:2.0.0"}`, 1)
+	if got := parts(t, rec.name, files)["quay"]; files["yarn.lock"] == rec.files["yarn.lock"] ||
+		!strings.Contains(got, "fog/node_modules/haze haze@npm:1.0.0") || strings.Contains(got, "2.0.0") {
+		t.Error(got)
+	}
+}
+
 // Where the record does not tell what is installed, all of it counts.
 func TestWhatCannotBeToldCountsAsAWhole(t *testing.T) {
 	for _, c := range []struct{ file, old, new string }{
@@ -244,10 +256,7 @@ func TestWhatCannotBeToldCountsAsAWhole(t *testing.T) {
 			if rec.name != c.file || !strings.Contains(rec.files[c.file], c.old) {
 				continue
 			}
-			files := map[string]string{}
-			for f, text := range rec.files {
-				files[f] = text
-			}
+			files := maps.Clone(rec.files)
 			files[c.file] = strings.Replace(files[c.file], c.old, c.new, 1)
 			if got := parts(t, rec.name, files)["quay"]; got != files[c.file] {
 				t.Errorf("%s instead of %s: %q", c.new, c.old, got)

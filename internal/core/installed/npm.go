@@ -1,40 +1,41 @@
 package installed
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 )
 
-// npmNames are the tables of a manifest that name packages on which it depends
+// npmManifest is what a manifest says of the packages on which it depends, and its scripts
 // (https://docs.npmjs.com/cli/configuring-npm/package-json).
-type npmNames struct {
+type npmManifest struct {
 	Dependencies map[string]string `json:"dependencies"`
 	Dev          map[string]string `json:"devDependencies"`
 	Optional     map[string]string `json:"optionalDependencies"`
 	Peers        map[string]string `json:"peerDependencies"`
+	Scripts      map[string]string `json:"scripts"`
 }
 
-func (n npmNames) all() []string {
+// names returns those of all packages that may be found.
+func (m npmManifest) names() []string {
 	set := map[string]string{}
-	for _, m := range []map[string]string{n.Dependencies, n.Dev, n.Optional, n.Peers} {
-		maps.Copy(set, m)
+	for _, table := range []map[string]string{m.Dependencies, m.Dev, m.Optional, m.Peers} {
+		maps.Copy(set, table)
 	}
-	return slices.Collect(maps.Keys(set))
+	return slices.Sorted(maps.Keys(set))
 }
 
 // npmPackage is an entry of the record, which has the format of a lock file
 // (https://docs.npmjs.com/cli/configuring-npm/package-lock-json): packages by where they are.
 type npmPackage struct {
-	npmNames
-	Version   string `json:"version"`
-	Resolved  string `json:"resolved"`
-	Integrity string `json:"integrity"`
-	Link      bool   `json:"link"`
-	// Bin are programs by their names.
-	Bin map[string]string `json:"bin"`
+	npmManifest
+	Version   string            `json:"version"`
+	Resolved  string            `json:"resolved"`
+	Integrity string            `json:"integrity"`
+	Link      bool              `json:"link"`
+	Bin       map[string]string `json:"bin"`
 }
 
 // parseNPM reads what npm from version 7 installed. The record has no entry for the directory of the
@@ -46,65 +47,23 @@ func parseNPM(files map[string]string) (*State, error) {
 	if err := json.Unmarshal([]byte(files[""]), &record); err != nil {
 		return nil, err
 	}
-	var manifest npmNames
-	if err := json.Unmarshal([]byte(files["package.json"]), &manifest); err != nil {
+	var manifest npmManifest
+	if err := json.Unmarshal([]byte(files[Manifest]), &manifest); err != nil {
 		return nil, err
 	}
-	s := &State{nodes: map[string]node{directory("."): {uses: npmFound(record.Packages, ".", manifest)}}, programs: map[string][]string{}}
+	places, dirs := map[string]place{}, map[string][]string{".": manifest.names()}
 	for at, p := range record.Packages {
 		switch {
 		case p.Link:
-			s.nodes[at] = node{line: at + " -> " + p.Resolved, uses: []string{directory(p.Resolved)}}
-		case !inModules(at):
-			s.nodes[directory(at)] = node{uses: npmFound(record.Packages, at, p.npmNames)}
+			places[at] = place{to: p.Resolved}
+		case !strings.HasPrefix(at, modules+"/") && !strings.Contains(at, "/"+modules+"/"):
+			dirs[at] = p.names()
 		default:
-			identity := p.Integrity
-			if identity == "" {
-				identity = p.Resolved
-			}
-			s.nodes[at] = node{line: at + " " + p.Version + " " + short(identity), uses: npmFound(record.Packages, at, p.npmNames)}
-		}
-		if isTypes(at) {
-			s.everyone = append(s.everyone, at)
-		}
-		if strings.LastIndex(at, "node_modules/") == 0 { // a script finds the programs of the directories above
-			for name := range p.Bin {
-				s.programs[name] = append(s.programs[name], at)
+			places[at] = place{
+				line: p.Version + " " + short(cmp.Or(p.Integrity, p.Resolved)), names: p.names(),
+				programs: slices.Collect(maps.Keys(p.Bin)),
 			}
 		}
 	}
-	return s, nil
-}
-
-// inModules tells whether a path is one of an installed package.
-func inModules(at string) bool {
-	return strings.HasPrefix(at, "node_modules/") || strings.Contains(at, "/node_modules/")
-}
-
-// isTypes tells whether a path is that of declarations that the TypeScript compiler reads without
-// being asked to: all packages of a scope in the directories around a source
-// (https://www.typescriptlang.org/tsconfig/#types).
-func isTypes(at string) bool {
-	return strings.HasPrefix(at, "node_modules/@types/") && strings.Count(at, "/") == 2
-}
-
-// npmFound returns where the packages are that something at a path finds: in the nearest directory
-// of packages around it that has one of the name
-// (https://nodejs.org/api/modules.html#loading-from-node_modules-folders).
-func npmFound(packages map[string]npmPackage, from string, names npmNames) (out []string) {
-	for _, name := range names.all() {
-		for dir := from; ; dir = path.Dir(dir) {
-			if path.Base(dir) != "node_modules" {
-				at := path.Join(dir, "node_modules", name)
-				if _, ok := packages[at]; ok {
-					out = append(out, at)
-					break
-				}
-			}
-			if next := path.Dir(dir); next == dir || dir == ".." {
-				break
-			}
-		}
-	}
-	return out
+	return flat(places, dirs), nil
 }
