@@ -29,6 +29,7 @@ import (
 // runnerFlags are the flags of a runner.
 type runnerFlags struct {
 	pool, from, dir, name, place string
+	prepare                      string
 	slots, jobs, maxJobs         int
 	time                         time.Duration
 	disk                         string
@@ -46,7 +47,7 @@ func (a *app) runnerCommand() *cobra.Command {
 			"one gives them back, for other runners.",
 		Example: "  grayloft runner --pool linux --from https://git.skerry.example/skerry.git\n" +
 			"  grayloft runner --pool linux --from /srv/git/skerry.git --slots 4 --jobs 2\n" +
-			"  grayloft runner --pool linux --from /srv/git/skerry.git --max-jobs 1",
+			"  grayloft runner --pool linux --from /srv/git/skerry.git --prepare 'npm ci' --max-jobs 1",
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.runner(cmd.Context(), f) },
 	}
@@ -59,6 +60,7 @@ func (a *app) runnerCommand() *cobra.Command {
 	fl.IntVar(&f.slots, "slots", runtime.NumCPU(), "maximum number of tasks that a job runs at the same time")
 	fl.IntVar(&f.jobs, "jobs", 1, "maximum number of jobs at the same time")
 	fl.IntVar(&f.maxJobs, "max-jobs", 0, "end after so many jobs; 0: never (1 for machines that are made for one job)")
+	fl.StringVar(&f.prepare, "prepare", "", "a command that is run in the checkout of each job before its tasks, such as \"npm ci\"")
 	fl.DurationVar(&f.time, "job-time", 2*time.Hour, "maximum duration of a job")
 	fl.StringVar(&f.disk, "job-disk", "20GB", "maximum size of what a job writes to its checkout")
 	fl.StringSliceVar(&f.readable, "readable", nil,
@@ -120,7 +122,8 @@ func (a *app) runnerConfig(f runnerFlags) (c runner.Config, err error) {
 			Name: orElse(f.name != "", f.name, host), Host: host, Pool: f.pool, Place: orElse(f.place != "", f.place, f.pool),
 			Platform: runtime.GOOS + "/" + runtime.GOARCH, Slots: f.slots, Jobs: f.jobs,
 		},
-		From: f.from, Dir: f.dir, MaxJobs: f.maxJobs, Time: f.time, Disk: int64(disk), Readable: f.readable, Confined: !f.unconfined,
+		From: f.from, Dir: f.dir, MaxJobs: f.maxJobs, Prepare: f.prepare, Time: f.time, Disk: int64(disk),
+		Readable: f.readable, Confined: !f.unconfined,
 	}
 	for _, name := range f.env {
 		if value, ok := os.LookupEnv(name); ok {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -65,11 +66,37 @@ func (r *Runner) attempt(ctx context.Context, w protocol.Work) (end protocol.Job
 	watched, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	go r.watchDisk(watched, d.root, stop)
-	res := r.execute(watched, w, d, token, out)
+	err = r.prepareTree(watched, w, d, out)
+	var res process.Result
+	if err == nil {
+		res = r.execute(watched, w, d, token, out)
+	}
 	if why := context.Cause(watched); why != nil && ctx.Err() == nil {
 		return end, askedError{why}
 	}
+	if err != nil {
+		return end, err
+	}
 	return r.endOf(w, d, res)
+}
+
+// prepareTree runs the command by which the runner prepares the checkout of each job. It may run scripts of
+// packages, so it has no token of the job.
+func (r *Runner) prepareTree(ctx context.Context, w protocol.Work, d jobDirs, out *output) error {
+	if r.Prepare == "" {
+		return nil
+	}
+	fmt.Fprintf(out, "$ %s\n", r.Prepare)
+	res := r.confined(ctx, w, d, process.Command{
+		Words: []string{"/bin/sh", "-e", "-c", r.Prepare}, Env: slices.Concat(ownEnvironment(d), r.Env), Output: out,
+	})
+	if res.OK() {
+		return nil
+	}
+	if res.Err != nil {
+		return fmt.Errorf("%s, which prepares checkouts here: %w", r.Prepare, res.Err)
+	}
+	return askedError{fmt.Errorf("%s, which prepares checkouts on this runner: %s", r.Prepare, res)}
 }
 
 // begin makes the checkout of a job, and asks for its token.
@@ -176,13 +203,15 @@ func (r *Runner) words(w protocol.Work, d jobDirs) []string {
 // endGrace is how long the client of a job has to end its tasks.
 const endGrace = 10 * time.Second
 
-// execute runs the client. It is confined to the directories of the job, so that it can reach
-// neither the runner nor other jobs, by its files or as a process.
+// execute runs the client.
 func (r *Runner) execute(ctx context.Context, w protocol.Work, d jobDirs, token string, out *output) process.Result {
-	c := process.Command{
-		Words: r.words(w, d), Dir: d.tree, Env: r.environment(w, d, token), Mark: fmt.Sprintf("job-%d-%d", w.Job, w.Attempt),
-		Grace: endGrace, Output: out,
-	}
+	return r.confined(ctx, w, d, process.Command{Words: r.words(w, d), Env: r.environment(w, d, token), Output: out})
+}
+
+// confined runs a command of a job in its checkout. It is confined to the directories of the job, so that it
+// can reach neither the runner nor other jobs, by its files or as a process.
+func (r *Runner) confined(ctx context.Context, w protocol.Work, d jobDirs, c process.Command) process.Result {
+	c.Dir, c.Mark, c.Grace = d.tree, fmt.Sprintf("job-%d-%d", w.Job, w.Attempt), endGrace
 	if r.Confined {
 		s := sandbox.Stage{
 			Dir: d.root, Work: ".", Network: true, Moving: true, Writable: []string{d.home, d.cache},

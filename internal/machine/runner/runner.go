@@ -47,6 +47,7 @@ type Config struct {
 	Program string // the client
 	MaxJobs int    // after so many jobs it ends; 0: it goes on
 
+	Prepare  string        // a command that is run in each checkout first; "": none
 	Time     time.Duration // that a job may take
 	Disk     int64         // bytes that a job may write to its checkout
 	Readable []string      // directories that jobs may read, in addition to the system's
@@ -263,10 +264,14 @@ func (r *Runner) dirsOf(w protocol.Work) (jobDirs, error) {
 // environment is what a job's client gets.
 func (r *Runner) environment(w protocol.Work, d jobDirs, token string) []string {
 	env := []string{
-		"PATH=" + os.Getenv("PATH"), "HOME=" + d.home, "TMPDIR=" + d.tmp, "LANG=C.UTF-8", "CI=true",
 		"GRAYLOFT_SERVICE=" + r.Address, "GRAYLOFT_TOKEN=" + token, "GRAYLOFT_CACHE=" + d.cache,
 		"GRAYLOFT_CONFIG=" + filepath.Join(d.home, ".grayloft"), "GRAYLOFT_PLACE=" + r.Hello.Place,
 		fmt.Sprintf("GRAYLOFT_REQUEST=%d", w.Request),
 	}
-	return slices.Concat(env, r.Env)
+	return slices.Concat(ownEnvironment(d), env, r.Env)
+}
+
+// ownEnvironment is what every process of a job gets.
+func ownEnvironment(d jobDirs) []string {
+	return []string{"PATH=" + os.Getenv("PATH"), "HOME=" + d.home, "TMPDIR=" + d.tmp, "LANG=C.UTF-8", "CI=true"}
 }
