@@ -47,3 +47,27 @@ func TestWhatAnInstalledRecordImplies(t *testing.T) {
 		}
 	}
 }
+
+// Only where patterns start are files looked at, and none is missed.
+func TestTheFilesOfAProbe(t *testing.T) {
+	paths := []string{"a", "a-b/c", "a/b", "a/b.go", "a/c/d.go", "a/c/e", "ab", "b/a/b", "b/c.go", "v"}
+	for _, list := range []string{`"v"`, `"repo:v", "b*"`, `"**/*.go", "!c/**"`, `"c"`, `"repo:a", "!repo:a/c"`, `"*"`, `"repo:**"`, `"c/e", "c", "repo:a/c/d.go"`} {
+		text := "schema = 1\n[repo]\nname = \"quay\"\n[probe.v]\nrun = \"x\"\nper = \"project\"\nreads = [" + list + "]\n"
+		repo, ps, err := Load(fstest.MapFS{"grayloft.toml": {Data: []byte(text)}}, "quay")
+		if err != nil || len(ps) > 0 {
+			t.Fatal(err, ps)
+		}
+		p := repo.Probes["v"]
+		for _, dir := range []string{".", "a", "b", "a/c"} {
+			var want []string
+			for _, f := range paths {
+				if p.ReadsFile(dir, f) {
+					want = append(want, f)
+				}
+			}
+			if got := p.FilesOf(dir, paths); !slices.Equal(got, want) {
+				t.Errorf("%s in %s: %q, want %q", list, dir, got, want)
+			}
+		}
+	}
+}

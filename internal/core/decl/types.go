@@ -8,6 +8,8 @@
 package decl
 
 import (
+	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -98,6 +100,28 @@ func (p *Probe) ReadsFile(dir, name string) bool {
 		}
 	}
 	return in
+}
+
+// FilesOf returns those of sorted paths from the root that the probe reads when it runs for a project in dir,
+// sorted. It looks only where patterns start.
+func (p *Probe) FilesOf(dir string, paths []string) (out []string) {
+	for _, r := range p.Reads {
+		if r.Negated {
+			continue
+		}
+		start := r.Pattern.LiteralStart()
+		if r.Scope == Own && dir != "." {
+			start = path.Join(dir, start)
+		}
+		i, _ := slices.BinarySearch(paths, start)
+		for ; i < len(paths) && strings.HasPrefix(paths[i], start); i++ {
+			if p.ReadsFile(dir, paths[i]) {
+				out = append(out, paths[i])
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // SavedPick is a named pick.

@@ -8,7 +8,8 @@ import (
 // place is what is at a path below a directory of packages, as npm and yarn lay them out: a program
 // finds the nearest one of a name.
 type place struct {
-	line     string   // what identifies the package
+	version  string
+	identity string   // of its contents
 	names    []string // of the packages on which it depends
 	unclear  bool     // these are not known
 	to       string   // the directory that a link leads to; "" for a package
@@ -25,11 +26,12 @@ func flat(places map[string]place, dirs map[string][]string) *State {
 		s.nodes[directory(dir)] = node{uses: found(places, dir, names)}
 	}
 	for at, p := range places {
+		shown := strings.TrimPrefix(at, modules+"/") // those are most
 		if p.to != "" {
-			s.nodes[at] = node{line: at + " -> " + p.to, uses: []string{directory(p.to)}}
+			s.nodes[at] = node{name: shown + " -> " + p.to, uses: []string{directory(p.to)}}
 			continue
 		}
-		s.nodes[at] = node{line: at + " " + p.line, uses: found(places, at, p.names), unclear: p.unclear}
+		s.nodes[at] = node{name: shown + " " + p.version, identity: p.identity, uses: found(places, at, p.names), unclear: p.unclear}
 		if isTypes(at) {
 			s.everyone = append(s.everyone, at)
 		}

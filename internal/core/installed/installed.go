@@ -4,8 +4,11 @@
 package installed
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -78,6 +81,7 @@ func (r Record) Read(read func(name string) ([]byte, error)) (*State, error) {
 		return nil, fmt.Errorf("%s is damaged (%w): %s install writes it again", r.Name, err, r.Program)
 	}
 	s.root, s.whole = r.Root, files[""]
+	s.number()
 	return s, nil
 }
 
@@ -94,6 +98,49 @@ type State struct {
 	// find returns what something at a path finds by names, installed for it or for others; nil where nothing
 	// finds what is installed for others.
 	find func(from string, names []string) []string
+
+	numbers map[string]int32 // of nodes, in the order of their names
+	order   []numbered
+}
+
+// node is an installed package, or a directory that depends on some.
+type node struct {
+	name     string // with its version, for people; "": nothing identifies it, and it counts only for what it uses
+	identity string // of its contents
+	uses     []string
+	unclear  bool // what it uses cannot be told
+}
+
+// numbered is a node whose uses are numbers.
+type numbered struct {
+	*node
+	uses []int32
+}
+
+// number numbers the nodes, so that parts of many projects are found quickly.
+func (s *State) number() {
+	names := slices.SortedFunc(maps.Keys(s.nodes), func(a, b string) int {
+		return cmp.Or(cmp.Compare(s.nodes[a].name, s.nodes[b].name), cmp.Compare(a, b))
+	})
+	s.numbers = make(map[string]int32, len(names))
+	for i, name := range names {
+		s.numbers[name] = int32(i)
+	}
+	for _, name := range names {
+		n := s.nodes[name]
+		s.order = append(s.order, numbered{&n, s.numbered(n.uses)})
+	}
+	s.nodes = nil
+}
+
+// numbered returns the numbers of those nodes that exist.
+func (s *State) numbered(names []string) (out []int32) {
+	for _, name := range names {
+		if i, ok := s.numbers[name]; ok {
+			out = append(out, i)
+		}
+	}
+	return out
 }
 
 // Manifest is the file of a project whose scripts start programs, in its directory.
@@ -109,59 +156,61 @@ func words(scripts map[string]string) (out []string) {
 	return out
 }
 
-// node is an installed package, or a directory that depends on some.
-type node struct {
-	line    string // what identifies it; "": nothing does, and the node counts only for what it uses
-	uses    []string
-	unclear bool // what it uses cannot be told
-}
-
 // directory returns the name of the node of a directory, relative to the lock file's.
 func directory(dir string) string { return "directory " + dir }
 
-// Part returns the packages that count for a project: those on which it depends, directly or not,
-// with those of the directories above it and of the projects that it needs, and those whose programs its
-// scripts name. Lines are sorted. Where the record cannot tell, everything counts.
+// Part returns the packages that count for a project, a line for each, and a digest of their contents:
+// those on which it depends, directly or not, with those of the directories above it and of the projects
+// that it needs, and those whose programs its scripts name. Where the record cannot tell, all of it counts.
 func (s *State) Part(dir, manifest string, needed []string) string {
-	open := slices.Clone(s.everyone)
+	open := s.numbered(s.starts(dir, manifest, needed))
+	seen := make([]bool, len(s.order))
+	for len(open) > 0 {
+		i := open[len(open)-1]
+		open = open[:len(open)-1]
+		if seen[i] {
+			continue
+		}
+		seen[i] = true
+		if s.order[i].unclear {
+			return s.whole
+		}
+		open = append(open, s.order[i].uses...)
+	}
+	var text strings.Builder
+	text.WriteString(s.head)
+	sum := digest.New()
+	for i, n := range s.order {
+		if seen[i] && n.name != "" {
+			text.WriteString(n.name + "\n")
+			_, _ = io.WriteString(sum, n.name+" "+n.identity+"\n")
+		}
+	}
+	return text.String() + "contents " + digest.From(sum).String()
+}
+
+// starts returns the nodes that count for a project because of itself.
+func (s *State) starts(dir, manifest string, needed []string) []string {
+	out := slices.Clone(s.everyone)
 	var own npmManifest
 	_ = json.Unmarshal([]byte(manifest), &own) // with one that is damaged, nothing runs
 	for _, w := range words(own.Scripts) {
-		open = append(open, s.programs[w]...)
+		out = append(out, s.programs[w]...)
 	}
 	for _, d := range append([]string{dir}, needed...) {
 		if at, ok := below(d, s.root); ok {
-			open = append(open, directory(at))
+			out = append(out, directory(at))
 		}
 	}
 	at, _ := below(dir, s.root)
 	if s.find != nil { // the manifest may be newer
-		open = append(open, s.find(at, own.names())...)
+		out = append(out, s.find(at, own.names())...)
 	}
 	for at != "." && at != "" {
 		at = path.Dir(at)
-		open = append(open, directory(at))
+		out = append(out, directory(at))
 	}
-	seen := map[string]bool{}
-	var lines []string
-	for len(open) > 0 {
-		name := open[len(open)-1]
-		open = open[:len(open)-1]
-		if seen[name] {
-			continue
-		}
-		seen[name] = true
-		n := s.nodes[name]
-		if n.unclear {
-			return s.whole
-		}
-		if n.line != "" {
-			lines = append(lines, n.line)
-		}
-		open = append(open, n.uses...)
-	}
-	slices.Sort(lines)
-	return s.head + strings.Join(slices.Compact(lines), "\n")
+	return out
 }
 
 // below returns the path of a directory from another one that contains it.
@@ -174,6 +223,3 @@ func below(dir, root string) (string, bool) {
 	}
 	return strings.CutPrefix(dir, root+"/")
 }
-
-// short returns a text that stands for one that may be long, in a line.
-func short(text string) string { return digest.Of([]byte(text)).String()[:32] }

@@ -60,7 +60,7 @@ func parseNPM(files map[string]string) (*State, error) {
 			dirs[at] = p.names()
 		default:
 			places[at] = place{
-				line: p.Version + " " + short(cmp.Or(p.Integrity, p.Resolved)), names: p.names(),
+				version: p.Version, identity: cmp.Or(p.Integrity, p.Resolved), names: p.names(),
 				programs: slices.Collect(maps.Keys(p.Bin)),
 			}
 		}

@@ -65,14 +65,14 @@ func parsePNPM(files map[string]string) (*State, error) {
 		record.Importers = map[string]pnpmUses{".": record.pnpmUses}
 	}
 	for dir, uses := range record.Importers {
-		s.nodes[directory(dir)] = p.node("", dir, uses)
+		s.nodes[directory(dir)] = p.node("", "", dir, uses)
 	}
 	installed := record.Snapshots
 	if installed == nil {
 		installed = record.Packages
 	}
 	for key, uses := range installed {
-		s.nodes[key] = p.node(key+" "+p.identity(key), ".", uses)
+		s.nodes[key] = p.node(key, p.identity(key), ".", uses)
 		// Flat directories have the programs of all packages, whose names are not recorded.
 		if modules.Linker == "hoisted" && (uses.HasBin || strings.Contains(key, "@types/")) ||
 			slices.Contains(pnpmPlaces(modules.Hoisted, key), "public") {
@@ -93,13 +93,13 @@ func pnpmPlaces(hoisted map[string]map[string]string, key string) (out []string)
 type pnpmRecord struct{ packages, snapshots map[string]pnpmUses }
 
 // node returns the node of something with dependencies. Links lead to a directory from that of the importer.
-func (p pnpmRecord) node(line, dir string, uses pnpmUses) node {
-	n := node{line: line}
+func (p pnpmRecord) node(name, identity, dir string, uses pnpmUses) node {
+	n := node{name: name, identity: identity}
 	for _, table := range []map[string]pnpmVersion{uses.Dependencies, uses.Dev, uses.Optional} {
-		for name, version := range table {
+		for used, version := range table {
 			if to, ok := strings.CutPrefix(string(version), "link:"); ok {
 				n.uses = append(n.uses, directory(path.Join(dir, to)))
-			} else if key, ok := p.find(name, string(version)); ok {
+			} else if key, ok := p.find(used, string(version)); ok {
 				n.uses = append(n.uses, key)
 			} else {
 				n.unclear = true
@@ -135,5 +135,5 @@ func (p pnpmRecord) identity(key string) string {
 	if err != nil {
 		return ""
 	}
-	return short(string(text))
+	return string(text)
 }

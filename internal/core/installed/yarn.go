@@ -43,7 +43,8 @@ func parseYarn(files map[string]string) (*State, error) {
 		locator = withoutVirtual(locator)
 		p, known := locked[locator]
 		of := place{
-			line: locator + " " + short(p.Checksum), names: p.names(), unclear: !known, programs: slices.Collect(maps.Keys(p.Bin)),
+			version: p.Version, identity: locator + " " + p.Checksum, names: p.names(), unclear: !known,
+			programs: slices.Collect(maps.Keys(p.Bin)),
 		}
 		if _, dir, ok := strings.Cut(locator, workspace); ok {
 			of = place{to: dir}

@@ -2,8 +2,12 @@ package probe
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -33,14 +37,12 @@ func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 	h := digest.New()
 	_, _ = h.Write([]byte(memoVersion + programs))
 	if len(declared.Reads) > 0 {
-		for _, f := range files.Paths() {
-			if declared.ReadsFile(q.Dir(), f) {
-				row, err := files.Row(f)
-				fmt.Fprintf(h, "%v %v ", row, err)
-			}
+		for _, f := range declared.FilesOf(q.Dir(), files.Paths()) {
+			row, err := files.Row(f)
+			fmt.Fprintf(h, "%v %v ", row, err)
 		}
 	}
-	memoKey = digest.From(h).String()
+	memoKey = memoPrefix(q) + digest.From(h).String()
 	b, err := os.ReadFile(filepath.Join(p.Memo, memoKey))
 	if err != nil {
 		return "", memoKey
@@ -53,8 +55,43 @@ func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
 // answers of programs that let something else decide.
 const memoVersion = "3 "
 
-func (p *Prober) remember(memoKey, text string) {
-	if os.MkdirAll(p.Memo, 0o755) == nil {
-		_ = statefile.Write(filepath.Join(p.Memo, memoKey), statefile.SealLine([]byte(text)))
+// memoPrefix begins the names of the remembered answers to a question.
+func memoPrefix(q Question) string { return digest.Of([]byte(q.Probe+"\x00"+q.Dir())).Short() + "-" }
+
+// answersKept is how many answers to a question are remembered: those of a few branches.
+const answersKept = 4
+
+func (p *Prober) remember(q Question, memoKey, text string) {
+	if os.MkdirAll(p.Memo, 0o755) != nil {
+		return
 	}
+	p.mu.Lock()
+	if p.kept == nil {
+		p.kept = listAnswers(p.Memo)
+	}
+	older := p.kept[memoPrefix(q)]
+	p.mu.Unlock()
+	if statefile.Write(filepath.Join(p.Memo, memoKey), statefile.SealLine([]byte(text))) != nil {
+		return
+	}
+	for ; len(older) >= answersKept; older = older[1:] {
+		_ = os.Remove(filepath.Join(p.Memo, older[0])) // if it stays, the next run finds it
+	}
+}
+
+// listAnswers returns the names of the remembered answers to each question, the oldest first.
+func listAnswers(dir string) map[string][]string {
+	entries, _ := os.ReadDir(dir)
+	written := map[string]time.Time{}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil {
+			written[e.Name()] = info.ModTime()
+		}
+	}
+	out := map[string][]string{}
+	for _, name := range slices.SortedFunc(maps.Keys(written), func(a, b string) int { return written[a].Compare(written[b]) }) {
+		prefix, _, _ := strings.Cut(name, "-")
+		out[prefix+"-"] = append(out[prefix+"-"], name)
+	}
+	return out
 }

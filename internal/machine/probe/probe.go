@@ -72,7 +72,8 @@ type Prober struct {
 	mu         sync.Mutex
 	answers    map[Question]string
 	identified map[place]identity
-	records    map[string]*record // by name
+	records    map[string]*record  // by name
+	kept       map[string][]string // names of remembered answers when the run began, by how they begin
 }
 
 // All answers questions in parallel, from memory if possible. Files are the
@@ -113,7 +114,7 @@ func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, e
 	}
 	text, err := p.ask(ctx, q)
 	if err == nil && memoKey != "" {
-		p.remember(memoKey, text)
+		p.remember(q, memoKey, text)
 	}
 	return text, err
 }
