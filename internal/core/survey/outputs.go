@@ -63,11 +63,10 @@ func (s *surveyor) guessWrites(p *Project, t *Task) {
 func (s *surveyor) trackedAmong(p *Project, writes []string) string {
 	for _, w := range writes {
 		full := path.Join(p.Dir, w)
-		dir, isDir := strings.CutSuffix(full, "/**")
-		for _, f := range s.repo.Tracked {
-			if f == full || isDir && strings.HasPrefix(f, dir+"/") {
-				return f
-			}
+		start, isDir := strings.CutSuffix(full, "**")
+		i, found := slices.BinarySearch(s.tracked, start)
+		if found && !isDir || isDir && i < len(s.tracked) && strings.HasPrefix(s.tracked[i], start) {
+			return s.tracked[i]
 		}
 	}
 	return ""

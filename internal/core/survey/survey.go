@@ -156,6 +156,7 @@ type surveyor struct {
 	sources       map[string][]string // JavaScript and TypeScript, by project
 	repo          *Repo
 	files         map[string]bool
+	tracked       []string            // the files that git tracks, sorted
 	byDir         map[string][]string // the files, by their directory
 	byProject     map[string][]string // the files, by the directory of their project
 	projects      map[string]*Project
@@ -170,7 +171,7 @@ type surveyor struct {
 func newSurveyor(r *Repo) *surveyor {
 	s := &surveyor{
 		repo: r, files: map[string]bool{}, projects: map[string]*Project{}, paths: map[string][]string{}, survey: &Survey{Repo: r},
-		installs: map[string]*Probe{},
+		installs: map[string]*Probe{}, tracked: slices.Sorted(slices.Values(r.Tracked)),
 	}
 	for _, f := range r.Files {
 		s.files[f] = true
