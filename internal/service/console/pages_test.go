@@ -18,11 +18,13 @@ var pier = map[string]string{
 	"grayloft.toml": `schema = 1
 [repo]
 name = "test"
+[probe.depth]
+run = "echo fathoms; cat in"
 [task.tables]
 run = "cat in; cp in tables.out"
 reads = ["in"]
 writes = ["tables.out"]
-probes = []
+probes = ["depth"]
 help = "make the tables"
 [task.check]
 run = "printf '<testsuite><testcase name=\"Depth\"/><testcase name=\"Fog\"><failure message=\"too thick\"/></testcase></testsuite>' > t.xml; printf '\\033[31mred\\033[0m <b>\\n'; grep -q deep in"
@@ -89,6 +91,8 @@ func TestEveryPageAnswersItsQuestion(t *testing.T) {
 	tables := "/runs/" + second.Run + "?task=" + url.QueryEscape("tables@test")
 	p.open(tables+"&tab=compare&with="+first.Run, "[aria-label=\"Changed lines of tables.out\"]", "+deep")
 	p.says("[aria-label=\"Changed lines of tables.out\"]", "-shallow")
+	p.says("[aria-label=\"Changed lines of depth\"]", "-shallow\n+deep") // of a probe's output, those that differ
+	p.open(tables+"&tab=inputs", "[aria-label=\"Output of depth\"]", "fathoms\ndeep")
 	p.open(tables+"&tab=outputs", "[aria-label=\"Outputs\"]", "tables.out")
 	p.open("/compare?a="+first.Run+"&b="+second.Run, "h1", "2 tasks have other inputs")
 

@@ -13,9 +13,22 @@
 {#snippet list(name: string, rows: { name: string; value: string }[])}
   {#if rows.length > 0}
     <h3 class="mt-2 small">{name}</h3>
-    {#each rows as r (r.name)}<div class="flex gap-2 border-t border-hair py-0.5">
-        <code class="break-all">{r.name}</code><span class="ml-auto text-right break-all small">{r.value}</span>
-      </div>{/each}
+    {#each rows as r (r.name)}
+      {@const lines = r.value.split("\n")}
+      <div class="flex gap-2 border-t border-hair py-0.5">
+        <code class="break-all">{r.name}</code><span class="ml-auto text-right break-all small"
+          >{lines.length > 1 ? counted(lines.length, "line") : r.value}</span
+        >
+      </div>
+      {#if lines.length > 1}
+        <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+        <pre
+          class="mb-1 max-h-40 overflow-auto rounded-control border border-hair bg-paper px-2 py-1 text-[12px] leading-[17px]"
+          tabindex="0"
+          role="group"
+          aria-label="Output of {r.name}">{r.value}</pre>
+      {/if}
+    {/each}
   {/if}
 {/snippet}
 
