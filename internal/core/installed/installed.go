@@ -6,8 +6,10 @@ package installed
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -71,8 +73,11 @@ func (r Record) Read(read func(name string) ([]byte, error)) (*State, error) {
 	files := map[string]string{}
 	for i, name := range r.Files() {
 		text, err := read(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = fmt.Errorf("%w: run %s install first", err, r.Program)
+		}
 		if err != nil {
-			return nil, fmt.Errorf("%w: run %s install first", err, r.Program)
+			return nil, err
 		}
 		files[slices.Concat([]string{""}, r.beside)[i]] = string(text)
 	}

@@ -37,7 +37,6 @@ type pnpmUses struct {
 // of what is there, in its formats 5, 6 and 9.
 func parsePNPM(files map[string]string) (*State, error) {
 	var record struct {
-		Version   string              `yaml:"lockfileVersion"`
 		Settings  map[string]any      `yaml:"settings"`
 		Overrides map[string]string   `yaml:"overrides"`
 		Importers map[string]pnpmUses `yaml:"importers"`
@@ -48,9 +47,13 @@ func parsePNPM(files map[string]string) (*State, error) {
 	if err := yaml.Unmarshal([]byte(files[""]), &record); err != nil {
 		return nil, err
 	}
-	head, err := yaml.Marshal(map[string]any{"settings": record.Settings, "overrides": record.Overrides})
-	if err != nil {
-		return nil, err
+	head := ""
+	if len(record.Settings)+len(record.Overrides) > 0 {
+		text, err := yaml.Marshal(map[string]any{"settings": record.Settings, "overrides": record.Overrides})
+		if err != nil {
+			return nil, err
+		}
+		head = string(text)
 	}
 	modules := struct {
 		Linker  string                       `yaml:"nodeLinker"`
@@ -60,7 +63,7 @@ func parsePNPM(files map[string]string) (*State, error) {
 		return nil, err
 	}
 	p := pnpmRecord{record.Packages, record.Snapshots}
-	s := &State{head: string(head), nodes: map[string]node{}}
+	s := &State{head: head, nodes: map[string]node{}}
 	if record.Importers == nil {
 		record.Importers = map[string]pnpmUses{".": record.pnpmUses}
 	}
