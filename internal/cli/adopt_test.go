@@ -499,6 +499,16 @@ func TestAnNpmWorkspaceRunsSealedAsItIsAdopted(t *testing.T) {
 			t.Errorf("%s: %v", c.entry, rep.Totals)
 		}
 	}
+	// A change of the lock file alone selects what may be installed otherwise then.
+	r.Commit("another compiler")
+	r.Append("package-lock.json", "\n")
+	if a := r.Grayloft("tasks", "--pick", "affected", "--since", "HEAD"); !strings.Contains(a.Out, "build@packages/app") ||
+		!strings.Contains(a.Out, "test@packages/kit") {
+		t.Errorf("exit %d, %s%s", a.Code, a.Out, a.Err)
+	}
+	if rep := r.Run("build", "test"); !rep.OK || len(rep.Ran()) != 0 {
+		t.Errorf("nothing was installed: %v", rep.Totals)
+	}
 	if err := os.Remove(r.Path("node_modules/.package-lock.json")); err != nil {
 		t.Fatal(err)
 	}

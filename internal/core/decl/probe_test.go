@@ -12,10 +12,10 @@ func TestWhatAnInstalledRecordImplies(t *testing.T) {
 		rows, reads, dirs, want string
 	}{
 		{`installed = "repo:node_modules/.package-lock.json"`,
-			"repo:node_modules/.package-lock.json repo:package.json package.json", "repo:node_modules node_modules", ""},
-		{`installed = "node_modules/.package-lock.json"`, "node_modules/.package-lock.json package.json", "node_modules", ""},
+			"repo:node_modules/.package-lock.json repo:package.json repo:package-lock.json repo:npm-shrinkwrap.json package.json", "repo:node_modules node_modules", ""},
+		{`installed = "node_modules/.package-lock.json"`, "node_modules/.package-lock.json package.json package-lock.json npm-shrinkwrap.json", "node_modules", ""},
 		{`installed = "repo:web/node_modules/.pnpm/lock.yaml"` + "\nper = \"project\"\ndirs = [\"/opt/web\"]",
-			"repo:web/node_modules/.pnpm/lock.yaml repo:web/node_modules/.modules.yaml package.json", "/opt/web", ""},
+			"repo:web/node_modules/.pnpm/lock.yaml repo:web/node_modules/.modules.yaml repo:web/pnpm-lock.yaml package.json", "/opt/web", ""},
 		{`installed = "repo:node_modules/.yarn-integrity"`, "", "", "name one of these"},
 		{`installed = "repo:../node_modules/.package-lock.json"`, "", "", "name one of these"},
 		{`installed = "repo:a*/node_modules/.package-lock.json"`, "", "", "name one of these"},

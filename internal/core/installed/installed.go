@@ -21,19 +21,25 @@ import (
 
 // Record is the file in which a package manager records what it installed.
 type Record struct {
-	Name    string // of the file, from the root of the repository
-	Root    string // the directory of the lock file, to which paths in it are relative
-	Program string // that wrote it
-	beside  []string
+	Name    string   // of the file, from the root of the repository
+	Root    string   // the directory of the lock file, to which paths in it are relative
+	Program string   // that wrote it
+	beside  []string // files that are needed to understand it
+	locks   []string // files that say what is to be installed
 	parse   func(files map[string]string) (*State, error)
 }
 
-// records are those that can be read, by their paths below the directory of the lock file, with the
-// other files that are needed to understand them.
+// records are those that can be read, by their paths below the directory of the lock file.
 var records = []Record{
-	{Name: "node_modules/.package-lock.json", Program: "npm", beside: []string{"package.json"}, parse: parseNPM},
-	{Name: "node_modules/.pnpm/lock.yaml", Program: "pnpm", beside: []string{"node_modules/.modules.yaml"}, parse: parsePNPM},
-	{Name: "node_modules/.yarn-state.yml", Program: "yarn", beside: []string{"yarn.lock"}, parse: parseYarn},
+	{
+		Name: "node_modules/.package-lock.json", Program: "npm", parse: parseNPM,
+		beside: []string{"package.json"}, locks: []string{"package-lock.json", "npm-shrinkwrap.json"},
+	},
+	{
+		Name: "node_modules/.pnpm/lock.yaml", Program: "pnpm", parse: parsePNPM,
+		beside: []string{"node_modules/.modules.yaml"}, locks: []string{"pnpm-lock.yaml"},
+	},
+	{Name: "node_modules/.yarn-state.yml", Program: "yarn", parse: parseYarn, beside: []string{"yarn.lock"}},
 }
 
 // Names returns the paths of the records that can be read, below the directory of the lock file.
@@ -56,8 +62,18 @@ func Find(name string) (Record, bool) {
 	return Record{}, false
 }
 
-// Files returns the files that say what is installed, from the root of the repository.
+// Files returns the files, from the root of the repository, with which what is installed may change: those
+// that say what it is, and the lock file, which is changed first.
 func (r Record) Files() []string {
+	out := r.read()
+	for _, f := range r.locks {
+		out = append(out, path.Join(r.Root, f))
+	}
+	return out
+}
+
+// read returns the files that say what is installed, the record first.
+func (r Record) read() []string {
 	out := []string{r.Name}
 	for _, f := range r.beside {
 		out = append(out, path.Join(r.Root, f))
@@ -71,7 +87,7 @@ func (r Record) Dir() string { return path.Join(r.Root, "node_modules") }
 // Read reads what is installed. The error says which file is missing or damaged, and what to do.
 func (r Record) Read(read func(name string) ([]byte, error)) (*State, error) {
 	files := map[string]string{}
-	for i, name := range r.Files() {
+	for i, name := range r.read() {
 		text, err := read(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("%w: run %s install first", err, r.Program)

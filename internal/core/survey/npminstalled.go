@@ -120,7 +120,7 @@ func wholeRecord(dir, file, show string, dirs ...string) Probe {
 	at := path.Join(dir, file)
 	return Probe{
 		Name: "packages", Run: fmt.Sprintf("%s %s || { echo 'yarn install comes first' >&2; exit 1; }", show, shellWord(at)),
-		Reads: []string{at}, Dirs: dirs,
+		Reads: []string{at, path.Join(dir, "yarn.lock")}, Dirs: dirs, // what is installed follows the lock file
 	}
 }
 

@@ -44,6 +44,10 @@ var (
 // pySettings are the files that what runs tests looks for in the directories around a package.
 var pySettings = []string{"conftest.py", "pyproject.toml", "pytest.ini", "setup.cfg", "tox.ini"}
 
+// pyLock matches files that say what is to be installed. What is installed follows them, and so does the
+// selection of tasks by changed files.
+var pyLock = regexp.MustCompile(`^((uv|poetry|pdm|pylock(\.[a-z0-9-]+)?|Pipfile)\.(lock|toml)|Pipfile|(requirements|constraints)[\w.-]*\.(txt|in))$`)
+
 func (s *surveyor) python() {
 	all := map[string]*pyPackage{}
 	of := func(file string) *pyPackage {
@@ -131,9 +135,12 @@ func (s *surveyor) pyPackage(dir string, m *pyPackage, byName map[string]string,
 		case !s.files[path.Join(dir, tests, "__init__.py")]:
 			run += " -s " + tests // it is no package, which would be found by itself
 		}
+		probes := s.pyProbes(dir, m.tool != "", own)
 		p.add(&Task{
-			Name: "test", Run: run, From: m.from, Help: "run the tests", Script: run, Probes: s.pyProbes(dir, m.tool != "", own),
-			Reads: s.above(dir, func(f string) bool { return slices.Contains(pySettings, path.Base(f)) }),
+			Name: "test", Run: run, From: m.from, Help: "run the tests", Script: run, Probes: probes,
+			Reads: s.above(dir, func(f string) bool {
+				return slices.Contains(pySettings, path.Base(f)) || len(probes) > 1 && pyLock.MatchString(path.Base(f))
+			}),
 		})
 		break
 	}

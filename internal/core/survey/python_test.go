@@ -20,7 +20,7 @@ func TestPythonPackagesOfAnyManifest(t *testing.T) {
 		"c/tests/test_c.py":     "import fog\n",
 		"d/setup.py":            "setup(name='skerry-d')\n",
 		"e/setup.cfg":           "[flake8]\nmax-line-length = 100\n",
-		"e/tests/test_alone.py": "",
+		"e/tests/test_alone.py": "", "uv.lock": "", "requirements-dev.txt": "", "README.txt": "",
 	}), Choices{})
 	needed, runs, probes := map[string]string{}, map[string]string{}, map[string]string{}
 	for _, x := range s.Projects {
@@ -40,6 +40,12 @@ func TestPythonPackagesOfAnyManifest(t *testing.T) {
 	// b's modules come with the interpreter or are its own; the others' results depend on what is installed.
 	if want := (map[string]string{"a": "python python-packages", "b": "python", "c": "python python-packages"}); !maps.Equal(probes, want) {
 		t.Errorf("probes: %v, want %v", probes, want)
+	}
+	// What is installed follows the lock files: a change of them selects the tests that depend on it.
+	for dir, want := range map[string][]string{"a": {"repo:requirements-dev.txt", "repo:uv.lock"}, "b": nil} {
+		if got := slices.DeleteFunc(of(s, dir).Task("test").Reads, func(r string) bool { return !strings.HasPrefix(r, "repo:") }); !slices.Equal(got, want) {
+			t.Errorf("%s reads %q of the root", dir, got)
+		}
 	}
 	root := p.Files[slices.IndexFunc(p.Files, func(f adopt.File) bool { return f.Path == "grayloft.toml" })].New
 	_, after, _ := strings.Cut(root, "[probe.python-packages]\n")
