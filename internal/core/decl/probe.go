@@ -81,26 +81,28 @@ func (l *loader) installed(r *reader, p *Probe, reads, dirs *List, per *Item) {
 		)
 		return
 	}
+	prefix := ""
+	if atRoot {
+		prefix = "repo:"
+	}
 	items := func(texts []string) (out List) {
 		out.Given = true
 		for _, t := range texts {
-			if atRoot {
-				t = "repo:" + t
-			}
 			out.Items = append(out.Items, Item{Text: t, Pos: p.Installed.Pos})
 		}
 		return out
 	}
 	*per = Item{Text: "project", Pos: p.Installed.Pos}
-	*reads = items(record.Files())
-	if !slices.Contains(reads.Texts(), installed.Manifest) {
-		reads.Items = append(reads.Items, Item{Text: installed.Manifest, Pos: p.Installed.Pos})
+	var files []string
+	for _, f := range record.Files() {
+		files = append(files, prefix+f)
 	}
+	if !slices.Contains(files, installed.Manifest) {
+		files = append(files, installed.Manifest)
+	}
+	*reads = items(files)
 	if !dirs.Given {
-		*dirs = items([]string{record.Dir()})
-		if atRoot { // each project may have more
-			dirs.Items = append(dirs.Items, Item{Text: "node_modules", Pos: p.Installed.Pos})
-		}
+		*dirs = items(record.Dirs(prefix))
 	}
 }
 

@@ -16,6 +16,7 @@ func TestWhatAnInstalledRecordImplies(t *testing.T) {
 		{`installed = "node_modules/.package-lock.json"`, "node_modules/.package-lock.json package.json package-lock.json npm-shrinkwrap.json", "node_modules", ""},
 		{`installed = "repo:web/node_modules/.pnpm/lock.yaml"` + "\nper = \"project\"\ndirs = [\"/opt/web\"]",
 			"repo:web/node_modules/.pnpm/lock.yaml repo:web/node_modules/.modules.yaml repo:web/pnpm-lock.yaml package.json", "/opt/web", ""},
+		{`installed = "repo:.pnp.cjs"`, "repo:.pnp.cjs repo:yarn.lock package.json", "repo:.yarn home:.yarn/berry", ""},
 		{`installed = "repo:node_modules/.yarn-integrity"`, "", "", "name one of these"},
 		{`installed = "repo:../node_modules/.package-lock.json"`, "", "", "name one of these"},
 		{`installed = "repo:a*/node_modules/.package-lock.json"`, "", "", "name one of these"},

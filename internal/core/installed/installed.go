@@ -40,6 +40,8 @@ var records = []Record{
 		beside: []string{"node_modules/.modules.yaml"}, locks: []string{"pnpm-lock.yaml"},
 	},
 	{Name: "node_modules/.yarn-state.yml", Program: "yarn", parse: parseYarn, beside: []string{"yarn.lock"}},
+	{Name: ".pnp.cjs", Program: "yarn", parse: parsePnP, beside: []string{"yarn.lock"}},
+	{Name: ".pnp.data.json", Program: "yarn", parse: parsePnP, beside: []string{"yarn.lock"}},
 }
 
 // Names returns the paths of the records that can be read, below the directory of the lock file.
@@ -81,8 +83,18 @@ func (r Record) read() []string {
 	return out
 }
 
-// Dir returns the directory that contains the packages, from the root of the repository.
-func (r Record) Dir() string { return path.Join(r.Root, "node_modules") }
+// Dirs returns the directories that contain the packages, as a probe declares them: those of the lock file's
+// directory from there, after a prefix.
+func (r Record) Dirs(prefix string) []string {
+	if strings.HasPrefix(path.Base(r.Name), ".pnp.") {
+		return []string{prefix + path.Join(r.Root, ".yarn"), "home:.yarn/berry"}
+	}
+	out := []string{prefix + path.Join(r.Root, modules)}
+	if prefix != "" { // each project may have more
+		out = append(out, modules)
+	}
+	return out
+}
 
 // Read reads what is installed. The error says which file is missing or damaged, and what to do.
 func (r Record) Read(read func(name string) ([]byte, error)) (*State, error) {
@@ -200,9 +212,10 @@ func (s *State) Part(dir, manifest string, needed []string) string {
 	}
 	var text strings.Builder
 	text.WriteString(s.head)
-	sum := digest.New()
+	sum, last := digest.New(), ""
 	for i, n := range s.order {
-		if seen[i] && n.name != "" {
+		if seen[i] && n.name != "" && n.name != last { // of a package for several sets of peers, one
+			last = n.name
 			text.WriteString(n.name + "\n")
 			_, _ = io.WriteString(sum, n.name+" "+n.identity+"\n")
 		}

@@ -88,7 +88,7 @@ func (s *surveyor) packages(dir string) (p Probe, ok bool) {
 		if !strings.Contains(text, "\n  resolved ") {
 			return p, true
 		}
-		return wholeRecord(dir, "node_modules/.yarn-integrity", "cat", "repo:"+path.Join(dir, "node_modules"), "node_modules"), true
+		return wholeRecord(dir), true
 	}
 	return s.yarnPackages(dir)
 }
@@ -107,20 +107,20 @@ func (s *surveyor) yarnPackages(dir string) (p Probe, ok bool) {
 	case settings.Linker != "pnp":
 		return p, true
 	}
-	// Packages are read from archives in a cache, whose place is another one on each machine.
 	file := ".pnp.cjs"
 	if !settings.Inline {
 		file = ".pnp.data.json"
 	}
-	return wholeRecord(dir, file, `sed 's|"[^" ]*/cache/|"|g'`, "repo:"+path.Join(dir, ".yarn"), "home:.yarn/berry"), true
+	return Probe{Name: "packages", Installed: file}, true
 }
 
-// wholeRecord returns a probe that prints all of what yarn recorded, by a command.
-func wholeRecord(dir, file, show string, dirs ...string) Probe {
-	at := path.Join(dir, file)
+// wholeRecord returns a probe that prints all of what yarn 1 recorded, by a command.
+func wholeRecord(dir string) Probe {
+	at := path.Join(dir, "node_modules/.yarn-integrity")
 	return Probe{
-		Name: "packages", Run: fmt.Sprintf("%s %s || { echo 'yarn install comes first' >&2; exit 1; }", show, shellWord(at)),
-		Reads: []string{at, path.Join(dir, "yarn.lock")}, Dirs: dirs, // what is installed follows the lock file
+		Name: "packages", Run: fmt.Sprintf("cat %s || { echo 'yarn install comes first' >&2; exit 1; }", shellWord(at)),
+		Reads: []string{at, path.Join(dir, "yarn.lock")}, // what is installed follows the lock file
+		Dirs:  []string{"repo:" + path.Join(dir, "node_modules"), "node_modules"},
 	}
 }
 
