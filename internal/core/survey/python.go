@@ -46,7 +46,9 @@ var pySettings = []string{"conftest.py", "pyproject.toml", "pytest.ini", "setup.
 
 // pyLock matches files that say what is to be installed. What is installed follows them, and so does the
 // selection of tasks by changed files.
-var pyLock = regexp.MustCompile(`^((uv|poetry|pdm|pylock(\.[a-z0-9-]+)?|Pipfile)\.(lock|toml)|Pipfile|(requirements|constraints)[\w.-]*\.(txt|in))$`)
+var pyLock = regexp.MustCompile(
+	`^((uv|poetry|pdm|Pipfile)\.lock|Pipfile|pylock(\.[a-z0-9-]+)?\.toml|(requirements|constraints)[\w.-]*\.(txt|in))$`,
+)
 
 func (s *surveyor) python() {
 	all := map[string]*pyPackage{}
