@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -57,7 +56,7 @@ func (p *Prober) installed(q Question) (string, error) {
 		return "", &RecordError{declared, err}
 	}
 	var out answer
-	_, _ = out.Write([]byte(cmp.Or(r.state.Part(q.Dir(), string(manifest), neededDirs(q)), "no packages")))
+	_, _ = out.Write([]byte(r.state.Part(q.Dir(), string(manifest), neededDirs(q))))
 	return out.String(), nil
 }
 
