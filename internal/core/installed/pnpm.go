@@ -1,6 +1,7 @@
 package installed
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -77,20 +78,12 @@ func parsePNPM(files map[string]string) (*State, error) {
 	for key, uses := range installed {
 		s.nodes[key] = p.node(key, p.identity(key), ".", uses)
 		// Flat directories have the programs of all packages, whose names are not recorded.
-		if modules.Linker == "hoisted" && (uses.HasBin || strings.Contains(key, "@types/")) ||
-			slices.Contains(pnpmPlaces(modules.Hoisted, key), "public") {
+		flat := modules.Linker == "hoisted" && (p.contents(key).HasBin || strings.Contains(key, "@types/"))
+		if flat || slices.Contains(slices.Collect(maps.Values(modules.Hoisted[key])), "public") { // where all find it
 			s.everyone = append(s.everyone, key)
 		}
 	}
 	return s, nil
-}
-
-// pnpmPlaces returns where the names of a package are hoisted to: "public" is where all find it.
-func pnpmPlaces(hoisted map[string]map[string]string, key string) (out []string) {
-	for _, place := range hoisted[key] {
-		out = append(out, place)
-	}
-	return out
 }
 
 type pnpmRecord struct{ packages, snapshots map[string]pnpmUses }
@@ -127,13 +120,17 @@ func (p pnpmRecord) find(name, version string) (string, bool) {
 	return "", false
 }
 
+// contents returns what is recorded of the contents of a package, whatever it was resolved for.
+func (p pnpmRecord) contents(key string) pnpmUses {
+	if p.snapshots != nil {
+		key, _, _ = strings.Cut(key, "(")
+	}
+	return p.packages[key]
+}
+
 // identity stands for where the contents of a package come from, with their digest.
 func (p pnpmRecord) identity(key string) string {
-	plain := key
-	if p.snapshots != nil {
-		plain, _, _ = strings.Cut(key, "(") // without what it was resolved for
-	}
-	resolution := p.packages[plain].Resolution
+	resolution := p.contents(key).Resolution
 	text, err := yaml.Marshal(&resolution)
 	if err != nil {
 		return ""
