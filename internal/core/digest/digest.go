@@ -11,8 +11,11 @@ import (
 	"encoding/hex"
 	"fmt"
 	"hash"
+	"slices"
 
 	"github.com/zeebo/blake3"
+
+	"grayloft.example/grayloft/internal/core/digest/wide"
 )
 
 // Size is the length of a digest in bytes.
@@ -22,11 +25,38 @@ const Size = 32
 // never the digest of anything.
 type Digest [Size]byte
 
+// narrow is up to how many bytes of one text the library is faster than [wide].
+const narrow = 2 << 10
+
 // Of returns the digest of b.
-func Of(b []byte) Digest { return blake3.Sum256(b) }
+func Of(b []byte) Digest {
+	if wide.Available && len(b) > narrow {
+		return wide.Sum(b)
+	}
+	return blake3.Sum256(b)
+}
+
+// OfEach returns the digests of several texts in list, which grows as necessary. For small ones it
+// is up to five times as fast as [Of].
+func OfEach(texts [][]byte, list []Digest) []Digest {
+	list = slices.Grow(list[:0], len(texts))[:len(texts)]
+	if wide.Available && len(texts) > 1 {
+		wide.SumAll(texts, list)
+		return list
+	}
+	for i, text := range texts {
+		list[i] = Of(text)
+	}
+	return list
+}
 
 // New returns a hash whose sum becomes a Digest through [From].
-func New() hash.Hash { return blake3.New() }
+func New() hash.Hash {
+	if wide.Available {
+		return wide.New()
+	}
+	return blake3.New()
+}
 
 // Derive returns the digest of material in derive-key mode under a context.
 func Derive(context string, material []byte) Digest {

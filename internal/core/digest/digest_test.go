@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+
+	"github.com/zeebo/blake3"
 )
 
 // The published test vector of BLAKE3 for an empty input.
@@ -36,5 +38,23 @@ func TestTextForm(t *testing.T) {
 	}
 	if err := json.Unmarshal(b, &back); err != nil || back.D != Of(nil) || !back.None.IsZero() {
 		t.Errorf("read back as %v, %v", back, err)
+	}
+}
+
+// Small texts are hashed alone and together, large ones with another code.
+func TestDigestsOfSeveralTextsAreThoseOfEach(t *testing.T) {
+	var texts [][]byte
+	for n := range 70 {
+		texts = append(texts, []byte(strings.Repeat("moss ", n*n*n/10)))
+	}
+	for n := range texts {
+		for i, d := range OfEach(texts[:n], nil) {
+			h := New()
+			h.Write(texts[i][:len(texts[i])/2])
+			h.Write(texts[i][len(texts[i])/2:])
+			if reference := Digest(blake3.Sum256(texts[i])); d != reference || Of(texts[i]) != d || From(h) != d {
+				t.Fatalf("text %d of %d: %s together, %s alone, %s in parts; it is %s", i, n, d, Of(texts[i]), From(h), reference)
+			}
+		}
 	}
 }

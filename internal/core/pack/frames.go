@@ -17,9 +17,11 @@ import (
 type Frames struct {
 	from  *bufio.Reader
 	read  []byte
-	plain []byte // of the last frame
-	rest  []Blob // of the last frame: members that follow
-	list  []Blob // room for them
+	plain []byte          // of the last frame
+	list  []Blob          // members of the last frame
+	sums  []digest.Digest // of their texts
+	texts [][]byte        // room for these
+	at    int             // of the next member
 	err   error
 }
 
@@ -27,7 +29,7 @@ type Frames struct {
 func NewFrames(r io.Reader) *Frames { return &Frames{from: bufio.NewReaderSize(r, 256<<10)} }
 
 // More tells whether the frame of the last blob contains another one.
-func (f *Frames) More() bool { return len(f.rest) > 0 }
+func (f *Frames) More() bool { return f.at < len(f.list) }
 
 // Members returns how many blobs the frame of the last one contains.
 func (f *Frames) Members() int { return len(f.list) }
@@ -42,8 +44,8 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 			return d, nil, 0, err
 		}
 	}
-	m := f.rest[0]
-	f.rest = f.rest[1:]
+	m, sum := f.list[f.at], f.sums[f.at]
+	f.at++
 	switch {
 	case int64(len(m.Text)) > most:
 		return digest.Digest{}, nil, 0, fmt.Errorf(
@@ -53,14 +55,15 @@ func (f *Frames) Next(room *[]byte, most int64) (d digest.Digest, text []byte, l
 			len(m.Text),
 			most,
 		)
-	case digest.Of(m.Text) != m.Digest:
+	case sum != m.Digest:
 		return m.Digest, nil, 0, fmt.Errorf("blob %s in a pack: %w", m.Digest.Short(), ErrDamaged)
 	}
 	return m.Digest, m.Text, int64(len(f.read)), nil
 }
 
-// nextFrame reads a frame and decompresses it.
+// nextFrame reads a frame, decompresses it, and computes the digests of its members.
 func (f *Frames) nextFrame(room *[]byte, most int64) error {
+	f.list, f.at = f.list[:0], 0
 	frame, err := f.next()
 	if err != nil {
 		return err
@@ -71,9 +74,17 @@ func (f *Frames) nextFrame(room *[]byte, most int64) error {
 	if len(f.plain) == trailer && isZero(f.plain) {
 		return io.EOF
 	}
-	f.list, err = members(f.plain, max(most, Together), f.list[:0])
-	f.rest = f.list
+	f.list, err = members(f.plain, max(most, Together), f.list)
+	f.sums, f.texts = sums(f.list, f.sums, f.texts[:0])
 	return err
+}
+
+// sums returns the digests of the contents of members, in room for them.
+func sums(list []Blob, room []digest.Digest, texts [][]byte) ([]digest.Digest, [][]byte) {
+	for _, m := range list {
+		texts = append(texts, m.Text)
+	}
+	return digest.OfEach(texts, room), texts
 }
 
 func isZero(text []byte) bool { return !slices.ContainsFunc(text, func(b byte) bool { return b != 0 }) }

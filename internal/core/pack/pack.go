@@ -124,7 +124,15 @@ func take(frame []byte, most int64, wanted func(d digest.Digest) bool) ([]Blob, 
 		return nil, err
 	}
 	list, err := members(plain, most, nil)
-	return slices.DeleteFunc(list, func(m Blob) bool { return !wanted(m.Digest) || digest.Of(m.Text) != m.Digest }), err
+	list = slices.DeleteFunc(list, func(m Blob) bool { return !wanted(m.Digest) })
+	found, _ := sums(list, nil, nil)
+	whole := list[:0]
+	for i, m := range list {
+		if found[i] == m.Digest {
+			whole = append(whole, m)
+		}
+	}
+	return whole, err
 }
 
 // members appends the members in the contents of a frame, not verified, each of at most so many
