@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -27,7 +28,7 @@ func (fullDisk) Keep(_ digest.Digest, r io.Reader) error {
 	return errFull
 }
 
-func (fullDisk) KeepText(digest.Digest, []byte) error { return errFull }
+func (fullDisk) KeepTexts([]pack.Blob) error { return errFull }
 
 func (fullDisk) Partial(digest.Digest, int64, int64) (protocol.Pieces, error) { return noPieces{}, nil }
 

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -32,8 +33,8 @@ const dialLimit = 3 * time.Second
 type Store interface {
 	// Keep stores the contents of r, if they match the digest.
 	Keep(d digest.Digest, r io.Reader) error
-	// KeepText stores bytes that match the digest.
-	KeepText(d digest.Digest, text []byte) error
+	// KeepTexts stores blobs whose contents match their digests.
+	KeepTexts(list []pack.Blob) error
 	// Read returns a small blob, verified. ReaderAt opens any blob, without
 	// verifying it.
 	Read(d digest.Digest) ([]byte, error)

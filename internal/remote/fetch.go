@@ -140,26 +140,40 @@ type fetching struct {
 	most    int64                              // bytes of what was not requested that may still come along
 }
 
-// keepWanted stores a blob that arrived.
-func (c *Client) keepWanted(p *fetching, d digest.Digest, text []byte) error {
-	size, ok := p.want[d]
-	switch {
-	case !ok: // it shares a frame with others
-		if p.most -= pack.Plain(int64(len(text))); p.most < 0 {
-			return fmt.Errorf("a pack contains much that was not requested, such as blob %s", d.Short())
+// keepWanted stores those of the blobs that arrived which are wanted.
+func (c *Client) keepWanted(p *fetching, list []pack.Blob) error {
+	kept, err := p.take(list)
+	if len(kept) > 0 {
+		if err := c.store.KeepTexts(kept); err != nil {
+			return ofDisk(err)
 		}
-		return nil
-	case size >= 0 && int64(len(text)) != size:
-		return fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", d.Short(), len(text), size)
-	}
-	if err := c.store.KeepText(d, text); err != nil {
-		return ofDisk(err)
 	}
 	if p.arrived != nil {
-		p.arrived(d, text)
+		for _, b := range kept {
+			p.arrived(b.Digest, b.Text)
+		}
 	}
-	delete(p.want, d)
-	return nil
+	return err
+}
+
+// take returns the blobs that are wanted, which then no longer are, up to one that is refused.
+func (p *fetching) take(list []pack.Blob) (kept []pack.Blob, err error) {
+	kept = list[:0]
+	for _, b := range list {
+		size, ok := p.want[b.Digest]
+		switch {
+		case !ok: // it shares a frame with others
+			if p.most -= pack.Plain(int64(len(b.Text))); p.most < 0 {
+				return kept, fmt.Errorf("a pack contains much that was not requested, such as blob %s", b.Digest.Short())
+			}
+		case size >= 0 && int64(len(b.Text)) != size:
+			return kept, fmt.Errorf("a pack contains blob %s with %d bytes instead of %d", b.Digest.Short(), len(b.Text), size)
+		default:
+			delete(p.want, b.Digest)
+			kept = append(kept, b)
+		}
+	}
+	return kept, nil
 }
 
 // fetchMembers requests the wanted blobs in one pack, and removes from want those
@@ -199,7 +213,10 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 		members = frameMembers(io.LimitReader(raw, bytesWanted))
 	}
 	for {
-		d, text, err := members()
+		list, err := members()
+		if err := c.keepWanted(p, list); err != nil {
+			return false, err
+		}
 		switch {
 		case errors.Is(err, io.EOF):
 			return true, nil
@@ -208,22 +225,29 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 		case err != nil:
 			return false, fmt.Errorf("a member of a pack is refused: %w", err)
 		}
-		if err := c.keepWanted(p, d, text); err != nil {
-			return false, err
-		}
 	}
 }
 
-// members returns the next blob of a pack, verified, until the next call. After the last one
-// the error is [io.EOF].
-type members func() (d digest.Digest, text []byte, err error)
+// members returns the next blobs of a pack, verified, until the next call. They were
+// there before the error, if there is one; after the last ones it is [io.EOF].
+type members func() (list []pack.Blob, err error)
 
+// frameMembers are those of one frame after the other.
 func frameMembers(r io.Reader) members {
 	frames := pack.NewFrames(r)
 	var room []byte
-	return func() (d digest.Digest, text []byte, err error) {
-		d, text, _, err = frames.Next(&room, protocol.MaxPart)
-		return d, text, err
+	var list []pack.Blob
+	return func() ([]pack.Blob, error) {
+		list = list[:0]
+		for {
+			d, text, _, err := frames.Next(&room, protocol.MaxPart)
+			if err != nil {
+				return list, err
+			}
+			if list = append(list, pack.Blob{Digest: d, Text: text}); !frames.More() {
+				return list, nil
+			}
+		}
 	}
 }
 
@@ -231,19 +255,19 @@ func frameMembers(r io.Reader) members {
 func plainMembers(r io.Reader, most int64) members {
 	in := &pack.Reader{From: tar.NewReader(io.LimitReader(r, most)), Largest: protocol.MaxPart, Left: most}
 	var room bytes.Buffer
-	return func() (d digest.Digest, text []byte, err error) {
-		d, _, err = in.Next()
+	return func() ([]pack.Blob, error) {
+		d, _, err := in.Next()
 		if err != nil {
-			return d, nil, err
+			return nil, err
 		}
 		room.Reset()
 		if _, err := room.ReadFrom(in); err != nil {
-			return d, nil, err
+			return nil, err
 		}
 		if digest.Of(room.Bytes()) != d {
-			return d, nil, fmt.Errorf("member %s: %w", d.Short(), pack.ErrDamaged)
+			return nil, fmt.Errorf("member %s: %w", d.Short(), pack.ErrDamaged)
 		}
-		return d, room.Bytes(), nil
+		return []pack.Blob{{Digest: d, Text: room.Bytes()}}, nil
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -49,8 +50,13 @@ func (m *memory) Keep(d digest.Digest, r io.Reader) error {
 	return nil
 }
 
-func (m *memory) KeepText(d digest.Digest, text []byte) error {
-	return m.Keep(d, bytes.NewReader(text))
+func (m *memory) KeepTexts(list []pack.Blob) error {
+	for _, b := range list {
+		if err := m.Keep(b.Digest, bytes.NewReader(b.Text)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (m *memory) Partial(d digest.Digest, size, piece int64) (protocol.Pieces, error) {
@@ -214,6 +220,50 @@ func TestPacksAreCheckedMemberByMember(t *testing.T) {
 			}
 		}
 	}
+}
+
+func TestFramesAreCheckedMemberByMember(t *testing.T) {
+	one, two, three := blobOf("one"), blobOf("two"), blobOf("three")
+	other := pack.Blob{Digest: two.Digest, Text: []byte("owt")}
+	much := blobOf(strings.Repeat("much", 30_000))
+	for what, c := range map[string]struct {
+		frames [][]pack.Blob
+		kept   int
+		err    error
+	}{
+		"all of it":                {[][]pack.Blob{{one, two}, {three}}, 3, nil},
+		"one comes twice":          {[][]pack.Blob{{one, one, two}, {three, two}}, 3, nil},
+		"one is left out":          {[][]pack.Blob{{one, three}}, 2, protocol.ErrGone},
+		"other contents":           {[][]pack.Blob{{one, other, three}}, 1, protocol.ErrDown},
+		"another size":             {[][]pack.Blob{{one}, {blobOf("others"), two, three}}, 3, nil},
+		"much was not asked for":   {[][]pack.Blob{{one}, {much}, {two, three}}, 1, protocol.ErrDown},
+		"nothing that was":         {[][]pack.Blob{{blobOf("others")}}, 0, protocol.ErrGone},
+		"the first has others":     {[][]pack.Blob{{other, one}, {three}}, 0, protocol.ErrDown},
+		"the second frame differs": {[][]pack.Blob{{one, three}, {other}}, 2, protocol.ErrDown},
+	} {
+		var answer []byte
+		for _, f := range c.frames {
+			answer = append(answer, pack.Join(f)...)
+		}
+		answer = append(answer, pack.End()...)
+		cl, m, _ := client(t, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Encoding", "zstd")
+			_, _ = w.Write(answer)
+		})
+		_, err := cl.Fetch(t.Context(), []protocol.Blob{{Digest: one.Digest, Size: 3}, {Digest: two.Digest, Size: 3}, {Digest: three.Digest, Size: 5}})
+		if len(m.blobs) != c.kept || !errors.Is(err, c.err) {
+			t.Errorf("%s: %d kept, %v; want %d and %v", what, len(m.blobs), err, c.kept, c.err)
+		}
+		for d, b := range m.blobs {
+			if digest.Of(b) != d {
+				t.Errorf("%s: %.80q was kept as %s", what, b, d.Short())
+			}
+		}
+	}
+}
+
+func blobOf(text string) pack.Blob {
+	return pack.Blob{Digest: digest.Of([]byte(text)), Text: []byte(text)}
 }
 
 func TestPacksStayWithinTheirBounds(t *testing.T) {

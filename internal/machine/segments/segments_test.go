@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/machine/segments"
 )
 
@@ -404,7 +405,8 @@ func TestRemovingFromNothing(t *testing.T) {
 func TestABlobThatIsTooLargeIsRefused(t *testing.T) {
 	s := segments.Open(t.TempDir())
 	large := make([]byte, segments.Largest+1)
-	if err := s.Add(digest.Of(large), large); err == nil {
-		t.Error("taken")
+	list := []pack.Blob{{Digest: digest.Of(text(1)), Text: text(1)}, {Digest: digest.Of(large), Text: large}}
+	if err := s.AddAll(list); err == nil || readable(t, s, 2) > 0 {
+		t.Errorf("%v, and %d were taken", err, readable(t, s, 2))
 	}
 }

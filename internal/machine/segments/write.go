@@ -54,40 +54,64 @@ func (w *writer) unwritten(at int64) []byte {
 	return w.pending[at-int64(len(w.flying)):]
 }
 
-// Add adds a blob, whose digest the caller has verified, unless this process knows that there is
-// one: two processes that add the same one at the same time cost room, and asking the system each
-// time would cost more. This process can read it at once; others can after [Set.Flush], or a
-// moment later. After an error, what was added is written with what follows, if that can be
-// written.
+// Add adds a blob, as [Set.AddAll] does.
 func (s *Set) Add(d digest.Digest, text []byte) error {
-	if len(text) > Largest {
-		return fmt.Errorf("a blob of %d bytes is too large for a segment", len(text))
+	return s.AddAll([]pack.Blob{{Digest: d, Text: text}})
+}
+
+// AddAll adds blobs, whose digests the caller has verified, unless this process knows that there
+// are such: two processes that add the same one at the same time cost room, and asking the system
+// each time would cost more. This process can read them at once; others can after [Set.Flush], or
+// a moment later. After an error, what was added is written with what follows, if that can be
+// written. Many small blobs should be added together: goroutines that add one at a time
+// spend much of their time waiting for each other.
+func (s *Set) AddAll(list []pack.Blob) error {
+	for _, b := range list {
+		if len(b.Text) > Largest {
+			return fmt.Errorf("a blob of %d bytes is too large for a segment", len(b.Text))
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, ok := s.index.places[d]; ok {
+	if list = s.unknown(list); len(list) == 0 {
 		return nil
 	}
 	s.mu.Unlock()
-	check := sum(text)
+	checks := make([]uint64, len(list))
+	for i, b := range list {
+		checks[i] = sum(b.Text)
+	}
 	s.mu.Lock()
 	for w := s.writes; w != nil && w.flying != nil && len(w.pending) >= much; w = s.writes {
 		s.landed.Wait() // memory is not filled faster than the disk
 	}
-	if _, ok := s.index.places[d]; ok {
-		return nil
-	}
-	if err := s.add(d, text, check, s.Now()); err != nil {
-		return err
+	now := s.Now()
+	for i, b := range list {
+		if _, ok := s.index.places[b.Digest]; ok {
+			continue // it came meanwhile, or twice
+		}
+		if err := s.add(b.Digest, b.Text, checks[i], now); err != nil {
+			return err
+		}
 	}
 	w := s.writes
-	if len(w.pending) >= much && w.flying == nil {
+	switch {
+	case w == nil: // others added them, and closed the segment
+	case len(w.pending) >= much && w.flying == nil:
 		return s.fly(w)
-	}
-	if w.timer == nil {
+	case w.timer == nil && len(w.rows) > 0:
 		w.timer = time.AfterFunc(soon, func() { _ = s.Flush() }) // an error comes back with the next flush
 	}
 	return nil
+}
+
+// unknown returns the blobs that this process does not know.
+func (s *Set) unknown(list []pack.Blob) []pack.Blob {
+	known := func(b pack.Blob) bool { _, ok := s.index.places[b.Digest]; return ok }
+	if !slices.ContainsFunc(list, known) {
+		return list
+	}
+	return slices.DeleteFunc(slices.Clone(list), known)
 }
 
 // add appends a blob to what is to be written.

@@ -17,6 +17,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/machine/segments"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -213,10 +214,20 @@ func (s *Store) Keep(d digest.Digest, r io.Reader) error {
 
 // KeepText stores bytes whose digest was computed already.
 func (s *Store) KeepText(d digest.Digest, text []byte) error {
-	if len(text) <= smallBlob {
-		return s.small.Add(d, text)
+	return s.KeepTexts([]pack.Blob{{Digest: d, Text: text}})
+}
+
+// KeepTexts stores blobs whose digests were computed already.
+func (s *Store) KeepTexts(list []pack.Blob) error {
+	small := make([]pack.Blob, 0, len(list))
+	for _, b := range list {
+		if len(b.Text) <= smallBlob {
+			small = append(small, b)
+		} else if err := s.Keep(b.Digest, bytes.NewReader(b.Text)); err != nil {
+			return err
+		}
 	}
-	return s.Keep(d, bytes.NewReader(text))
+	return s.small.AddAll(small)
 }
 
 // Put stores bytes as a blob.
