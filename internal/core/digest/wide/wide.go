@@ -1,6 +1,6 @@
 // Package wide computes BLAKE3 with the registers of 512 bits that many processors have (AVX-512):
-// 16 chunks at once, of one text or of several small ones. Libraries for Go have code for 8 lanes
-// of one text. The digests are those of BLAKE3 in its default mode with 256 bits of output
+// 16 chunks at once, of one text or of several small ones. The library that serves other processors
+// hashes up to 8 chunks of one text at once. The digests are those of BLAKE3 in its default mode with 256 bits of output
 // (https://github.com/BLAKE3-team/BLAKE3-specs, version 2; the sections below are of it).
 package wide
 
@@ -42,8 +42,8 @@ type value = [32]byte
 
 // hasher is room for hashing texts that have as many chunks as a span together.
 type hasher struct {
-	chunks  lanes                     // of which most are full
-	parents lanes                     // of which none is a root
+	chunks  lanes // of which most are full
+	parents lanes
 	values  [span]value               // first of chunks, then of subtrees
 	tree    [span]struct{ at, n int } // where each text's values are
 	to      [width]int                // where the value of each lane belongs
