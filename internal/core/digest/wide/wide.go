@@ -1,6 +1,7 @@
 // Package wide computes BLAKE3 with the registers of 512 bits that many processors have (AVX-512):
 // 16 chunks at once, of one text or of several small ones. The library that serves other processors
-// hashes up to 8 chunks of one text at once. The digests are those of BLAKE3 in its default mode with 256 bits of output
+// hashes up to 8 chunks of one text at once. The digests are those of BLAKE3 in its default mode
+// with 256 bits of output
 // (https://github.com/BLAKE3-team/BLAKE3-specs, version 2; the sections below are of it).
 package wide
 
