@@ -25,12 +25,9 @@ const Size = 32
 // never the digest of anything.
 type Digest [Size]byte
 
-// narrow is up to how many bytes of one text the library is faster than [wide].
-const narrow = 2 << 10
-
 // Of returns the digest of b.
 func Of(b []byte) Digest {
-	if wide.Available && len(b) > narrow {
+	if wide.Available {
 		return wide.Sum(b)
 	}
 	return blake3.Sum256(b)

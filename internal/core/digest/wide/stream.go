@@ -19,12 +19,9 @@ func (s *hasher) push(t *trunk, text []byte) {
 	t.n++
 }
 
-// sum returns the digest of what was pushed and a last text of up to a span. It leaves what was
-// pushed as it is.
+// sum returns the digest of what was pushed, of which there is some, and a last text of up to a span.
+// It leaves what was pushed as it is.
 func (s *hasher) sum(t *trunk, text []byte) value {
-	if t.n == 0 {
-		return s.one(text, 0, root)
-	}
 	v := s.one(text, t.spans*span, 0)
 	n := t.n
 	defer func() { t.n = n }()
@@ -84,6 +81,10 @@ func (h *Hash) Write(text []byte) (int, error) {
 
 // Sum appends the digest of what was written so far.
 func (h *Hash) Sum(b []byte) []byte {
+	if h.trunk.n == 0 {
+		sum := Sum(h.text)
+		return append(b, sum[:]...)
+	}
 	s := hashers.Get().(*hasher)
 	defer hashers.Put(s)
 	sum := s.sum(&h.trunk, h.text)

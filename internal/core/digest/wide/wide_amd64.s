@@ -28,29 +28,25 @@ GLOBL iv<>(SB), RODATA|NOPTR, $32
 DATA full<>+0(SB)/4, $64
 GLOBL full<>(SB), RODATA|NOPTR, $4
 
+// QUARTERS reads four words, n bytes from the beginning of a block, of each of four lanes: the second,
+// third and fourth quarter of a register are selected by K1, K2 and K3.
+#define QUARTERS(n, x) \
+	VBROADCASTI32X4 n(R8)(DX*1), x; \
+	VBROADCASTI32X4 n(R9)(DX*1), K1, x; \
+	VBROADCASTI32X4 n(R10)(DX*1), K2, x; \
+	VBROADCASTI32X4 n(R11)(DX*1), K3, x
+
 // LOAD reads the blocks of lanes i, i+4, i+8 and i+12: a has the first four words of each, b the next
-// four. K1, K2 and K3 select the second, third and fourth quarter of a register.
+// four.
 #define LOAD(i, a, b, c, d) \
 	MOVQ (BLOCK + 8*(i))(SI), R8; \
 	MOVQ (BLOCK + 8*(i+4))(SI), R9; \
 	MOVQ (BLOCK + 8*(i+8))(SI), R10; \
 	MOVQ (BLOCK + 8*(i+12))(SI), R11; \
-	VBROADCASTI32X4 0(R8)(DX*1), a; \
-	VBROADCASTI32X4 0(R9)(DX*1), K1, a; \
-	VBROADCASTI32X4 0(R10)(DX*1), K2, a; \
-	VBROADCASTI32X4 0(R11)(DX*1), K3, a; \
-	VBROADCASTI32X4 16(R8)(DX*1), b; \
-	VBROADCASTI32X4 16(R9)(DX*1), K1, b; \
-	VBROADCASTI32X4 16(R10)(DX*1), K2, b; \
-	VBROADCASTI32X4 16(R11)(DX*1), K3, b; \
-	VBROADCASTI32X4 32(R8)(DX*1), c; \
-	VBROADCASTI32X4 32(R9)(DX*1), K1, c; \
-	VBROADCASTI32X4 32(R10)(DX*1), K2, c; \
-	VBROADCASTI32X4 32(R11)(DX*1), K3, c; \
-	VBROADCASTI32X4 48(R8)(DX*1), d; \
-	VBROADCASTI32X4 48(R9)(DX*1), K1, d; \
-	VBROADCASTI32X4 48(R10)(DX*1), K2, d; \
-	VBROADCASTI32X4 48(R11)(DX*1), K3, d
+	QUARTERS(0, a); \
+	QUARTERS(16, b); \
+	QUARTERS(32, c); \
+	QUARTERS(48, d)
 
 // TURN transposes 4 by 4 words in each quarter, so that a has one word of all lanes, b the next one.
 #define TURN(a, b, c, d) \
