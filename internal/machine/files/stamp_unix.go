@@ -25,8 +25,11 @@ func StatusOf(fd int) Status {
 	if err := unix.Fstat(fd, &st); err != nil {
 		return Status{}
 	}
-	return Status{asStamp(&st)}
+	return StatusIn(&st)
 }
+
+// StatusIn returns the status that the system gave.
+func StatusIn(st *unix.Stat_t) Status { return Status{asStamp(st)} }
 
 // statusOf takes the status of a path.
 func statusOf(full string) (stamp, error) { return statAt(unix.AT_FDCWD, full) }

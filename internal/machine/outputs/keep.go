@@ -1,6 +1,7 @@
 package outputs
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -109,43 +110,69 @@ func (k keeping) directory(list listing.List, into []keptFile, part span) error 
 		return err
 	}
 	defer in.Close()
+	small := newSmallFiles(k)
+	defer small.close()
 	for i := part.from; i < part.to; i++ {
-		if into[i], err = k.file(in, list[i]); err != nil {
+		if err = k.file(in, list[i], &into[i], small); err != nil {
 			return fmt.Errorf("keeping %s: %w", list[i].Path, err)
 		}
 	}
-	return nil
+	return small.keep()
 }
 
-func (k keeping) file(in *os.File, f listing.Row) (keptFile, error) {
-	row := listing.Row{Path: f.Path, Kind: f.Kind}
+// file keeps a file, or adds it to the small ones, which will set its digest.
+func (k keeping) file(in *os.File, f listing.Row, into *keptFile, small *smallFiles) error {
+	into.row = listing.Row{Path: f.Path, Kind: f.Kind}
+	row := &into.row
 	switch f.Kind {
 	case listing.Link:
 		target, err := k.base.Readlink(f.Path)
 		if err != nil {
-			return keptFile{}, err
+			return err
 		}
 		row.Target = filepath.ToSlash(target)
 		row.Size = int64(len(row.Target))
 	case listing.File:
-		src, mode, err := openSource(in, path.Base(f.Path))
+		src, err := openSource(in, path.Base(f.Path))
 		if err != nil {
-			return keptFile{}, err
+			return err
 		}
 		defer src.Close()
-		if mode&0o100 != 0 {
+		if src.mode&0o100 != 0 {
 			row.Kind = listing.Executable
+		}
+		text, all, err := small.read(src)
+		if err != nil {
+			return err
 		}
 		paths := &rootScan{root: []byte(k.o.root() + "/"), entries: k.entries}
 		hunt := &secretScan{secrets: k.secrets}
-		before := src.status()
-		row.Digest, row.Size, err = k.o.Store.Copy(src, io.MultiWriter(paths, hunt))
-		if err == nil && k.o.Tree == "" && before == src.status() {
-			k.o.Files.Memory.Note(k.began, files.Noted{Path: k.o.fromRoot(f.Path), Status: before, Digest: row.Digest})
+		see := io.MultiWriter(paths, hunt)
+		if all {
+			_, err = see.Write(text)
+			row.Size = int64(len(text))
+			small.add(into, text, src.opened)
+		} else {
+			row.Digest, row.Size, err = k.o.Store.Copy(io.MultiReader(bytes.NewReader(text), src), see)
+			if err == nil && src.opened == src.status() {
+				k.note(k.noted(row, src.opened))
+			}
 		}
-		return keptFile{row, paths.found, hunt.found}, err
+		into.hasPath, into.hasSecret = paths.found, hunt.found
+		return err
 	}
-	return keptFile{row: row}, nil
+	return nil
+}
+
+// noted is what can be remembered of a file that has not changed since it was opened.
+func (k keeping) noted(row *listing.Row, opened files.Status) files.Noted {
+	return files.Noted{Path: k.o.fromRoot(row.Path), Status: opened, Digest: row.Digest}
+}
+
+func (k keeping) note(list ...files.Noted) {
+	if k.o.Tree == "" {
+		k.o.Files.Memory.Note(k.began, list...)
+	}
 }
 
 // errReplaced is for a file that became something else since it was found.

@@ -15,19 +15,22 @@ import (
 
 // source is a file that is being read, as a bare descriptor like [newFile].
 type source struct {
-	fd   int
-	name string
+	fd     int
+	name   string
+	size   int64
+	mode   fs.FileMode
+	opened files.Status // when it was opened
 }
 
 // openSource opens a plain file in an open directory, and refuses everything else that took its
 // place meanwhile. It neither follows links nor waits for the writer of a pipe.
-func openSource(in *os.File, name string) (source, fs.FileMode, error) {
+func openSource(in *os.File, name string) (source, error) {
 	fd, err := openat(int(in.Fd()), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if errors.Is(err, unix.ELOOP) {
-		return source{}, 0, errReplaced
+		return source{}, errReplaced
 	}
 	if err != nil {
-		return source{}, 0, &fs.PathError{Op: "open", Path: name, Err: err}
+		return source{}, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
 	var st unix.Stat_t
 	err = unix.Fstat(fd, &st)
@@ -36,9 +39,9 @@ func openSource(in *os.File, name string) (source, fs.FileMode, error) {
 	}
 	if err != nil {
 		unix.Close(fd)
-		return source{}, 0, err
+		return source{}, err
 	}
-	return source{fd, name}, fs.FileMode(st.Mode).Perm(), nil
+	return source{fd, name, st.Size, fs.FileMode(st.Mode).Perm(), files.StatusIn(&st)}, nil
 }
 
 // openat opens a file, again if that was interrupted.

@@ -17,8 +17,10 @@ const (
 	width = 16   // lanes
 	chunk = 1024 // bytes
 	block = 64   // bytes
-	// span is how many chunks are hashed before their tree is.
+	// span is how many chunks of a stream are hashed before their tree is.
 	span = 64
+	// group is how many chunks are hashed before their trees are, if all of them are there.
+	group = 256
 	// narrow is up to how many bytes of one text the library is faster.
 	narrow = 2 * chunk
 )
@@ -40,21 +42,22 @@ type lanes struct {
 	last      [width]uint32         // index of the last block
 	rest      [width]uint32         // bytes of the last block
 	sum       [8][width]uint32      // the chaining value, word by word
+	to        [width]unsafe.Pointer // where it belongs
 }
 
 // value is a chaining value; of a root, the digest.
 type value = [32]byte
 
-// hasher is room for hashing texts that have as many chunks as a span together.
+// hasher is room for hashing texts that have as many chunks as a group together.
 type hasher struct {
 	chunks  lanes // of which most are full
 	parents lanes
-	values  [span]value               // first of chunks, then of subtrees
-	tree    [span]struct{ at, n int } // where each text's values are
-	to      [width]int                // where the value of each lane belongs
-	tails   [width][chunk]byte        // chunks that are not full
-	used    int                       // lanes
-	uneven  bool                      // whether lanes of chunks differ from those of full ones
+	values  [group]value               // first of chunks, then of subtrees
+	tree    [group]struct{ at, n int } // where each text's values are
+	nowhere value                      // where that of an unused lane goes
+	tails   [width][chunk]byte         // chunks that are not full
+	used    int                        // lanes
+	uneven  bool                       // whether lanes of chunks differ from those of full ones
 }
 
 var hashers = sync.Pool{New: func() any {
@@ -79,13 +82,13 @@ func Sum(text []byte) (sum [32]byte) {
 	}
 	s := hashers.Get().(*hasher)
 	defer hashers.Put(s)
-	if len(text) <= span*chunk {
+	if len(text) <= group*chunk {
 		return s.one(text, 0, root)
 	}
 	return s.large(text)
 }
 
-// large returns the digest of a text of more than a span.
+// large returns the digest of a text of more than a group.
 func (s *hasher) large(text []byte) value {
 	var t trunk
 	for len(text) > span*chunk {
@@ -101,11 +104,11 @@ func SumAll[D ~[32]byte](texts [][]byte, sums []D) {
 	defer hashers.Put(s)
 	for i := 0; i < len(texts); {
 		n, to := 0, i
-		for to < len(texts) && n+chunks(texts[to]) <= span {
+		for to < len(texts) && n+chunks(texts[to]) <= group {
 			n += chunks(texts[to])
 			to++
 		}
-		if to == i { // which alone is larger than a span
+		if to == i { // which alone is larger than a group
 			sums[i] = D(Sum(texts[i]))
 			i++
 			continue
@@ -149,7 +152,7 @@ func (s *hasher) leaf(text []byte, number uint64, flags uint32, to int) {
 	}
 	j, l := s.used, &s.chunks
 	s.used++
-	s.to[j] = to
+	l.to[j] = unsafe.Pointer(&s.values[to])
 	l.low[j], l.high[j] = uint32(number), uint32(number>>32)
 	if len(text) == chunk && flags == 0 {
 		l.block[j] = unsafe.Pointer(unsafe.SliceData(text))
@@ -170,9 +173,6 @@ func (s *hasher) flushChunks() {
 	l, blocks := &s.chunks, uint64(chunk/block)
 	if s.uneven {
 		blocks = uint64(slices.Max(l.last[:s.used])) + 1
-	}
-	for j := s.used; j < width; j++ {
-		l.block[j] = unsafe.Pointer(&s.tails[0]) // not what was hashed before: it may be gone
 	}
 	s.run(l, blocks)
 	if s.uneven {
@@ -209,10 +209,9 @@ func (s *hasher) parent(two *value, flags uint32, to int) {
 	if s.used == width {
 		s.flushParents()
 	}
-	j := s.used
+	j, l := s.used, &s.parents
 	s.used++
-	s.to[j] = to
-	s.parents.block[j], s.parents.end[j] = unsafe.Pointer(two), flags
+	l.block[j], l.end[j], l.to[j] = unsafe.Pointer(two), flags, unsafe.Pointer(&s.values[to])
 }
 
 // flushParents hashes the parents that are in the lanes.
@@ -224,12 +223,10 @@ func (s *hasher) flushParents() {
 
 // run hashes what is in the lanes, and empties them.
 func (s *hasher) run(l *lanes, blocks uint64) {
-	run(l, blocks)
-	for j, to := range s.to[:s.used] {
-		words := (*[4]uint64)(unsafe.Pointer(&s.values[to]))
-		for i := range words {
-			words[i] = uint64(l.sum[2*i][j]) | uint64(l.sum[2*i+1][j])<<32
-		}
+	for j := s.used; j < width; j++ {
+		l.block[j] = unsafe.Pointer(&s.tails[0]) // not what was hashed before: it may be gone
+		l.to[j] = unsafe.Pointer(&s.nowhere)
 	}
+	run(l, blocks)
 	s.used = 0
 }

@@ -13,6 +13,7 @@
 #define LAST 384
 #define REST 448
 #define SUM 512
+#define TO 1024
 
 // The first words of the state are those of SHA-256.
 DATA iv<>+0(SB)/4, $0x6a09e667
@@ -48,7 +49,8 @@ GLOBL full<>(SB), RODATA|NOPTR, $4
 	QUARTERS(32, c); \
 	QUARTERS(48, d)
 
-// TURN transposes 4 by 4 words in each quarter, so that a has one word of all lanes, b the next one.
+// TURN transposes 4 by 4 words in each quarter, so that a has one word of all lanes, b the next one;
+// or the other way round.
 #define TURN(a, b, c, d) \
 	VPUNPCKLDQ b, a, Z8; \
 	VPUNPCKHDQ b, a, Z9; \
@@ -58,6 +60,22 @@ GLOBL full<>(SB), RODATA|NOPTR, $4
 	VPUNPCKHQDQ Z10, Z8, b; \
 	VPUNPCKLQDQ Z11, Z9, c; \
 	VPUNPCKHQDQ Z11, Z9, d
+
+// STORE writes the chaining values of lanes i, i+4, i+8 and i+12: a has the first four words of each, b
+// the others.
+#define STORE(i, a, b) \
+	MOVQ (TO + 8*(i))(SI), R8; \
+	MOVQ (TO + 8*(i+4))(SI), R9; \
+	MOVQ (TO + 8*(i+8))(SI), R10; \
+	MOVQ (TO + 8*(i+12))(SI), R11; \
+	VEXTRACTI32X4 $0, a, (R8); \
+	VEXTRACTI32X4 $0, b, 16(R8); \
+	VEXTRACTI32X4 $1, a, (R9); \
+	VEXTRACTI32X4 $1, b, 16(R9); \
+	VEXTRACTI32X4 $2, a, (R10); \
+	VEXTRACTI32X4 $2, b, 16(R10); \
+	VEXTRACTI32X4 $3, a, (R11); \
+	VEXTRACTI32X4 $3, b, 16(R11)
 
 // ADD4 adds x to y.
 #define ADD4(x0, x1, x2, x3, y0, y1, y2, y3) \
@@ -174,5 +192,20 @@ none:
 	INCQ BX
 	CMPQ BX, CX
 	JB next
+
+	VMOVDQU32 (SUM + 0*64)(SI), Z0
+	VMOVDQU32 (SUM + 1*64)(SI), Z1
+	VMOVDQU32 (SUM + 2*64)(SI), Z2
+	VMOVDQU32 (SUM + 3*64)(SI), Z3
+	VMOVDQU32 (SUM + 4*64)(SI), Z4
+	VMOVDQU32 (SUM + 5*64)(SI), Z5
+	VMOVDQU32 (SUM + 6*64)(SI), Z6
+	VMOVDQU32 (SUM + 7*64)(SI), Z7
+	TURN(Z0, Z1, Z2, Z3)
+	TURN(Z4, Z5, Z6, Z7)
+	STORE(0, Z0, Z4)
+	STORE(1, Z1, Z5)
+	STORE(2, Z2, Z6)
+	STORE(3, Z3, Z7)
 	VZEROUPPER
 	RET

@@ -17,11 +17,11 @@ func some(r *rand.Rand, n int) []byte {
 	return b
 }
 
-// length returns a random length, often one at a boundary of blocks, chunks or spans.
+// length returns a random length, often one at a boundary of blocks, chunks, spans or groups.
 func length(r *rand.Rand) int {
-	n := r.IntN(1 << r.IntN(19))
+	n := r.IntN(1 << r.IntN(20))
 	if r.IntN(2) == 0 {
-		unit := []int{block, chunk, width * chunk, span * chunk}[r.IntN(4)]
+		unit := []int{block, chunk, width * chunk, span * chunk, group * chunk}[r.IntN(5)]
 		n = max(0, n/unit*unit+r.IntN(3)-1)
 	}
 	return n
@@ -33,13 +33,13 @@ func available(t testing.TB) {
 	}
 }
 
-// alone hashes a text of up to a span in lanes, however short it is.
+// alone hashes a text of up to a group in lanes, however short it is.
 func alone(text []byte) [32]byte { return hashers.Get().(*hasher).one(text, 0, root) }
 
 func TestSumsAreThoseOfTheLibrary(t *testing.T) {
 	available(t)
 	r := rand.New(rand.NewPCG(1, 2))
-	text := some(r, 1<<18)
+	text := some(r, 1<<19)
 	for n := range 3 * width * chunk / 16 {
 		if got := Sum(text[n : 2*n]); got != alone(text[n:2*n]) || got != blake3.Sum256(text[n:2*n]) {
 			t.Fatalf("%d bytes: %x, and %x in lanes", n, got, alone(text[n:2*n]))
@@ -107,8 +107,8 @@ func BenchmarkSum(b *testing.B) {
 			})
 		}
 	}
-	for _, n := range []int{300, 1 << 10, 2 << 10, 5000} {
-		texts := make([][]byte, 64)
+	for _, n := range []int{300, 1 << 10, 2 << 10, 5000, 50_000} {
+		texts := make([][]byte, min(64, len(text)/n))
 		for i := range texts {
 			texts[i] = text[i*n : (i+1)*n]
 		}
