@@ -2,10 +2,11 @@ package cli
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/spf13/cobra"
 
@@ -142,7 +143,7 @@ func (a *app) cacheVerify() *cobra.Command {
 	}
 }
 
-var sizeForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?)\s*([kKMGT]?)(i?)B?$`)
+var sizeForm = pattern.New(`^([0-9]+(?:\.[0-9]+)?)\s*([kKMGT]?)(i?)B?$`)
 
 // parseSize reads a size: 5GB, 500 MB, 2GiB, or a number of bytes.
 func parseSize(s string) (int64, error) {

@@ -5,9 +5,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/google/renameio/v2/maybe"
 
@@ -19,7 +20,7 @@ import (
 )
 
 // importName matches the names that imports may have.
-var importName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]*$`)
+var importName = pattern.New(`^[A-Za-z0-9][A-Za-z0-9_-]*$`)
 
 // importAdd imports files of a repository under a new name.
 func (a *app) importAdd(ctx context.Context, name, url string, f importFlags) error {

@@ -10,8 +10,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"golang.org/x/mod/semver"
 )
@@ -23,7 +24,7 @@ type npmSettings struct {
 	credentials map[string]string // //host/path/:key
 }
 
-var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+var variable = pattern.New(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 
 func loadNPM(env func(string) string, home, repository string) npmSettings {
 	s := npmSettings{map[string]string{}, map[string]string{}}

@@ -7,8 +7,9 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"regexp"
 	"slices"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/protocol"
@@ -92,7 +93,7 @@ func isDuration(seconds float64) bool {
 }
 
 // commitID is the only form in which the name of a commit is passed on to git.
-var commitID = regexp.MustCompile("^[0-9a-f]{40}([0-9a-f]{24})?$")
+var commitID = pattern.New("^[0-9a-f]{40}([0-9a-f]{24})?$")
 
 func soundCommits(list []protocol.GoodCommit) []protocol.GoodCommit {
 	return slices.DeleteFunc(list, func(g protocol.GoodCommit) bool { return !commitID.MatchString(g.Commit) })

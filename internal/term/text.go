@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
@@ -75,7 +76,7 @@ func isControl(r rune) bool {
 }
 
 // sgr matches the sequences that set colours and styles (ECMA-48, SGR).
-var sgr = regexp.MustCompile("\x1b\\[[0-9;:]*m")
+var sgr = pattern.New("\x1b\\[[0-9;:]*m")
 
 // PrintableLog is [Printable] for a line of a log, which may keep its colours
 // if the screen shows colours.

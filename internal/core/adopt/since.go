@@ -3,9 +3,10 @@ package adopt
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/survey"
@@ -13,7 +14,7 @@ import (
 
 // derived matches the commands that are proposed for scripts and manifests, with the
 // program.
-var derived = regexp.MustCompile(
+var derived = pattern.New(
 	`\b(npm|yarn|pnpm) run --silent \S+|\bmake --silent \S+|\bgo (build|test|vet) |\bcargo (build|test)`,
 )
 

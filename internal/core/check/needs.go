@@ -4,9 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"golang.org/x/mod/modfile"
 
@@ -239,9 +240,9 @@ func needsPos(p *graph.Project) decl.Pos {
 }
 
 var (
-	emptyNeeds = regexp.MustCompile(`(?m)^[ \t]*needs[ \t]*=[ \t]*\[((?:[ \t\r\n]|#[^\n]*\n)*)\]`)
-	header     = regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*project[ \t]*\][^\n]*\n`)
-	simpleKey  = regexp.MustCompile(`^([ \t]*)([a-z_]+)([ \t]*)=[ \t]*("[^"\n]*"|\[[^\[\]\n]*\])[ \t]*(#[^\n]*)?\r?\n`)
+	emptyNeeds = pattern.New(`(?m)^[ \t]*needs[ \t]*=[ \t]*\[((?:[ \t\r\n]|#[^\n]*\n)*)\]`)
+	header     = pattern.New(`(?m)^[ \t]*\[[ \t]*project[ \t]*\][^\n]*\n`)
+	simpleKey  = pattern.New(`^([ \t]*)([a-z_]+)([ \t]*)=[ \t]*("[^"\n]*"|\[[^\[\]\n]*\])[ \t]*(#[^\n]*)?\r?\n`)
 )
 
 // addNeed returns the edit that adds a need to a project's declaration. Where there

@@ -7,9 +7,10 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -230,7 +231,7 @@ func (n namespace) name(section, name string) string {
 	return name
 }
 
-var pickField = regexp.MustCompile(`\b(pick|kind):([^\s()"']+)`)
+var pickField = pattern.New(`\b(pick|kind):([^\s()"']+)`)
 
 // expression renames the picks and kinds that a pick names.
 func (n namespace) expression(text string) string {
@@ -240,7 +241,7 @@ func (n namespace) expression(text string) string {
 	})
 }
 
-var settingVariable = regexp.MustCompile(`\bGRAYLOFT_SETTING_[A-Z0-9_]+\b`)
+var settingVariable = pattern.New(`\bGRAYLOFT_SETTING_[A-Z0-9_]+\b`)
 
 // command renames the settings that a command names: their placeholders, and the
 // variables that pass them on.

@@ -3,10 +3,11 @@ package decl
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/pelletier/go-toml/v2/unstable"
 )
@@ -129,10 +130,10 @@ func orNone(advice, none string) string {
 }
 
 // placeholder is the only form that is replaced in a command.
-var placeholder = regexp.MustCompile(`%\{setting\.([^}]*)\}`)
+var placeholder = pattern.New(`%\{setting\.([^}]*)\}`)
 
 // bare matches values that a shell takes as one word without quotes.
-var bare = regexp.MustCompile(`^[A-Za-z0-9_./:=@%+,-]+$`)
+var bare = pattern.New(`^[A-Za-z0-9_./:=@%+,-]+$`)
 
 // Named returns the settings that a command names, each once, sorted.
 func (c Command) Named() []string {
@@ -205,7 +206,7 @@ func (c Command) WithArgs(args []string) Command {
 }
 
 // arguments matches a shell text's own arguments.
-var arguments = regexp.MustCompile(`\$[@*1-9]|\$\{[@*1-9]`)
+var arguments = pattern.New(`\$[@*1-9]|\$\{[@*1-9]`)
 
 // ShellQuote quotes a word so that a shell takes it unchanged.
 func ShellQuote(word string) string {

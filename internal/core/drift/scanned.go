@@ -2,32 +2,33 @@ package drift
 
 import (
 	"path"
-	"regexp"
 	"slices"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // scan is a command that opens files although its result does not depend on them.
 type scan struct {
-	command, unless *regexp.Regexp
-	files           *regexp.Regexp // their base names
-	probed          *regexp.Regexp // what a probe of the task reads, which then tells what these files would
+	command, unless *pattern.Pattern
+	files           *pattern.Pattern // their base names
+	probed          *pattern.Pattern // what a probe of the task reads, which then tells what these files would
 	why             string
 }
 
 var scans = []scan{{
-	command: regexp.MustCompile(`\bgo (build|install|run)\b`), unless: regexp.MustCompile(`\bgo (test|vet|generate)\b`),
-	files: regexp.MustCompile(`_test\.go$`),
+	command: pattern.New(`\bgo (build|install|run)\b`), unless: pattern.New(`\bgo (test|vet|generate)\b`),
+	files: pattern.New(`_test\.go$`),
 	why:   "the compiler looks which package a test file belongs to, and leaves it out",
 }, {
-	command: regexp.MustCompile(
+	command: pattern.New(
 		`\b(npm|yarn|pnpm) (run|test|start)\b`,
-	), unless: regexp.MustCompile(`\b(npm|yarn|pnpm) (install|ci|pack)\b`),
-	files: regexp.MustCompile(`^(package\.json|pnpm-workspace\.yaml)$`),
+	), unless: pattern.New(`\b(npm|yarn|pnpm) (install|ci|pack)\b`),
+	files: pattern.New(`^(package\.json|pnpm-workspace\.yaml)$`),
 	why:   "it looks which packages the workspace has; of a package that the script uses, needs says so",
 }, {
-	command: regexp.MustCompile(`\byarn (run|test|start)\b`), unless: regexp.MustCompile(`\byarn (install|pack)\b`),
-	files:  regexp.MustCompile(`^(yarn\.lock|install-state\.gz|\.pnp\.(cjs|loader\.mjs|data\.json))$`),
-	probed: regexp.MustCompile(`^(\.yarn-state\.yml|\.pnp\.(cjs|data\.json))$`),
+	command: pattern.New(`\byarn (run|test|start)\b`), unless: pattern.New(`\byarn (install|pack)\b`),
+	files:  pattern.New(`^(yarn\.lock|install-state\.gz|\.pnp\.(cjs|loader\.mjs|data\.json))$`),
+	probed: pattern.New(`^(\.yarn-state\.yml|\.pnp\.(cjs|data\.json))$`),
 	why:    "it looks where packages are; a probe says which",
 }}
 

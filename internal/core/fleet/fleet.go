@@ -6,9 +6,10 @@ package fleet
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/shelf"
 )
@@ -67,7 +68,7 @@ func AfterLoss(losses, attempts int, cancelled bool) State {
 }
 
 // poolName is how a pool may be called.
-var poolName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
+var poolName = pattern.New(`^[a-z0-9][a-z0-9-]{0,31}$`)
 
 // CheckPool refuses names that a pool cannot have.
 func CheckPool(name string) error {
@@ -78,7 +79,7 @@ func CheckPool(name string) error {
 }
 
 // forbidden is what a branch cannot have in its name (git-check-ref-format(1)).
-var forbidden = regexp.MustCompile(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{|//|/\.|^[-/.@]$|^[-/.]|[/.]$|\.lock(/|$)`)
+var forbidden = pattern.New(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{|//|/\.|^[-/.@]$|^[-/.]|[/.]$|\.lock(/|$)`)
 
 // CheckBranch refuses names that a branch cannot have.
 func CheckBranch(name string) error {

@@ -4,9 +4,10 @@ import (
 	"go/build/constraint"
 	"go/scanner"
 	"go/token"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // readGo reads a Go file up to its last import, whatever its build constraints are:
@@ -43,7 +44,7 @@ func readGoHead(name, text string) File {
 
 // generatedGo matches the line that says that a program wrote a Go file:
 // https://go.dev/s/generatedcode.
-var generatedGo = regexp.MustCompile(`(?m)^// Code generated .* DO NOT EDIT\.\r?$`)
+var generatedGo = pattern.New(`(?m)^// Code generated .* DO NOT EDIT\.\r?$`)
 
 type goReader struct {
 	scanner scanner.Scanner

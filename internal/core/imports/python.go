@@ -1,9 +1,10 @@
 package imports
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // readPython reads the import statements of a Python file, wherever they are:
@@ -40,7 +41,7 @@ type pythonReader struct {
 
 // pythonText matches the strings that may name a module: a dotted name, or the
 // driver in an address such as postgresql+driver://.
-var pythonText = regexp.MustCompile(`^(?:[a-z]+\+([a-z0-9_]+)://.*|([A-Za-z_][A-Za-z0-9_]*)(?:\.[A-Za-z_][A-Za-z0-9_]*)*)$`)
+var pythonText = pattern.New(`^(?:[a-z]+\+([a-z0-9_]+)://.*|([A-Za-z_][A-Za-z0-9_]*)(?:\.[A-Za-z_][A-Za-z0-9_]*)*)$`)
 
 // run reads the text line by line: logical lines, which brackets, strings and
 // backslashes continue.

@@ -1,9 +1,10 @@
 package imports
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // readRust reads the use declarations of a Rust file, as the first segment of each
@@ -51,9 +52,9 @@ func rustWords(text string) (out []rustWord) {
 }
 
 var (
-	rustRaw  = regexp.MustCompile(`^(?:b|c)?r(#*)"`)
-	rustChar = regexp.MustCompile(`^b?'(?:\\(?:u\{[^}]*\}|x..|.)|[^\\'\n])'`)
-	rustText = regexp.MustCompile(`^(?:b|c)?"(?:[^"\\]|\\(?s:.))*"`)
+	rustRaw  = pattern.New(`^(?:b|c)?r(#*)"`)
+	rustChar = pattern.New(`^b?'(?:\\(?:u\{[^}]*\}|x..|.)|[^\\'\n])'`)
+	rustText = pattern.New(`^(?:b|c)?"(?:[^"\\]|\\(?s:.))*"`)
 )
 
 // rustBlank returns the length of the white space, comment, string or character that

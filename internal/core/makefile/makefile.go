@@ -4,9 +4,10 @@
 package makefile
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // Names are the names of files that make reads by itself, in its order.
@@ -22,8 +23,8 @@ type Target struct {
 }
 
 var (
-	phonyLine  = regexp.MustCompile(`^\.PHONY\s*:\s*(.*)$`)
-	targetLine = regexp.MustCompile(`^([A-Za-z0-9_.%/ -]+?)\s*::?([^=].*|)$`)
+	phonyLine  = pattern.New(`^\.PHONY\s*:\s*(.*)$`)
+	targetLine = pattern.New(`^([A-Za-z0-9_.%/ -]+?)\s*::?([^=].*|)$`)
 )
 
 // Targets returns the targets of a Makefile in order of appearance.

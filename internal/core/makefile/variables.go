@@ -1,8 +1,9 @@
 package makefile
 
 import (
-	"regexp"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // Variables are those that a Makefile sets, by name.
@@ -16,8 +17,8 @@ type Variable struct {
 }
 
 var (
-	assignment = regexp.MustCompile(`^(?:export\s+|override\s+)*([A-Za-z_][\w.-]*)\s*(\?|:{0,3}|\+)=\s*(.*)$`)
-	reference  = regexp.MustCompile(`\$\$|\$(?:\([A-Za-z_][\w.-]*\)|\{[A-Za-z_][\w.-]*\})`) // or a dollar for the shell
+	assignment = pattern.New(`^(?:export\s+|override\s+)*([A-Za-z_][\w.-]*)\s*(\?|:{0,3}|\+)=\s*(.*)$`)
+	reference  = pattern.New(`\$\$|\$(?:\([A-Za-z_][\w.-]*\)|\{[A-Za-z_][\w.-]*\})`) // or a dollar for the shell
 )
 
 // VariablesOf returns the variables that a Makefile sets by assignments, outside of recipes. Of several

@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
@@ -31,7 +32,7 @@ type crate struct {
 // rustStandard are the crates that every program has.
 var rustStandard = []string{"std", "core", "alloc", "proc_macro", "test", "crate", "self", "super"}
 
-var rustTest = regexp.MustCompile(`(^|/)(tests?|benches|examples)/|(^|/)tests?\.rs$`)
+var rustTest = pattern.New(`(^|/)(tests?|benches|examples)/|(^|/)tests?\.rs$`)
 
 func (cargo) Manifests(r *Repo) (out []Manifest) {
 	var all []*crate
@@ -72,7 +73,7 @@ func crateName(name string) string { return strings.ReplaceAll(name, "-", "_") }
 
 // cargoTable matches the path of a dependency: in a table of a package, of a target, or
 // of a workspace.
-var cargoTable = regexp.MustCompile(
+var cargoTable = pattern.New(
 	`^((?:target\x00[^\x00]*\x00|workspace\x00)?(dependencies|dev-dependencies|build-dependencies))\x00([^\x00]+)(?:\x00(.+))?$`,
 )
 

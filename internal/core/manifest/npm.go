@@ -2,10 +2,11 @@ package manifest
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/imports"
 )
@@ -175,7 +176,7 @@ func (s *npmSurvey) isProvided(p npmPackage, name, spec string) bool {
 	return s.isAlias(p, spec)
 }
 
-var packageName = regexp.MustCompile(`^(@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9-][a-z0-9._~-]*$`)
+var packageName = pattern.New(`^(@[a-z0-9~-][a-z0-9._~-]*/)?[a-z0-9-][a-z0-9._~-]*$`)
 
 // packageOf returns the package that a module specifier names; empty if it names a
 // file, a module of Node, or something that a bundler provides.

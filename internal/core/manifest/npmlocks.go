@@ -3,9 +3,10 @@ package manifest
 import (
 	"encoding/json"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/shell"
 )
@@ -64,8 +65,8 @@ func (l npmLocked) readNPM(text string) {
 }
 
 var (
-	pnpmPackage = regexp.MustCompile(`^  '?/?((?:@[\w.~-]+/)?[\w.~-]+)[@/]\d.*:\s*$`)
-	yarnPackage = regexp.MustCompile(`^"?((?:@[^/"]+/)?[^@"\s]+)@.*:\s*$`)
+	pnpmPackage = pattern.New(`^  '?/?((?:@[\w.~-]+/)?[\w.~-]+)[@/]\d.*:\s*$`)
+	yarnPackage = pattern.New(`^"?((?:@[^/"]+/)?[^@"\s]+)@.*:\s*$`)
 )
 
 // readPNPM reads which packages bring programs, whose names are not there, and what is expected beside

@@ -6,10 +6,11 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // mentionedIn returns whether a package is used without an import in the files of its
@@ -44,7 +45,7 @@ func (s *npmSurvey) mentionedIn(p npmPackage) func(string) bool {
 
 // extension matches the name of a package that extends a tool: as the tool's plugin,
 // configuration and the like.
-var extension = regexp.MustCompile(`^(?:@([^/]+)/)?(?:[a-z0-9]+-)*?(?:plugin|config|preset|parser|formatter)(?:-(.+))?$`)
+var extension = pattern.New(`^(?:@([^/]+)/)?(?:[a-z0-9]+-)*?(?:plugin|config|preset|parser|formatter)(?:-(.+))?$`)
 
 // wordsFor returns the words by which configurations name a package: its name, also without a
 // scope, and what a tool calls its extensions, such as "quay" for lint-plugin-quay and "@quay"
@@ -154,7 +155,7 @@ var helpersOf = map[string][]string{
 	"importHelpers": {"tslib"}, "useBuiltIns": {"core-js"}, "transform-runtime": {"@babel/runtime", "@babel/runtime-corejs3"},
 }
 
-var installedPath = regexp.MustCompile(`node_modules/((?:@[\w.~-]+/)?[\w.~-]+)/`)
+var installedPath = pattern.New(`node_modules/((?:@[\w.~-]+/)?[\w.~-]+)/`)
 
 // isReadFrom tells whether some file names the directory in which a package is
 // installed.

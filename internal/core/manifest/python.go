@@ -2,9 +2,10 @@ package manifest
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/imports"
@@ -20,18 +21,18 @@ func (python) Name() string { return "python" }
 // requirementsFile matches the names of requirements files; those for development
 // have a word for it.
 var (
-	requirementsFile = regexp.MustCompile(
+	requirementsFile = pattern.New(
 		`(^|/)(requirements([-_.][\w.-]+)?|[\w.-]+[-_.]requirements)\.txt$|(^|/)requirements/[\w.-]+\.txt$`,
 	)
-	forDevelopment = regexp.MustCompile(
+	forDevelopment = pattern.New(
 		`(?i)(^|[-_./])(dev|develop|development|test|tests|testing|lint|docs?|ci|typing)([-_.]|$)`,
 	)
-	pythonTest = regexp.MustCompile(
+	pythonTest = pattern.New(
 		`(^|/)(tests?|testing|docs?|examples?|benchmarks?)/|(^|/)(test_[^/]*|[^/]*_test|conftest|setup|noxfile)\.py$`,
 	)
 )
 
-var setupName = regexp.MustCompile(`(?m)(?:^|[(,])\s*name\s*=\s*["']?([\w.-]+)`)
+var setupName = pattern.New(`(?m)(?:^|[(,])\s*name\s*=\s*["']?([\w.-]+)`)
 
 // SetupName returns the name of the package in the text of a setup.cfg or setup.py, empty if it is
 // not written there: https://setuptools.pypa.io/en/latest/userguide/declarative_config.html.
@@ -233,11 +234,11 @@ func (p *pythonPackage) readRequirements(file, text string, besideProject bool) 
 }
 
 var (
-	requirementLine = regexp.MustCompile(
+	requirementLine = pattern.New(
 		`^\s*([A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?)\s*(?:\[[^\]]*\])?\s*\(?((?:[<>=!~]=?=?\s*[^;#,\s)]+\s*,?\s*)*)`,
 	)
-	exactVersion  = regexp.MustCompile(`(==|~=|>=)\s*([0-9][^;#,\s)"']*)`)
-	nameSeparator = regexp.MustCompile(`[-_.]+`)
+	exactVersion  = pattern.New(`(==|~=|>=)\s*([0-9][^;#,\s)"']*)`)
+	nameSeparator = pattern.New(`[-_.]+`)
 )
 
 // Requirement returns the normalised name and the version of a requirement

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"slices"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decide"
@@ -16,9 +17,11 @@ import (
 //go:embed page.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"seconds": amount.Seconds, "bytes": size, "mark": mark, "join": strings.Join, "loud": isLoud,
-}).Parse(pageText))
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Funcs(template.FuncMap{
+		"seconds": amount.Seconds, "bytes": size, "mark": mark, "join": strings.Join, "loud": isLoud,
+	}).Parse(pageText))
+})
 
 // pageData is what the page shows.
 type pageData struct {
@@ -97,7 +100,7 @@ func page(r Run) ([]byte, error) {
 	}
 	d.draw()
 	var b bytes.Buffer
-	err := pageTemplate.Execute(&b, d)
+	err := pageTemplate().Execute(&b, d)
 	return b.Bytes(), err
 }
 

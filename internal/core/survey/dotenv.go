@@ -2,8 +2,9 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -11,12 +12,12 @@ import (
 var (
 	// loadsSettings matches scripts with a tool that reads variables from files beside the package
 	// (https://vite.dev/guide/env-and-mode, https://nextjs.org/docs/app/guides/environment-variables).
-	loadsSettings = regexp.MustCompile(
+	loadsSettings = pattern.New(
 		`(^|[\s;&|/'"(])(vite|vitest|next|nuxt|nuxi|astro|gatsby|parcel|react-scripts|react-router|remix|svelte-kit` +
 			`|vue-cli-service|expo)($|[\s;&|)'"@])`,
 	)
 	// loadsOne matches scripts with an option or a tool that reads the file.
-	loadsOne = regexp.MustCompile(`--env-file\b|\b(dotenv|dotenvx|env-cmd)\b`)
+	loadsOne = pattern.New(`--env-file\b|\b(dotenv|dotenvx|env-cmd)\b`)
 )
 
 // settingsFiles returns the files with variables that a script of a package reads and git ignores: what

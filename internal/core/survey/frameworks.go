@@ -2,13 +2,14 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"slices"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // framework is a tool that writes to directories of its own, as its documentation says.
 type framework struct {
-	command *regexp.Regexp
+	command *pattern.Pattern
 	with    string   // a package that makes it so; empty if the command does
 	writes  []string // in the directory of the package
 	scratch []string // what it keeps for its next run, and that its results do not depend on
@@ -16,19 +17,19 @@ type framework struct {
 
 var frameworks = []framework{
 	// https://nextjs.org/docs/app/api-reference/config/next-config-js/distDir: all but .next/cache.
-	{regexp.MustCompile(`\bnext build\b`), "", []string{".next/[!c]*"}, []string{".next/cache/**"}},
+	{pattern.New(`\bnext build\b`), "", []string{".next/[!c]*"}, []string{".next/cache/**"}},
 	// https://svelte.dev/docs/kit/project-structure
-	{regexp.MustCompile(`\bvite build\b`), "@sveltejs/kit", []string{".svelte-kit/output/**"}, nil},
+	{pattern.New(`\bvite build\b`), "@sveltejs/kit", []string{".svelte-kit/output/**"}, nil},
 	// https://nuxt.com/docs/guide/directory-structure/output
-	{regexp.MustCompile(`\b(nuxt|nuxi) (build|generate)\b`), "", []string{".output/**"}, nil},
+	{pattern.New(`\b(nuxt|nuxi) (build|generate)\b`), "", []string{".output/**"}, nil},
 	// https://www.gatsbyjs.com/docs/reference/gatsby-project-structure
-	{regexp.MustCompile(`\bgatsby build\b`), "", []string{"public/**"}, nil},
+	{pattern.New(`\bgatsby build\b`), "", []string{"public/**"}, nil},
 	// https://storybook.js.org/docs/sharing/publish-storybook
-	{regexp.MustCompile(`\b(storybook build|build-storybook)\b`), "", []string{"storybook-static/**"}, nil},
+	{pattern.New(`\b(storybook build|build-storybook)\b`), "", []string{"storybook-static/**"}, nil},
 	// https://create-react-app.dev/docs/available-scripts, https://docusaurus.io/docs/cli
-	{regexp.MustCompile(`\b(docusaurus|react-scripts) build\b`), "", []string{"build/**"}, nil},
+	{pattern.New(`\b(docusaurus|react-scripts) build\b`), "", []string{"build/**"}, nil},
 	// https://www.11ty.dev/docs/config
-	{regexp.MustCompile(`\beleventy\b`), "", []string{"_site/**"}, nil},
+	{pattern.New(`\beleventy\b`), "", []string{"_site/**"}, nil},
 }
 
 // byFramework returns what a script of a package writes, and keeps, by the framework that it starts.

@@ -1,9 +1,10 @@
 package survey
 
 import (
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // words in a task's name and what they suggest.
@@ -119,7 +120,7 @@ func set(words ...string) map[string]bool {
 	return out
 }
 
-var nameParts = regexp.MustCompile(`[^A-Za-z0-9]+`)
+var nameParts = pattern.New(`[^A-Za-z0-9]+`)
 
 func parts(name string) []string {
 	return nameParts.Split(strings.ReplaceAll(strings.ToLower(name), "up-to-date", "check"), -1)
@@ -131,67 +132,67 @@ func has(name string, words map[string]bool) bool {
 
 // patterns in a script's text which show that it does more than write files.
 var signs = []struct {
-	pattern *regexp.Regexp
+	pattern *pattern.Pattern
 	sort    Reusability
 	why     string
 }{
-	{regexp.MustCompile(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or pushes it"},
-	{regexp.MustCompile(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
-	{regexp.MustCompile(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
+	{pattern.New(`\bgit\s+(push|tag|commit)\b`), NotAdopted, "it changes the repository's history or pushes it"},
+	{pattern.New(`\b(npm|yarn|pnpm|cargo|twine)\s+(publish|upload)\b|\b(docker|podman)\s+push\b`), NotAdopted, "it publishes"},
+	{pattern.New(`\b(ssh|scp|rsync|sftp)\s`), NotAdopted, "it reaches other machines"},
 	{
-		regexp.MustCompile(`\bkubectl\s+(apply|create|delete|edit|exec|patch|replace|rollout|scale|set)\b` +
+		pattern.New(`\bkubectl\s+(apply|create|delete|edit|exec|patch|replace|rollout|scale|set)\b` +
 			`|\bhelm\s+(install|push|rollback|uninstall|upgrade)\b|\b(terraform|tofu)\s+(apply|destroy|import)\b` +
 			`|\b(aws|az|gcloud|gsutil|eksctl)\s`),
 		NotAdopted,
 		"it changes something elsewhere",
 	},
 	{
-		regexp.MustCompile(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`),
+		pattern.New(`\bcurl\b[^|;&\n]*\s(-X\s*(POST|PUT|DELETE|PATCH)|-d\b|--data|-T\b|-F\b)`),
 		NotAdopted,
 		"it sends something over the network",
 	},
 	{
-		regexp.MustCompile(
+		pattern.New(
 			`--watch(=true)?($|[\s;&|"'])|\b(tsc|rollup|webpack|sass|babel|mocha|postcss|tsup)\b[^;&|\n]*\s-[a-z]?w\b|\bwatch\s`,
 		),
 		NotAdopted,
 		"it watches or serves, and does not end by itself",
 	},
 	{
-		regexp.MustCompile(`\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`),
+		pattern.New(`\bhttp-server\b|\bserve\s|--serve\b|\bsleep\s+infinity`),
 		NotAdopted,
 		"it watches or serves, and does not end by itself",
 	},
 	{
-		regexp.MustCompile(
+		pattern.New(
 			`(^|[;&|(]\s*|\s)(npm|yarn|pnpm)\s+(ci|install|i|add)\b|\bpip3?\s+install\b|\bapt(-get)?\s+install\b|\bgo\s+install\b`,
 		),
 		NeverReusable,
 		"it installs something outside the project",
 	},
 	{
-		regexp.MustCompile(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`),
+		pattern.New(`--fix\b|--write\b|\bgofmt\s+(-[a-z]+\s+)*-w\b|\bgo\s+fmt\b|\bgo\s+mod\s+tidy\b|\bsed\s+-i\b`),
 		NeverReusable,
 		"it rewrites sources",
 	},
 	{
-		regexp.MustCompile(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`),
+		pattern.New(`\$\(date\b|\bdate\s+[+-]|\$RANDOM\b|\buuidgen\b|Date\.now\(\)|/dev/u?random`),
 		NeverReusable,
 		"it uses the current time or random values",
 	},
 	{
-		regexp.MustCompile(`\b(curl|wget)\s|\bnpx\s+(-y|--yes)\b|\b(pnpm|yarn)\s+dlx\b|\bbunx\s`),
+		pattern.New(`\b(curl|wget)\s|\bnpx\s+(-y|--yes)\b|\b(pnpm|yarn)\s+dlx\b|\bbunx\s`),
 		NeverReusable,
 		"it downloads something that may change",
 	},
 	{
-		regexp.MustCompile(`\bgit\s+(describe|diff|log|name-rev|rev-list|show|status|symbolic-ref)\b` +
+		pattern.New(`\bgit\s+(describe|diff|log|name-rev|rev-list|show|status|symbolic-ref)\b` +
 			`|\bgit\s+rev-parse\s+(--short|--verify|--abbrev-ref|HEAD)`),
 		NeverReusable,
 		"it depends on the commit, or on what git tracks, which no file tells",
 	},
 	{
-		regexp.MustCompile(`\b(docker|podman|nerdctl|buildah)\s+(\w+\s+)?` +
+		pattern.New(`\b(docker|podman|nerdctl|buildah)\s+(\w+\s+)?` +
 			`(build|bud|commit|compose|create|exec|import|load|pull|rm|rmi|run|start|tag|up)\b|\bdocker-compose\s`),
 		NeverReusable,
 		"it works with images or containers, which are no files of the project",
@@ -199,7 +200,7 @@ var signs = []struct {
 }
 
 // runsOthers matches a script that runs other scripts.
-var runsOthers = regexp.MustCompile(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)`)
+var runsOthers = pattern.New(`\b(npm|yarn|pnpm)\s+(run(-script)?\s+)?([a-zA-Z][\w:.-]*)`)
 
 // judge classifies a task by its name and by its script.
 func (t *Task) judge() {

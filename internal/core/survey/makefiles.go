@@ -3,9 +3,10 @@ package survey
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/makefile"
 )
@@ -127,7 +128,7 @@ func (r rules) hasPattern(name string) bool {
 
 // isStamp matches files that say what was done elsewhere, such as an installation: with one from another
 // machine, make would leave that out.
-var isStamp = regexp.MustCompile(`(?i)(^|/)(\.[^/]*|[^/]*(stamp|installed|done|node_modules|venv)[^/]*)$`)
+var isStamp = pattern.New(`(?i)(^|/)(\.[^/]*|[^/]*(stamp|installed|done|node_modules|venv)[^/]*)$`)
 
 // made returns the files among what a phony target depends on, directly or through other phony ones, that
 // are no sources: make makes them. It is nothing if that cannot be told.

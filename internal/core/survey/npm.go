@@ -4,9 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/bmatcuk/doublestar/v4"
@@ -165,7 +166,7 @@ func (s *surveyor) npmShared(own string, locks bool) []string {
 var (
 	npmLocks = []string{"package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml"}
 	// sharedConfig matches the files that tools look for in the directories around a package.
-	sharedConfig = regexp.MustCompile(
+	sharedConfig = pattern.New(
 		`^(tsconfig.*\.json|\.[a-z]+rc(\.[a-z]+)?|[a-z-]+\.config\.[cm]?[jt]s(on)?|\.[a-z]+ignore|\.editorconfig)$`,
 	)
 	// manifestKeys are those that npm knows, and some that only concern the package itself; tools

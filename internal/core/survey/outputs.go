@@ -2,20 +2,21 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/glob"
 )
 
 // Options and redirections by which commands name their outputs.
-var outputFlags = []*regexp.Regexp{
-	regexp.MustCompile(`(?:--out-?dir|--outDir|--outfile|--output|--output-path|--dist-dir|--out)[= ]["']?([\w./@-]+)`),
-	regexp.MustCompile(`(?:^|\s)-[od]\s+["']?([\w./@-]+)`),
-	regexp.MustCompile(`(?:^|[^0-9&>])>\s*["']?([\w./@-]+)`),
-	regexp.MustCompile(`\bmkdir\s+(?:-p\s+)?["']?([\w./@-]+)`),
-	regexp.MustCompile(`\btar\s+-?c\w*f\s+["']?([\w./@-]+)`),
+var outputFlags = []*pattern.Pattern{
+	pattern.New(`(?:--out-?dir|--outDir|--outfile|--output|--output-path|--dist-dir|--out)[= ]["']?([\w./@-]+)`),
+	pattern.New(`(?:^|\s)-[od]\s+["']?([\w./@-]+)`),
+	pattern.New(`(?:^|[^0-9&>])>\s*["']?([\w./@-]+)`),
+	pattern.New(`\bmkdir\s+(?:-p\s+)?["']?([\w./@-]+)`),
+	pattern.New(`\btar\s+-?c\w*f\s+["']?([\w./@-]+)`),
 }
 
 // guessWrites works out what a task writes: nothing for a check; otherwise what
@@ -177,7 +178,7 @@ func (s *surveyor) complete(p *Project) {
 	p.order()
 }
 
-var buildsGo = regexp.MustCompile(`\bgo\s+build\b`)
+var buildsGo = pattern.New(`\bgo\s+build\b`)
 
 // stamps tells whether a script makes Go programs in which the commit is
 // (https://pkg.go.dev/cmd/go#hdr-Compile_packages_and_dependencies).

@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"iter"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/tailscale/hujson"
 
@@ -77,12 +78,12 @@ func (o outsider) textOf(f string) string {
 var shellEndings = []string{"", ".sh", ".bash"}
 
 // changesInto matches the directories that a script works in.
-var changesInto = regexp.MustCompile(`\bcd\s+["']?([\w@+-][\w./@+-]*)`)
+var changesInto = pattern.New(`\bcd\s+["']?([\w@+-][\w./@+-]*)`)
 
 // elsewhere match where a script changes its directory to, or puts what it makes.
-var elsewhere = append([]*regexp.Regexp{
-	regexp.MustCompile(`(?m)\bcd\s+["']?([\w./@+-]*\.\.[\w./@+-]*)`),
-	regexp.MustCompile(`(?m)\b(?:cp|mv|ln|install|rsync)\s[^;&|\n]*\s["']?(\.\.[\w./@+-]*)["']?\s*(?:$|[;&|])`),
+var elsewhere = append([]*pattern.Pattern{
+	pattern.New(`(?m)\bcd\s+["']?([\w./@+-]*\.\.[\w./@+-]*)`),
+	pattern.New(`(?m)\b(?:cp|mv|ln|install|rsync)\s[^;&|\n]*\s["']?(\.\.[\w./@+-]*)["']?\s*(?:$|[;&|])`),
 }, outputFlags...)
 
 // worksAt returns a path that leads upwards at which a script works or writes; empty if there is none.

@@ -2,8 +2,9 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/shell"
 )
@@ -14,9 +15,9 @@ var systemPrograms = set(strings.Fields(`awk basename cat chmod cmp comm cp cut 
 	paste printf rm rmdir sed sort split tail tee touch tr tsort uniq wc`)...)
 
 var (
-	ofMake    = regexp.MustCompile(`\$[@<^*?+|]|\$\([@<^*?+][DF]?\)`)
-	outer     = regexp.MustCompile(`(^|[\s="'<>(:])(/\w|~/)|\$\{?HOME\b`) // paths outside of the repository
-	runsShell = regexp.MustCompile(`\b(?:ba|da)?sh[ \t]+(?:-[a-z]+[ \t]+)*["']?([\w./@+-]+)`)
+	ofMake    = pattern.New(`\$[@<^*?+|]|\$\([@<^*?+][DF]?\)`)
+	outer     = pattern.New(`(^|[\s="'<>(:])(/\w|~/)|\$\{?HOME\b`) // paths outside of the repository
+	runsShell = pattern.New(`\b(?:ba|da)?sh[ \t]+(?:-[a-z]+[ \t]+)*["']?([\w./@+-]+)`)
 )
 
 // mostScripts is how deep scripts that run each other are followed.

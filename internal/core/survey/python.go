@@ -3,9 +3,10 @@ package survey
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -36,9 +37,9 @@ type pyManifest struct {
 // (https://setuptools.pypa.io/en/latest/userguide/declarative_config.html). A setup.py is a
 // program, of which only what is written literally is found.
 var (
-	setupList   = regexp.MustCompile(`(?m)^(?:install_requires|tests_require)[ \t]*=[ \t]*(.*(?:\n[ \t]+\S.*)*)`)
-	setupCall   = regexp.MustCompile(`\b(?:install_requires|tests_require)\s*=\s*\[([^\]]*)\]`)
-	setupQuoted = regexp.MustCompile(`["']([^"']+)["']`)
+	setupList   = pattern.New(`(?m)^(?:install_requires|tests_require)[ \t]*=[ \t]*(.*(?:\n[ \t]+\S.*)*)`)
+	setupCall   = pattern.New(`\b(?:install_requires|tests_require)\s*=\s*\[([^\]]*)\]`)
+	setupQuoted = pattern.New(`["']([^"']+)["']`)
 )
 
 // pySettings are the files that what runs tests looks for in the directories around a package.
@@ -46,7 +47,7 @@ var pySettings = []string{"conftest.py", "pyproject.toml", "pytest.ini", "setup.
 
 // pyLock matches files that say what is to be installed. What is installed follows them, and so does the
 // selection of tasks by changed files.
-var pyLock = regexp.MustCompile(
+var pyLock = pattern.New(
 	`^((uv|poetry|pdm|Pipfile)\.lock|Pipfile|pylock(\.[a-z0-9-]+)?\.toml|(requirements|constraints)[\w.-]*\.(txt|in))$`,
 )
 
@@ -178,7 +179,7 @@ func (s *surveyor) usesPytest(dir string) bool {
 	})
 }
 
-var testFunction = regexp.MustCompile(`(?m)^(async )?def test_`)
+var testFunction = pattern.New(`(?m)^(async )?def test_`)
 
 // namesPytest tells whether a file beside tests is there for pytest, or names it.
 func (s *surveyor) namesPytest(f string) bool {

@@ -3,9 +3,10 @@ package survey
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"grayloft.example/grayloft/internal/core/imports"
 )
@@ -107,8 +108,8 @@ func described(text string) string {
 
 var (
 	// legal matches lines of paragraphs about rights.
-	legal = regexp.MustCompile(`(?i)copyright|licen[sc]e|\(c\) |all rights|spdx|redistribut|warrant|applicable law|permission` +
+	legal = pattern.New(`(?i)copyright|licen[sc]e|\(c\) |all rights|spdx|redistribut|warrant|applicable law|permission` +
 		`|free software`)
 	// forPrograms matches lines for an editor or a linter, and those that only separate.
-	forPrograms = regexp.MustCompile(`(?i)-\*-|\bvim?:|^shellcheck|^[^\pL\pN]*$|^\$`)
+	forPrograms = pattern.New(`(?i)-\*-|\bvim?:|^shellcheck|^[^\pL\pN]*$|^\$`)
 )

@@ -4,9 +4,10 @@ import (
 	"encoding/json"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"github.com/tailscale/hujson"
 )
@@ -21,9 +22,9 @@ type compiled struct {
 }
 
 var (
-	compiles    = regexp.MustCompile(`\b(?:vue-)?tsc\b([^;&|\n]*)`)
-	compilesAll = regexp.MustCompile(`\s(?:-b|--build)\b`)
-	compilesFor = regexp.MustCompile(`\s(?:-p|--project|-b|--build)[ =]["']?([\w./@-]*[\w/])`)
+	compiles    = pattern.New(`\b(?:vue-)?tsc\b([^;&|\n]*)`)
+	compilesAll = pattern.New(`\s(?:-b|--build)\b`)
+	compilesFor = pattern.New(`\s(?:-p|--project|-b|--build)[ =]["']?([\w./@-]*[\w/])`)
 )
 
 // compiled works out what a script writes that starts the compiler.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/pattern"
+
 	"grayloft.example/grayloft/internal/core/imports"
 )
 
@@ -35,16 +37,16 @@ const (
 var Uses = []Use{AsEnv, AsSecret, AsSetting, AsNothing}
 
 var (
-	inShell  = regexp.MustCompile(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
-	setShell = regexp.MustCompile(
+	inShell  = pattern.New(`\$\{?([A-Z][A-Z0-9_]{1,})\b(?::?-([^}]*)\})?`)
+	setShell = pattern.New(
 		`(?m)(?:^|[;&(]|\bexport|\blocal|\bfor|\bread(?:\s+-r)?)\s*([A-Z][A-Z0-9_]+)(?:=|\s+in\b|\s*$)`,
 	)
-	inScript    = regexp.MustCompile(`(?:process|import\.meta)\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
-	inGo        = regexp.MustCompile(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
-	inPython    = regexp.MustCompile(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
-	caseShell   = regexp.MustCompile(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
-	caseRow     = regexp.MustCompile(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
-	looksSecret = regexp.MustCompile(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
+	inScript    = pattern.New(`(?:process|import\.meta)\.env(?:\.([A-Z][A-Z0-9_]+)\b|\[['"]([A-Z][A-Z0-9_]+)['"]\])`)
+	inGo        = pattern.New(`os\.(?:Getenv|LookupEnv)\("([A-Z][A-Z0-9_]+)"\)`)
+	inPython    = pattern.New(`os\.(?:getenv\(|environ(?:\.get\(|\[))\s*['"]([A-Z][A-Z0-9_]+)['"]`)
+	caseShell   = pattern.New(`(?s)\bcase\s+"?\$\{?([A-Z][A-Z0-9_]+)[^\n]*?\bin\b(.*?)\besac\b`)
+	caseRow     = pattern.New(`(?m)^\s*([A-Za-z0-9_|" -]+)\)`)
+	looksSecret = pattern.New(`TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|PRIVATE|API_?KEY|_KEY$`)
 )
 
 var (
@@ -172,7 +174,7 @@ func (s *surveyor) sourceVariables(p *Project) map[string]string {
 		if imports.IsForeign(f) || strings.HasSuffix(f, "_test.go") {
 			continue
 		}
-		var re *regexp.Regexp
+		var re *pattern.Pattern
 		switch {
 		case imports.IsScript(f), slices.Contains(componentEndings, path.Ext(f)):
 			re = inScript

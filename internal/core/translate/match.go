@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"grayloft.example/grayloft/internal/core/pattern"
+
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 )
@@ -99,7 +101,7 @@ func (b *bindings) words(old, own []string) bool {
 	return true
 }
 
-var placeholder = regexp.MustCompile(`%\{setting\.([^}]+)\}`)
+var placeholder = pattern.New(`%\{setting\.([^}]+)\}`)
 
 // word tells whether a word of a task is an old one, with values for its settings.
 func (b *bindings) word(old, own string) bool {

@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"strings"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 
 	"mvdan.cc/sh/v3/syntax"
 
@@ -198,7 +199,7 @@ func (t *translator) commandSteps(run decl.Command, dir string) []step {
 	return steps
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9@%_+=:,./-]+$`)
+var plainWord = pattern.New(`^[A-Za-z0-9@%_+=:,./-]+$`)
 
 // Quoted returns a word as a shell takes it.
 func Quoted(word string) string {
