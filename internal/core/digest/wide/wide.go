@@ -41,7 +41,7 @@ type lanes struct {
 	end       [width]uint32         // more flags of the last block
 	last      [width]uint32         // index of the last block
 	rest      [width]uint32         // bytes of the last block
-	sum       [8][width]uint32      // the chaining value, word by word
+	_         [8][width]uint32      // the chaining value, word by word, while it is computed
 	to        [width]unsafe.Pointer // where it belongs
 }
 
