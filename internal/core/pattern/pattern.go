@@ -19,9 +19,13 @@ func New(expr string) *Pattern {
 	return &Pattern{sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expr) })}
 }
 
-func (p *Pattern) FindAllStringIndex(s string, n int) [][]int { return p.get().FindAllStringIndex(s, n) }
+func (p *Pattern) FindAllStringIndex(s string, n int) [][]int {
+	return p.get().FindAllStringIndex(s, n)
+}
 
-func (p *Pattern) FindAllStringSubmatch(s string, n int) [][]string { return p.get().FindAllStringSubmatch(s, n) }
+func (p *Pattern) FindAllStringSubmatch(s string, n int) [][]string {
+	return p.get().FindAllStringSubmatch(s, n)
+}
 
 func (p *Pattern) FindAllSubmatch(b []byte, n int) [][][]byte { return p.get().FindAllSubmatch(b, n) }
 
@@ -37,6 +41,8 @@ func (p *Pattern) MatchString(s string) bool { return p.get().MatchString(s) }
 
 func (p *Pattern) ReplaceAllString(s, with string) string { return p.get().ReplaceAllString(s, with) }
 
-func (p *Pattern) ReplaceAllStringFunc(s string, with func(string) string) string { return p.get().ReplaceAllStringFunc(s, with) }
+func (p *Pattern) ReplaceAllStringFunc(s string, with func(string) string) string {
+	return p.get().ReplaceAllStringFunc(s, with)
+}
 
 func (p *Pattern) Split(s string, n int) []string { return p.get().Split(s, n) }
