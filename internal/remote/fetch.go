@@ -197,10 +197,13 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 	if err != nil {
 		return false, err
 	}
+	encodings := "zstd" // however near the service is: it has small blobs compressed
+	if len(p.of) == 1 && p.of[0].Size < 0 {
+		encodings = c.encodings() // a large listing would be compressed now, before it is read
+	}
 	resp, err := c.request(ctx, request{
 		method: http.MethodPost, path: "packs/fetch",
-		// However near the service is: it has small blobs compressed.
-		header: http.Header{"Content-Type": {"application/json"}, "Accept": {protocol.TypeFrames}, "Accept-Encoding": {"zstd"}},
+		header: http.Header{"Content-Type": {"application/json"}, "Accept": {protocol.TypeFrames}, "Accept-Encoding": {encodings}},
 		body:   func() io.Reader { return bytes.NewReader(body) }, length: int64(len(body)),
 	})
 	if err != nil {
@@ -256,11 +259,12 @@ func plainMembers(r io.Reader, most int64) members {
 	in := &pack.Reader{From: tar.NewReader(io.LimitReader(r, most)), Largest: protocol.MaxPart, Left: most}
 	var room bytes.Buffer
 	return func() ([]pack.Blob, error) {
-		d, _, err := in.Next()
+		d, size, err := in.Next()
 		if err != nil {
 			return nil, err
 		}
 		room.Reset()
+		room.Grow(int(size) + bytes.MinRead) // at most [protocol.MaxPart]: it is read without growing
 		if _, err := room.ReadFrom(in); err != nil {
 			return nil, err
 		}

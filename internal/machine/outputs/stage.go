@@ -42,8 +42,9 @@ type Restoration struct {
 	stays  []status       // by row, of files that are in their places: zero for others
 	wrote  []files.Status // by row, of files that are staged
 
-	find sync.Once
-	of   map[digest.Digest][]int // rows
+	find  sync.Once
+	first map[digest.Digest]int32 // the first row with these contents, and one more
+	next  []int32                 // by row, the next one with the same contents, and one more; zero: none
 }
 
 // Begin begins to write a listing to the disk. The restoration must be dropped at the end.
@@ -79,12 +80,20 @@ func (r *Restoration) begin() error {
 		}
 		if dir != last && !made[dir] {
 			made[dir], last = true, dir
-			if err := os.MkdirAll(r.aside(dir), 0o755); err != nil {
+			if err := mkdirAll(r.aside(dir)); err != nil {
 				return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 			}
 		}
 	}
 	return nil
+}
+
+// mkdirAll is [os.MkdirAll] for a directory that most likely is not there, in one that is.
+func mkdirAll(dir string) error {
+	if os.Mkdir(dir, 0o755) == nil {
+		return nil
+	}
+	return os.MkdirAll(dir, 0o755)
 }
 
 // dirOf is [path.Dir] for a path that was checked, in a fraction of its time.
@@ -105,20 +114,24 @@ func modeOf(row listing.Row) fs.FileMode {
 	return 0o644
 }
 
+// index finds the rows of digests.
+func (r *Restoration) index() {
+	r.first, r.next = make(map[digest.Digest]int32, len(r.list)), make([]int32, len(r.list))
+	for i, row := range slices.Backward(r.list) {
+		if d, ok := row.Blob(); ok {
+			r.next[i] = r.first[d]
+			r.first[d] = int32(i) + 1
+		}
+	}
+}
+
 // Arrived writes the files that have these contents, which match the digest: whoever has them
 // in memory saves reading them again. A file that cannot be written is left to
 // [Restoration.Finish]. It is safe for concurrent use.
 func (r *Restoration) Arrived(d digest.Digest, text []byte) {
-	r.find.Do(func() {
-		r.of = make(map[digest.Digest][]int, len(r.list))
-		for i, row := range r.list {
-			if d, ok := row.Blob(); ok {
-				r.of[d] = append(r.of[d], i)
-			}
-		}
-	})
-	for _, i := range r.of[d] {
-		if int64(len(text)) == r.list[i].Size {
+	r.find.Do(r.index)
+	for n := r.first[d]; n > 0; n = r.next[n-1] {
+		if i := int(n) - 1; int64(len(text)) == r.list[i].Size {
 			_ = r.write(i, func(w io.Writer) error {
 				_, err := w.Write(text)
 				return err

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/outputs"
@@ -97,18 +98,39 @@ func (d *Delivery) Bring(ctx context.Context, t *graph.Task, list listing.List) 
 
 // bring writes files while their contents arrive.
 func (d *Delivery) bring(ctx context.Context, t *graph.Task, list, last listing.List) (int64, error) {
-	asked := make(chan []protocol.Blob, 1)
-	go func() { asked <- d.Blobs.absent(Of(list)) }() // while directories are made
-	r, err := d.Work.Outputs(t).Begin(list)
-	if err != nil {
-		return 0, err
+	b := beginning{done: make(chan struct{})}
+	fetching, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { // while the first ones are on their way
+		defer close(b.done)
+		if b.r, b.err = d.Work.Outputs(t).Begin(list); b.err != nil {
+			stop()
+		}
+	}()
+	bytes, err := d.Blobs.fetch(fetching, d.Blobs.absent(Of(list)), b.arrived)
+	<-b.done
+	if b.err != nil {
+		return bytes, b.err
 	}
-	defer r.Drop()
-	bytes, err := d.Blobs.fetch(ctx, <-asked, r.Arrived)
+	defer b.r.Drop()
 	if err != nil {
 		return bytes, err
 	}
-	return bytes, r.Finish(ctx, last)
+	return bytes, b.r.Finish(ctx, last)
+}
+
+// beginning is a restoration that is being begun.
+type beginning struct {
+	done chan struct{} // closed when it has begun, or failed
+	r    *outputs.Restoration
+	err  error
+}
+
+// arrived is [outputs.Restoration.Arrived], once it has begun.
+func (b *beginning) arrived(id digest.Digest, text []byte) {
+	if <-b.done; b.err == nil {
+		b.r.Arrived(id, text)
+	}
 }
 
 // Tidy deals with older outputs of a task whose outputs are not needed on the
