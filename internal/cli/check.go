@@ -16,6 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/core/check"
 	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/heap"
 )
 
 // checkFlags are what a person gave to check.
@@ -74,6 +75,7 @@ func (a *app) check(ctx context.Context, f checkFlags, args []string) error {
 	if slices.Contains(rules, check.UpdateAvailable) && !f.updates {
 		return wrong("%s asks registries: give --updates", check.UpdateAvailable)
 	}
+	heap.CollectLater(256 << 20) // what is read of a repository is in use until the end
 	s := &checkSession{a: a, checkFlags: f, rules: rules}
 	found, err := s.found(ctx)
 	if err != nil {

@@ -6,7 +6,14 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
+	"sync"
 )
+
+// late tells whether the first collection is still to come.
+var late struct {
+	sync.Mutex
+	is bool
+}
 
 // CollectLate lets garbage be collected for the first time when the process uses so many bytes.
 // Between later collections the heap may grow to a number of bytes, or further if what is in use
@@ -18,13 +25,29 @@ func CollectLate(first, roomy int64) {
 		debug.SetMemoryLimit(limit)
 		return
 	}
+	late.Lock()
+	defer late.Unlock()
+	late.is = true
 	var collected func(*[64]byte)
 	collected = func(*[64]byte) {
+		late.Lock()
+		defer late.Unlock()
+		late.is = false
 		debug.SetMemoryLimit(limit)
 		debug.SetGCPercent(percent(inUse(roomy), roomy, usual))
 		runtime.SetFinalizer(new([64]byte), collected)
 	}
 	runtime.SetFinalizer(new([64]byte), collected)
+}
+
+// CollectLater puts the first collection off until the process uses so many bytes, unless it has
+// happened, or [CollectLate] was not called: for work that keeps most of what it makes.
+func CollectLater(first int64) {
+	late.Lock()
+	defer late.Unlock()
+	if late.is {
+		debug.SetMemoryLimit(first)
+	}
 }
 
 // percent is by how much the heap may grow until the next collection, in percent of what is in

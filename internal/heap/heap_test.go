@@ -3,6 +3,7 @@ package heap
 import (
 	"math"
 	"runtime"
+	"runtime/debug"
 	"testing"
 )
 
@@ -26,5 +27,29 @@ func TestGarbageIsCollectedRarelyWhileLittleIsInUse(t *testing.T) {
 	runtime.GC()
 	if n := inUse(-1); n <= 0 {
 		t.Errorf("%d bytes in use after a collection", n)
+	}
+}
+
+func TestTheFirstCollectionCanBePutOff(t *testing.T) {
+	limit, usual := debug.SetMemoryLimit(-1), debug.SetGCPercent(100)
+	defer func() { debug.SetMemoryLimit(limit); debug.SetGCPercent(usual) }()
+	CollectLater(1 << 30)
+	if got := debug.SetMemoryLimit(-1); got != limit {
+		t.Errorf("the limit is %d although nothing was late", got)
+	}
+	CollectLate(1<<29, 1<<20)
+	CollectLater(1 << 30)
+	if got := debug.SetMemoryLimit(-1); got != 1<<30 {
+		t.Errorf("the limit is %d", got)
+	}
+	for isLate := true; isLate; { // until the finalizer of the collection has run
+		runtime.GC()
+		late.Lock()
+		isLate = late.is
+		late.Unlock()
+	}
+	CollectLater(1 << 31)
+	if got := debug.SetMemoryLimit(-1); got != limit {
+		t.Errorf("the limit is %d after a collection", got)
 	}
 }
