@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -244,6 +245,38 @@ func (w *world) checkFigures() {
 			FROM run_tasks t JOIN tasks n ON n.id = t.task_id WHERE t.repository_id = $1 AND n.name = $2 AND NOT t.running`,
 			w.token.RepositoryID, row.Task).Scan(&n, &failed); err != nil || n != row.Executed || failed != row.Failed {
 			w.Errorf("%s: %d executed, %d failed; the records say %d and %d; %v", row.Task, row.Executed, row.Failed, n, failed, err)
+		}
+	}
+}
+
+func TestARunOfSeveralMachinesCountsOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, 10)
+	now := time.Now()
+	var first []string
+	for i := range 12 {
+		run := w.random(now.Add(-time.Duration(i) * time.Minute))
+		if i < 7 { // parts of two runs: the one that began first stands for all
+			if _, err := w.db.ExecContext(t.Context(), `UPDATE runs SET join_id = $1 WHERE id = $2`, fmt.Sprint("join-", i%2), run.ID); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if i >= 5 {
+			first = append(first, run.ID)
+		}
+	}
+	for _, f := range []records.RunFilter{{}, {Since: now.Add(-time.Hour)}, {Branch: "main"}, {Place: "office", Since: now.Add(-time.Hour)}} {
+		rows, total, err := w.db.Runs(t.Context(), w.token.RepositoryID, f, records.RunOrder{Limit: 100})
+		if err != nil || total != len(rows) {
+			t.Errorf("%+v: %d rows of %d, %v", f, len(rows), total, err)
+		}
+		for _, row := range rows {
+			if !slices.Contains(first, row.ID) {
+				t.Errorf("%+v: another part of a run is listed", f)
+			}
+		}
+		if f.Branch == "" && f.Place == "" && total != len(first) {
+			t.Errorf("%+v: %d runs instead of %d", f, total, len(first))
 		}
 	}
 }
