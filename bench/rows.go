@@ -141,7 +141,7 @@ const differ = "if [ -s changed ]; then : > changed; else find out -name 'f*00' 
 // has less than 20 GB: for some minutes ext4 without a journal examines every inode that was deleted when
 // it makes a file nearby, which would be measured instead of the copying.
 func (b *bench) aside(dir string) string {
-	return "if [ -e " + dir + " ]; then gone=$(mktemp -d " + filepath.Join(b.dir, "gone", "XXXXXX") + "); mv " + dir + " $gone/; " +
+	return "if [ -e " + dir + " ]; then gone=$(mktemp -d -p " + filepath.Join(b.dir, "gone") + "); mv " + dir + " $gone/; " +
 		"if [ $(df -P -B 1000000000 $gone | awk 'NR == 2 { print $4 }') -lt 20 ]; then " +
 		"find $gone -type f -print0 | xargs -0 -r truncate -s 0; fi; fi"
 }

@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/spf13/cobra"
 
 	"grayloft.example/grayloft/internal/core/amount"
+	"grayloft.example/grayloft/internal/core/pattern"
 	"grayloft.example/grayloft/internal/machine/store"
 	"grayloft.example/grayloft/internal/term"
 	"grayloft.example/grayloft/internal/usage"

@@ -8,14 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/google/renameio/v2/maybe"
 
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/imported"
+	"grayloft.example/grayloft/internal/core/pattern"
 	"grayloft.example/grayloft/internal/machine/files"
 )
 

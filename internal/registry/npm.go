@@ -12,9 +12,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"golang.org/x/mod/semver"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // npmSettings are what the person's .npmrc says, and which registries that of the

@@ -9,9 +9,8 @@ import (
 	"math"
 	"slices"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/pattern"
 	"grayloft.example/grayloft/internal/protocol"
 )
 

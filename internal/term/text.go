@@ -8,11 +8,11 @@ import (
 	"strings"
 	"unicode"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/mattn/go-runewidth"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // Pad fills a string up to a width in terminal cells.

@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/decl"
+	"grayloft.example/grayloft/internal/core/pattern"
 	"grayloft.example/grayloft/internal/core/survey"
 )
 

@@ -7,13 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"golang.org/x/mod/modfile"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/pattern"
 	"grayloft.example/grayloft/internal/core/survey"
 )
 

@@ -10,12 +10,11 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // ImportsDir is the directory, from the root, of the files of other repositories: one

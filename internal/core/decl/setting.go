@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // SettingType is the type of a setting's values.

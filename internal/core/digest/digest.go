@@ -34,7 +34,7 @@ func Of(b []byte) Digest {
 }
 
 // Together is how many bytes of small texts [OfEach] hashes best in a call.
-const Together = 256 << 10
+const Together = wide.Together
 
 // OfEach returns the digests of several texts in list, which grows as necessary. For small ones it
 // is up to five times as fast as [Of].

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/shelf"
 )
 

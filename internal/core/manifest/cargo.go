@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"grayloft.example/grayloft/internal/core/edit"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // cargo reads Cargo packages and workspaces:

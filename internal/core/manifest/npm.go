@@ -6,9 +6,8 @@ import (
 	"strings"
 	"sync"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // npm reads npm packages and workspaces.

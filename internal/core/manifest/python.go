@@ -5,10 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/edit"
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // python reads pyproject.toml (https://packaging.python.org/en/latest/specifications/pyproject-toml/,

@@ -4,9 +4,9 @@ import (
 	"path"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/bmatcuk/doublestar/v4"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 var (

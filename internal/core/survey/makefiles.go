@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/makefile"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // makefiles finds the phony targets of Makefiles.

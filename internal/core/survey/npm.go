@@ -7,13 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/Masterminds/semver/v3"
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // packageJSON is the part of a package.json that is used here

@@ -5,9 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/glob"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // Options and redirections by which commands name their outputs.

@@ -9,12 +9,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/tailscale/hujson"
 
 	"grayloft.example/grayloft/internal/core/imports"
 	"grayloft.example/grayloft/internal/core/makefile"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // outsider finds what tasks and sources of projects name of the files around their project: a

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/shell"
 )
 

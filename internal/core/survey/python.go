@@ -6,12 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/pelletier/go-toml/v2"
 
 	"grayloft.example/grayloft/internal/core/imports"
 	"grayloft.example/grayloft/internal/core/manifest"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // pyPackage is what the manifests in a directory say of a Python package.

@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"grayloft.example/grayloft/internal/core/imports"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // scripts finds shell scripts in the usual directories of projects.

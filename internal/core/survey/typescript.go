@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"github.com/tailscale/hujson"
+
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // compiled is what the TypeScript compiler writes by its configuration

@@ -7,12 +7,11 @@ import (
 	"path"
 	"strings"
 
-	"grayloft.example/grayloft/internal/core/pattern"
-
 	"mvdan.cc/sh/v3/syntax"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
+	"grayloft.example/grayloft/internal/core/pattern"
 )
 
 // step is one command in the form in which commands are compared.

@@ -25,6 +25,9 @@ const (
 	narrow = 2 * chunk
 )
 
+// Together is how many bytes of several texts [SumAll] hashes before their trees.
+const Together = group * chunk
+
 // Flags of blocks (section 2.2, table 3).
 const (
 	chunkStart = 1 << iota

@@ -1,23 +1,18 @@
-package transfer
+package engine_test
 
 import (
 	"context"
 	"errors"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
-	"grayloft.example/grayloft/internal/machine/checkout"
-	"grayloft.example/grayloft/internal/machine/files"
-	"grayloft.example/grayloft/internal/machine/git"
 	"grayloft.example/grayloft/internal/machine/outputs"
-	"grayloft.example/grayloft/internal/machine/store"
+	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -31,32 +26,13 @@ func (s shared) FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived fun
 func (shared) Down() bool { return false }
 
 // delivery returns a delivery into a checkout, which has a task gen that writes gen/**.
-func delivery(t *testing.T, from shared) (d *Delivery, gen *graph.Task, root string) {
+func delivery(t *testing.T, from shared) (d *transfer.Delivery, gen *graph.Task, root string) {
 	t.Helper()
-	root = t.TempDir()
-	if out, err := exec.Command("git", "init", "-q", root).CombinedOutput(); err != nil {
-		t.Fatal(err, string(out))
-	}
-	g, err := graph.Load(fstest.MapFS{
-		"grayloft.toml": {Data: []byte("schema = 1\n[repo]\nname = \"r\"\n[task.gen]\nrun = \"true\"\nwrites = [\"gen/**\"]\n")},
-	}, "t")
-	if err != nil {
-		t.Fatal(err)
-	}
-	state, err := checkout.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { state.Close() })
-	st, err := store.Open(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	work := &outputs.Workspace{
-		State: state, Store: st, Run: "run1", Report: func(string) {},
-		Files: &files.Checkout{Root: root, Git: git.Repo{Dir: root}, Memory: files.NewMemory(root), Graph: g},
-	}
-	return &Delivery{Work: work, Blobs: &Blobs{Store: st, From: from, Now: time.Now}}, g.Tasks[0], root
+	m := newMachine(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"r\"\n[task.gen]\nrun = \"true\"\nwrites = [\"gen/**\"]\n",
+	})
+	work := &outputs.Workspace{State: m.State, Store: m.Store, Files: m.Files, Run: "run1", Report: func(string) {}}
+	return &transfer.Delivery{Work: work, Blobs: &transfer.Blobs{Store: m.Store, From: from, Now: time.Now}}, m.Graph.Tasks[0], m.dir
 }
 
 func TestWhatArrivesBeforeTheDirectoriesAreMadeIsWritten(t *testing.T) {
