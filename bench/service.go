@@ -343,6 +343,7 @@ func (f *fleet) rows() []row {
 	cache := filepath.Join(b.dir, "fetched") // its own, because each run begins without it
 	share := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.url + " GRAYLOFT_TOKEN=" + f.token + " "
 	slow := "GRAYLOFT_CACHE=" + cache + " GRAYLOFT_SERVICE=" + f.slow + " GRAYLOFT_TOKEN=" + f.token + " "
+	fetch := share + b.client + " run copy -q --fetch all"
 	pack := func(name string) string {
 		return b.aside(cache) + "; " + share + b.client + " run copy -q --no-reuse; [ -e " + b.dir + "/" + name + ".tar.zst ] || tar -C " + filepath.Join(
 			b.dir,
@@ -354,11 +355,15 @@ func (f *fleet) rows() []row {
 	}
 	rows := []row{
 		{name: "fetching 10,000 files, 500 MB, empty cache, against curl and tar", goal: 1, in: "bulky", once: pack("bulky"),
-			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: share + b.client + " run copy -q --fetch all"},
+			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: fetch},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.files, "bulky")}},
 		{name: "fetching 100,000 files, 200 MB, empty cache, against the same", goal: 1, in: "tiny", once: pack("tiny"),
-			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: share + b.client + " run copy -q --fetch all"},
+			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: fetch},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.files, "tiny")}},
+		{name: "no goal: restoring the 10,000 files of the first row once they were fetched, against cp -r", in: "bulky",
+			once:     pack("bulky") + "; " + b.aside("out") + "; " + b.aside(cache) + "; " + fetch,
+			ours:     side{before: b.aside("out"), run: fetch},
+			baseline: side{before: b.aside("../copied"), run: "cp -r --reflink=never " + filepath.Join(b.dir, "bulky-source") + " ../copied"}},
 		{name: "500 files, 25 MB, through 10 Mbit/s and 40 ms, against the same", goal: 1.05, in: "small", once: pack("small"), rounds: 1,
 			ours:     side{before: b.aside("out") + "; " + b.aside(cache), run: slow + b.client + " run copy -q --fetch all"},
 			baseline: side{before: b.aside("../copied"), run: unpack(f.slowly, "small")}},

@@ -39,7 +39,7 @@ func (a *app) cacheStats() *cobra.Command {
 			if a.Format == "json" {
 				return a.JSON(s)
 			}
-			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.BlobBytes), s.Dir, amount.Count(s.Entries, "entry", "entries"))
+			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.DiskBytes), s.Dir, amount.Count(s.Entries, "entry", "entries"))
 			rows := [][]string{}
 			for _, repo := range sortedKeys(s.Repos) {
 				rows = append(rows, []string{repo, fmt.Sprint(s.Repos[repo]), term.Size(s.Bytes[repo])})
@@ -102,7 +102,7 @@ func (a *app) cacheTrim() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&size, "size", "", "how much to keep, such as 5GB")
+	c.Flags().StringVar(&size, "size", "", "how much room on the disk to keep, such as 5GB")
 	c.Flags().StringVar(&age, "age", "", "delete what was not used for this long, such as 30d or 12h")
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be deleted, but delete nothing")
 	return c

@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"encoding/json"
+	"fmt"
 	"io/fs"
 	"net/http"
 	"net/http/httptest"
@@ -97,6 +99,27 @@ probes = []
 	}
 	if list, err := os.ReadDir(c.Path("out")); err != nil || len(list) != 10_000 {
 		t.Errorf("%d files, %v", len(list), err)
+	}
+	// What was fetched is kept compressed, and restored from there.
+	var st struct {
+		Blobs int   `json:"blobs"`
+		Plain int64 `json:"blob_bytes"`
+		Disk  int64 `json:"disk_bytes"`
+	}
+	if err := json.Unmarshal([]byte(c.Grayloft("cache", "stats", "--format", "json").Out), &st); err != nil || st.Blobs < 10_000 || st.Disk > st.Plain*2/3 {
+		t.Errorf("%+v, %v", st, err)
+	}
+	c.Remove("out")
+	if rep := c.Run("charts", "--fetch", "all"); !rep.OK || front.take()["POST"] > 5 {
+		t.Error(rep.Answer.Err)
+	}
+	for i := range 10_000 {
+		if want := strings.Repeat(fmt.Sprintf("chart %d\n", i), 20); c.Read(fmt.Sprint("out/", i)) != want {
+			t.Fatalf("out/%d after restoring: %q", i, c.Read(fmt.Sprint("out/", i)))
+		}
+	}
+	if a := c.Grayloft("cache", "verify"); a.Code != 0 {
+		t.Error(a.Out, a.Err)
 	}
 	files := 0
 	cache := strings.TrimPrefix(c.Env[0], "GRAYLOFT_CACHE=")

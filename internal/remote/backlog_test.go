@@ -30,6 +30,8 @@ func (fullDisk) Keep(_ digest.Digest, r io.Reader) error {
 
 func (fullDisk) KeepTexts([]pack.Blob) error { return errFull }
 
+func (fullDisk) KeepFrame([]byte, []pack.Blob) error { return errFull }
+
 func (fullDisk) Partial(digest.Digest, int64, int64) (protocol.Pieces, error) { return noPieces{}, nil }
 
 type noPieces struct{}

@@ -35,6 +35,8 @@ type Store interface {
 	Keep(d digest.Digest, r io.Reader) error
 	// KeepTexts stores blobs whose contents match their digests.
 	KeepTexts(list []pack.Blob) error
+	// KeepFrame is KeepTexts for the blobs of one frame.
+	KeepFrame(frame []byte, list []pack.Blob) error
 	// Read returns a small blob, verified. ReaderAt opens any blob, without
 	// verifying it.
 	Read(d digest.Digest) ([]byte, error)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"sync/atomic"
 
 	"github.com/klauspost/compress/zstd"
@@ -19,48 +20,6 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
-const (
-	smallestPack = 8 << 20  // bytes of blobs in a pack, if there are enough for another one
-	largestPack  = 56 << 20 // so that the service stores it as one object
-	packMembers  = protocol.MaxDigests
-	connections  = 4
-)
-
-// packs divides blobs into those that travel together and those that travel
-// alone. There are enough packs for all connections, and not more than necessary. The first ones
-// are smaller, each by a half, so that the first bytes come soon and the connections do not all
-// wait for the service at the same time; the last ones, so that they end at the same time.
-func packs(blobs []protocol.Blob) (together [][]protocol.Blob, alone []protocol.Blob) {
-	total := int64(0)
-	for _, b := range blobs {
-		if b.Size <= protocol.PackedBlob {
-			total += max(b.Size, 0)
-		}
-	}
-	least := max(smallestPack, total/(6*connections)+1)
-	var now []protocol.Blob
-	bytes, left := int64(0), total
-	most := min(max(least, left/connections), largestPack)
-	for _, b := range blobs {
-		if b.Size > protocol.PackedBlob {
-			alone = append(alone, b)
-			continue
-		}
-		half := max(connections-1-len(together), 0)
-		if len(now) == packMembers>>half || len(now) > 0 && bytes+b.Size > most>>half {
-			left -= bytes
-			together, now, bytes = append(together, now), nil, 0
-			most = min(max(least, left/connections), largestPack)
-		}
-		now = append(now, b)
-		bytes += max(b.Size, 0)
-	}
-	if len(now) > 0 {
-		together = append(together, now)
-	}
-	return together, alone
-}
-
 // Fetch downloads blobs into the store. Those that arrived stay, even if others
 // fail.
 func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error) {
@@ -70,35 +29,20 @@ func (c *Client) Fetch(ctx context.Context, blobs []protocol.Blob) (int64, error
 // FetchAnd is [Client.Fetch], and passes on the contents of blobs that travel in packs,
 // verified: several goroutines do so, and the contents are valid during the call.
 func (c *Client) FetchAnd(ctx context.Context, blobs []protocol.Blob, arrived func(d digest.Digest, text []byte)) (int64, error) {
-	return carry(ctx, blobs, func(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
+	return carry(ctx, blobs, fetchPortions, func(ctx context.Context, blobs []protocol.Blob, moved *atomic.Int64) error {
 		return c.fetchPack(ctx, &fetching{of: blobs, moved: moved, arrived: arrived})
 	}, c.fetchBlob)
-}
-
-// carry transfers blobs over several connections, small ones in packs, and
-// returns the number of bytes transferred.
-func carry(ctx context.Context, blobs []protocol.Blob, pack func(context.Context, []protocol.Blob, *atomic.Int64) error,
-	one func(context.Context, protocol.Blob, *atomic.Int64) error) (int64, error) {
-	var moved atomic.Int64
-	together, alone := packs(blobs)
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(connections)
-	for _, p := range together {
-		g.Go(func() error { return pack(ctx, p, &moved) })
-	}
-	for _, b := range alone {
-		g.Go(func() error { return one(ctx, b, &moved) })
-	}
-	err := g.Wait()
-	return moved.Load(), err
 }
 
 // fetchPack downloads small blobs in a pack. Members that arrived before a cut
 // were verified and stay, so only the rest is requested again.
 func (c *Client) fetchPack(ctx context.Context, p *fetching) error {
-	p.want = map[digest.Digest]int64{}
+	p.want = make(map[digest.Digest]int64, len(p.of))
 	for _, b := range p.of {
 		p.want[b.Digest] = b.Size
+	}
+	if len(p.want) < len(p.of) {
+		p.of = once(p.of)
 	}
 	for try := 0; ; try++ {
 		before := len(p.want)
@@ -118,6 +62,16 @@ func (c *Client) fetchPack(ctx context.Context, p *fetching) error {
 			return c.failed(ctx, err)
 		}
 	}
+}
+
+// once returns the blobs of a list, each once.
+func once(list []protocol.Blob) []protocol.Blob {
+	seen := make(map[digest.Digest]bool, len(list))
+	return slices.DeleteFunc(slices.Clone(list), func(b protocol.Blob) bool {
+		twice := seen[b.Digest]
+		seen[b.Digest] = true
+		return twice
+	})
 }
 
 // errCut is wrapped by errors about an answer that was cut off.
@@ -140,10 +94,18 @@ type fetching struct {
 	most    int64                              // bytes of what was not requested that may still come along
 }
 
-// keepWanted stores those of the blobs that arrived which are wanted.
-func (c *Client) keepWanted(p *fetching, list []pack.Blob) error {
+// keepWanted stores those of the blobs that arrived which are wanted: as their frame, if they are
+// what it contains.
+func (c *Client) keepWanted(p *fetching, list []pack.Blob, frame []byte) error {
+	came := len(list)
 	kept, err := p.take(list)
-	if len(kept) > 0 {
+	switch {
+	case len(kept) == 0:
+	case len(kept) == came && frame != nil:
+		if err := c.store.KeepFrame(frame, kept); err != nil {
+			return ofDisk(err)
+		}
+	default:
 		if err := c.store.KeepTexts(kept); err != nil {
 			return ofDisk(err)
 		}
@@ -179,16 +141,20 @@ func (p *fetching) take(list []pack.Blob) (kept []pack.Blob, err error) {
 // fetchMembers requests the wanted blobs in one pack, and removes from want those
 // that arrived. Whole tells that the pack was complete.
 func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err error) {
-	ask := protocol.Digests{}
+	ask := protocol.Digests{Digests: make([]digest.Digest, 0, len(p.want))}
 	bytesWanted := int64(64 << 10)
-	asked := map[digest.Digest]bool{}
+	all := len(p.want) == len(p.of) // nothing has arrived
 	for _, b := range p.of {
-		if size, ok := p.want[b.Digest]; ok && !asked[b.Digest] {
-			asked[b.Digest] = true
-			ask.Digests = append(ask.Digests, b.Digest)
-			if bytesWanted += size + headerBytes; size < 0 {
-				bytesWanted += protocol.MaxPart
-			}
+		size, ok := b.Size, all
+		if !all {
+			size, ok = p.want[b.Digest]
+		}
+		if !ok {
+			continue
+		}
+		ask.Digests = append(ask.Digests, b.Digest)
+		if bytesWanted += size + headerBytes; size < 0 {
+			bytesWanted += protocol.MaxPart
 		}
 	}
 	p.most = bytesWanted // of each frame, at least half was requested
@@ -213,11 +179,11 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 	raw := &faultReader{r: &countingReader{r: resp.Body, n: p.moved}}
 	members := plainMembers(raw, min(bytesWanted, protocol.MaxPack))
 	if resp.Header.Get("Content-Encoding") == "zstd" {
-		members = frameMembers(io.LimitReader(raw, bytesWanted))
+		members = frameMembers(io.LimitReader(raw, bytesWanted), len(p.of) > 1)
 	}
 	for {
-		list, err := members()
-		if err := c.keepWanted(p, list); err != nil {
+		list, frame, err := members()
+		if err := c.keepWanted(p, list, frame); err != nil {
 			return false, err
 		}
 		switch {
@@ -231,25 +197,31 @@ func (c *Client) fetchMembers(ctx context.Context, p *fetching) (whole bool, err
 	}
 }
 
-// members returns the next blobs of a pack, verified, until the next call. They were
-// there before the error, if there is one; after the last ones it is [io.EOF].
-type members func() (list []pack.Blob, err error)
+// members returns the next blobs of a pack, verified, and the frame whose contents they are, if
+// that can be stored; all of it until the next call. They were there before the error, if there is
+// one; after the last ones it is [io.EOF].
+type members func() (list []pack.Blob, frame []byte, err error)
 
-// frameMembers are those of one frame after the other.
-func frameMembers(r io.Reader) members {
+// frameMembers are those of one frame after the other. What is requested alone, such as a listing,
+// is read more often than outputs, so it is not kept compressed.
+func frameMembers(r io.Reader, keepFrames bool) members {
 	frames := pack.NewFrames(r)
 	var room []byte
 	var list []pack.Blob
-	return func() ([]pack.Blob, error) {
+	return func() ([]pack.Blob, []byte, error) {
 		list = list[:0]
 		for {
 			d, text, _, err := frames.Next(&room, protocol.MaxPart)
 			if err != nil {
-				return list, err
+				return list, nil, err
 			}
-			if list = append(list, pack.Blob{Digest: d, Text: text}); !frames.More() {
-				return list, nil
+			if list = append(list, pack.Blob{Digest: d, Text: text}); frames.More() {
+				continue
 			}
+			if frame, ok := frames.Frame(); ok && keepFrames {
+				return list, frame, nil
+			}
+			return list, nil, nil
 		}
 	}
 }
@@ -258,20 +230,20 @@ func frameMembers(r io.Reader) members {
 func plainMembers(r io.Reader, most int64) members {
 	in := &pack.Reader{From: tar.NewReader(io.LimitReader(r, most)), Largest: protocol.MaxPart, Left: most}
 	var room bytes.Buffer
-	return func() ([]pack.Blob, error) {
+	return func() ([]pack.Blob, []byte, error) {
 		d, size, err := in.Next()
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		room.Reset()
 		room.Grow(int(size) + bytes.MinRead) // at most [protocol.MaxPart]: it is read without growing
 		if _, err := room.ReadFrom(in); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if digest.Of(room.Bytes()) != d {
-			return nil, fmt.Errorf("member %s: %w", d.Short(), pack.ErrDamaged)
+			return nil, nil, fmt.Errorf("member %s: %w", d.Short(), pack.ErrDamaged)
 		}
-		return []pack.Blob{{Digest: d, Text: room.Bytes()}}, nil
+		return []pack.Blob{{Digest: d, Text: room.Bytes()}}, nil, nil
 	}
 }
 

@@ -50,6 +50,8 @@ func (m *memory) Keep(d digest.Digest, r io.Reader) error {
 	return nil
 }
 
+func (m *memory) KeepFrame(_ []byte, list []pack.Blob) error { return m.KeepTexts(list) }
+
 func (m *memory) KeepTexts(list []pack.Blob) error {
 	for _, b := range list {
 		if err := m.Keep(b.Digest, bytes.NewReader(b.Text)); err != nil {
@@ -264,38 +266,6 @@ func TestFramesAreCheckedMemberByMember(t *testing.T) {
 
 func blobOf(text string) pack.Blob {
 	return pack.Blob{Digest: digest.Of([]byte(text)), Text: []byte(text)}
-}
-
-func TestPacksStayWithinTheirBounds(t *testing.T) {
-	var blobs []protocol.Blob
-	for i := range 5000 {
-		blobs = append(blobs, protocol.Blob{Digest: digest.Of([]byte{byte(i), byte(i >> 8)}), Size: int64(i % 300_000)})
-	}
-	blobs = append(
-		blobs,
-		protocol.Blob{Digest: digest.Of([]byte("large")), Size: 5 << 20},
-		protocol.Blob{Digest: digest.Of([]byte("unknown")), Size: -1},
-	)
-	together, alone := packs(blobs)
-	n := len(alone)
-	for _, p := range together {
-		bytes := int64(0)
-		for _, b := range p {
-			bytes += max(b.Size, 0)
-		}
-		if len(p) > packMembers || bytes > largestPack || len(p) == 0 {
-			t.Errorf("a pack of %d members and %d bytes", len(p), bytes)
-		}
-		n += len(p)
-	}
-	if n != len(blobs) {
-		t.Errorf("%d of %d travel", n, len(blobs))
-	}
-	for _, b := range alone {
-		if b.Size <= protocol.PackedBlob {
-			t.Errorf("a blob of %d bytes travels alone", b.Size)
-		}
-	}
 }
 
 func TestItemsForAnotherServiceStayInTheSpool(t *testing.T) {

@@ -28,7 +28,7 @@ func (c *Client) upload(ctx context.Context, blobs []protocol.Blob, lack []diges
 		missing[d] = true
 	}
 	blobs = slices.DeleteFunc(slices.Clone(blobs), func(b protocol.Blob) bool { return !missing[b.Digest] })
-	return carry(ctx, blobs, c.sendPack, c.sendBlob)
+	return carry(ctx, blobs, uploadPortions, c.sendPack, c.sendBlob)
 }
 
 // sendBlob uploads a blob that does not travel in a pack. A large one goes in

@@ -19,6 +19,7 @@ type Frames struct {
 	read  []byte
 	plain []byte          // of the last frame
 	list  []Blob          // members of the last frame
+	own   bool            // they are as [Join] makes them
 	sums  []digest.Digest // of their texts
 	texts [][]byte        // room for these
 	at    int             // of the next member
@@ -74,7 +75,7 @@ func (f *Frames) nextFrame(room *[]byte, most int64) error {
 	if len(f.plain) == trailer && isZero(f.plain) {
 		return io.EOF
 	}
-	f.list, err = members(f.plain, max(most, Together), f.list)
+	f.list, f.own, err = members(f.plain, max(most, Together), f.list)
 	f.sums, f.texts = sums(f.list, f.sums, f.texts[:0])
 	return err
 }
@@ -97,15 +98,8 @@ const mostWindow = 8 << 20
 // frame that somebody else made can differ, and contain the same blobs.
 func (f *Frames) Frame() (frame []byte, ok bool) {
 	var h zstd.Header
-	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || len(f.read) > len(f.plain)+block {
+	if err := h.Decode(f.read); err != nil || h.WindowSize > mostWindow || !f.own || len(f.read) > len(f.plain)+block {
 		return nil, false
-	}
-	for rest := f.plain; len(rest) > 0; {
-		_, size, ok := usual(rest)
-		if !ok || Plain(size) > int64(len(rest)) || !isZero(rest[block+size:Plain(size)]) {
-			return nil, false
-		}
-		rest = rest[Plain(size):]
 	}
 	return f.read, true
 }

@@ -7,6 +7,7 @@ package pack
 
 import (
 	"archive/tar"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -123,7 +124,7 @@ func take(frame []byte, most int64, wanted func(d digest.Digest) bool) ([]Blob, 
 	if err != nil {
 		return nil, err
 	}
-	list, err := members(plain, most, nil)
+	list, _, err := members(plain, most, nil)
 	list = slices.DeleteFunc(list, func(m Blob) bool { return !wanted(m.Digest) })
 	found, _ := sums(list, nil, nil)
 	whole := list[:0]
@@ -136,23 +137,26 @@ func take(frame []byte, most int64, wanted func(d digest.Digest) bool) ([]Blob, 
 }
 
 // members appends the members in the contents of a frame, not verified, each of at most so many
-// bytes.
-func members(plain []byte, most int64, to []Blob) ([]Blob, error) {
+// bytes. Own tells whether the contents are, byte for byte, what [Join] compresses.
+func members(plain []byte, most int64, to []Blob) (list []Blob, own bool, err error) {
+	own = true
 	for rest := plain; len(rest) > 0 || len(to) == 0; {
-		d, size, err := header(rest, most)
+		d, size, isUsual, err := header(rest, most)
 		switch {
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), err == nil && Plain(size) > int64(len(rest)):
-			return nil, ErrDamaged // the frame, not the pack
+			return nil, false, ErrDamaged // the frame, not the pack
 		case err != nil:
-			return nil, err
+			return nil, false, err
 		}
+		end := Plain(size)
+		own = own && isUsual && bytes.Equal(rest[block+size:end], padding[:end-block-size])
 		to = append(to, Blob{d, rest[block : block+size]})
-		rest = rest[Plain(size):]
+		rest = rest[end:]
 	}
 	if len(to) > 1 && len(plain) > Together {
-		return nil, fmt.Errorf("a frame with %d members of %d bytes together: %w", len(to), len(plain), ErrDamaged)
+		return nil, false, fmt.Errorf("a frame with %d members of %d bytes together: %w", len(to), len(plain), ErrDamaged)
 	}
-	return to, nil
+	return to, own, nil
 }
 
 // Member is a blob in a pack.

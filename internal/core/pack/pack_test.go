@@ -323,6 +323,35 @@ func TestGroupsFillFrames(t *testing.T) {
 	}
 }
 
+func TestAnOpenedFrameHasItsMembers(t *testing.T) {
+	list := blobsOf("rope", "", strings.Repeat("twine ", 500), "anchor")
+	var o pack.Opened
+	for range 2 { // in the same room
+		if err := o.Open(pack.Join(list), 1<<20); err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range []int{0, 1, 2, 3, 3, 0, 2} {
+			if text, ok := o.Find(list[i].Digest); !ok || !bytes.Equal(text, list[i].Text) {
+				t.Errorf("%d: %q, %v", i, text, ok)
+			}
+		}
+		if _, ok := o.Find(digest.Of([]byte("none"))); ok || len(o.Blobs()) != len(list) {
+			t.Errorf("%d members", len(o.Blobs()))
+		}
+	}
+	for name, frame := range map[string][]byte{"no frame": []byte("text"), "cut off": pack.Join(list)[:40], "no member": pack.End()} {
+		if err := o.Open(frame, 1<<20); !errors.Is(err, pack.ErrDamaged) && name != "no member" || err == nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		if _, ok := o.Find(list[0].Digest); ok {
+			t.Errorf("%s: a member of the frame before", name)
+		}
+	}
+	if err := o.Open(pack.Join(list), 1000); !errors.Is(err, pack.ErrLarge) {
+		t.Error(err)
+	}
+}
+
 // withEmptyBlocks returns a frame with blocks before its first one that contain nothing (RFC
 // 8878, section 3.1.1.2).
 func withEmptyBlocks(frame []byte, n int) []byte {

@@ -79,9 +79,12 @@ type span struct{ from, to int }
 
 // byDirectory divides sorted rows into neighbours in the same directory.
 func byDirectory(list listing.List) (out []span) {
+	last := ""
 	for i, row := range list {
-		n := len(out)
-		if i > 0 && path.Dir(row.Path) == path.Dir(list[i-1].Path) && i-out[n-1].from < together {
+		n, dir := len(out), dirOf(row.Path)
+		isNext := i > 0 && dir == last
+		last = dir
+		if isNext && i-out[n-1].from < together {
 			out[n-1].to = i + 1
 			continue
 		}

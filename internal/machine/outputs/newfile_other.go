@@ -17,6 +17,4 @@ func create(name string, mode fs.FileMode) (newFile, error) {
 	return newFile{f}, err
 }
 
-func (f newFile) setMode(want fs.FileMode) error { return f.Chmod(want) }
-
-func (newFile) status() files.Status { return files.Status{} }
+func (f newFile) finish(want fs.FileMode) (files.Status, error) { return files.Status{}, f.Chmod(want) }

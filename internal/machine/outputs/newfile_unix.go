@@ -45,19 +45,21 @@ func (f newFile) Write(p []byte) (int, error) {
 	return done, nil
 }
 
-// setMode sets the mode, if it is another because of the process's mask: asking takes less
-// than setting.
-func (f newFile) setMode(want fs.FileMode) error {
+// finish sets the mode, if it is another because of the process's mask, and returns the file's
+// status: asking takes less than setting.
+func (f newFile) finish(want fs.FileMode) (files.Status, error) {
 	var st unix.Stat_t
 	err := unix.Fstat(f.fd, &st)
 	if err == nil && fs.FileMode(st.Mode).Perm() != want {
-		err = unix.Fchmod(f.fd, uint32(want))
+		if err = unix.Fchmod(f.fd, uint32(want)); err == nil {
+			err = unix.Fstat(f.fd, &st)
+		}
 	}
-	return os.NewSyscallError("chmod", err)
+	if err != nil {
+		return files.Status{}, os.NewSyscallError("chmod", err)
+	}
+	return files.StatusIn(&st), nil
 }
-
-// status returns the file's status.
-func (f newFile) status() files.Status { return files.StatusOf(f.fd) }
 
 // Close closes the file. It is not repeated after an interruption, which may have closed it.
 func (f newFile) Close() error {

@@ -104,8 +104,10 @@ func dirOf(rel string) string {
 	return "."
 }
 
-// aside is where a file of the project is staged.
-func (r *Restoration) aside(rel string) string { return filepath.Join(r.base, filepath.FromSlash(rel)) }
+// aside is where a file of the project is staged. The path was checked, so there is nothing to clean.
+func (r *Restoration) aside(rel string) string {
+	return r.base + string(filepath.Separator) + filepath.FromSlash(rel)
+}
 
 func modeOf(row listing.Row) fs.FileMode {
 	if row.Kind == listing.Executable {
@@ -153,8 +155,7 @@ func (r *Restoration) write(i int, fill func(io.Writer) error) error {
 		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, written.n, row.Size)
 	}
 	if err == nil {
-		err = f.setMode(modeOf(row))
-		r.wrote[i] = f.status()
+		r.wrote[i], err = f.finish(modeOf(row))
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr
@@ -181,10 +182,13 @@ func (r *Restoration) Finish(ctx context.Context, last listing.List) error {
 		return err
 	}
 	staged := time.Now() // until then, nobody else could write
-	if err := r.put(); err != nil {
+	var noting sync.WaitGroup
+	noting.Go(func() { r.o.Files.Memory.Note(staged, r.notes()...) }) // one that is not put has another status
+	err = r.put()
+	noting.Wait()
+	if err != nil {
 		return err
 	}
-	r.o.Files.Memory.Note(staged, r.notes()...)
 	if err := r.touch(); err != nil {
 		return err
 	}
@@ -214,12 +218,14 @@ func (r *Restoration) Drop() { os.RemoveAll(r.base) }
 func (r *Restoration) stage(ctx context.Context) error {
 	dirs := r.inOrder()
 	if err := inParallel(len(dirs), func(i int) error {
+		from := r.o.Store.Reader()
+		defer from.Release()
 		for _, row := range dirs[i] {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
 			d, _ := r.list[row].Blob()
-			if err := r.write(row, func(w io.Writer) error { return r.o.Store.WriteTo(d, w) }); err != nil {
+			if err := r.write(row, func(w io.Writer) error { return from.WriteTo(d, w) }); err != nil {
 				return err
 			}
 		}

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/machine/lock"
 )
 
@@ -36,11 +38,17 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 	}
 	dropped := map[digest.Digest]place{}
 	left := map[uint64]int64{}
-	for d, p := range s.index.places {
-		if gone[d] {
-			dropped[d] = p
-		} else {
-			left[p.segment] += block + padded(int64(p.size))
+	for rows := range together(s.inOrder()) {
+		isLeft := false // a frame is, as a whole, as long as it contains a blob that is left
+		for _, r := range rows {
+			if gone[r.digest] {
+				dropped[r.digest] = r.place
+			} else {
+				isLeft = true
+			}
+		}
+		if isLeft {
+			left[rows[0].segment] += block + padded(rows[0].stored())
 		}
 	}
 	for _, f := range list {
@@ -79,31 +87,66 @@ func (s *Set) lockAll(list []found) map[uint64]func() {
 
 // save copies what is left in worn segments. What is damaged is left out.
 func (s *Set) save(ctx context.Context, worn map[uint64]func(), dropped map[digest.Digest]place) error {
-	for d, p := range s.index.places {
+	left := slices.DeleteFunc(s.inOrder(), func(r row) bool {
+		_, out := dropped[r.digest]
+		return out || worn[r.segment] == nil
+	})
+	var opened pack.Opened
+	for rows := range together(left) {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if _, out := dropped[d]; out || worn[p.segment] == nil {
-			continue
+		for _, p := range s.parts(rows, &opened) {
+			p.sum = sum(p.stored)
+			if err := s.add(p, time.Unix(int64(rows[0].time), 0)); err != nil {
+				return err
+			}
 		}
-		f, err := s.open(p.segment)
-		if err != nil {
-			continue
-		}
-		text := make([]byte, p.size)
-		if _, err := f.ReadAt(text, p.at); err != nil || digest.Of(text) != d {
-			continue
-		}
-		if err := s.add(d, text, sum(text), time.Unix(int64(p.time), 0)); err != nil {
-			return err
-		}
-		if len(s.writes.pending) >= much {
+		if s.writes != nil && len(s.writes.pending) >= much {
 			if err := s.flush(); err != nil {
 				return err
 			}
 		}
 	}
 	return s.flush()
+}
+
+// parts returns what is to be stored of blobs in one place: their frame, if at least half of its
+// contents is theirs.
+func (s *Set) parts(rows []row, opened *pack.Opened) (out []part) {
+	at := rows[0].place
+	f, err := s.open(at.segment)
+	if err != nil {
+		return nil
+	}
+	stored := make([]byte, at.stored())
+	if _, err := f.ReadAt(stored, int64(at.at)); err != nil {
+		return nil
+	}
+	list := []pack.Blob{{Digest: rows[0].digest, Text: stored}}
+	all := int64(0)
+	if at.frame > 0 {
+		if opened.Open(stored, largestFrame) != nil {
+			return nil
+		}
+		list = slices.Clone(opened.Blobs())
+		for _, b := range list {
+			all += pack.Plain(int64(len(b.Text)))
+		}
+	}
+	list = slices.DeleteFunc(list, func(b pack.Blob) bool {
+		isLeft := func(r row) bool { return r.digest == b.Digest }
+		return !slices.ContainsFunc(rows, isLeft) || digest.Of(b.Text) != b.Digest
+	})
+	mine := int64(0)
+	for i, b := range list {
+		mine += pack.Plain(int64(len(b.Text)))
+		out = append(out, part{blobs: list[i : i+1], stored: b.Text})
+	}
+	if at.frame > 0 && len(list) > 0 && 2*mine >= all {
+		return []part{{blobs: list, stored: stored, framed: true}}
+	}
+	return out
 }
 
 // remaining returns the rows of the new index. Nobody else can add any meanwhile.
@@ -125,17 +168,22 @@ func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place)
 // of the index and returned.
 func (s *Set) Check(ctx context.Context, seen func()) (damaged []digest.Digest, err error) {
 	buf := make([]byte, Largest)
-	for _, b := range s.All() {
+	s.mu.Lock()
+	s.refresh()
+	rows := s.inOrder()
+	s.mu.Unlock()
+	from := s.Reader()
+	for _, b := range rows {
 		if err := ctx.Err(); err != nil {
 			return damaged, err
 		}
-		text, err := s.Read(b.Digest, buf)
+		text, err := from.Read(b.digest, buf)
 		switch {
-		case err == nil && digest.Of(text) != b.Digest:
-			s.Drop(b.Digest)
-			damaged = append(damaged, b.Digest)
+		case err == nil && digest.Of(text) != b.digest:
+			s.Drop(b.digest)
+			damaged = append(damaged, b.digest)
 		case errors.Is(err, ErrDamaged):
-			damaged = append(damaged, b.Digest)
+			damaged = append(damaged, b.digest)
 		case err != nil && !errors.Is(err, os.ErrNotExist):
 			return damaged, err
 		}

@@ -21,14 +21,16 @@ import (
 //
 //	 0  digest, 32 bytes
 //	32  segment, 8 bytes
-//	40  position of the contents in the segment, 8 bytes
+//	40  position of the contents or the frame in the segment, 4 bytes
+//	44  length of the frame that contains the blob, 4 bytes, with the highest bit set; 0: it is in none
 //	48  size, 4 bytes
 //	52  arrival, seconds since 1970, 4 bytes
-//	56  XXH3 of the contents, 8 bytes, computed when they were compared with the digest
+//	56  XXH3 of the contents or the frame, 8 bytes, computed when they were compared with the digest
 //	64  1: it is not there any more; otherwise 0
 //	68  CRC-32C of the bytes before
 //
-// Later rows count. A row whose sum is wrong is as good as absent. The first row ends with a
+// Later rows count. A row whose sum is wrong is as good as absent. Programs from before there were
+// frames take the position for one of 8 bytes, which is negative then, and ignore the row. The first row ends with a
 // random number: a file that replaces another may get its inode.
 const (
 	rowBytes  = 72
@@ -50,11 +52,26 @@ func heading() []byte {
 // place says where a blob is.
 type place struct {
 	segment uint64
-	at      int64 // of its contents
-	size    uint32
+	at      uint32 // of its contents, or its frame
+	frame   uint32 // bytes of the frame; 0: it is in none
+	size    uint32 // of the blob
 	time    uint32 // of its arrival, in seconds since 1970
-	sum     uint64 // of its contents: see [sum]
+	sum     uint64 // of its contents, or its frame: see [sum]
 }
+
+// framed is the bit of a row that tells a blob in a frame.
+const framed = 1 << 31
+
+// stored returns how many bytes there are in the segment: a blob, or a frame with several.
+func (p place) stored() int64 {
+	if p.frame > 0 {
+		return int64(p.frame)
+	}
+	return int64(p.size)
+}
+
+// end returns where the next member of the segment begins.
+func (p place) end() int64 { return int64(p.at) + padded(p.stored()) }
 
 // sum returns the checksum by which damage is noticed when a blob is read: XXH3 with 64 bits,
 // as the xxHash project specifies it. Whoever could choose contents with the same sum could
@@ -68,10 +85,15 @@ type row struct {
 }
 
 func (r row) encode(to []byte) []byte {
-	var b [rowBytes]byte
-	copy(b[:], r.digest[:])
+	var none [rowBytes]byte
+	to = append(to, none[:]...)
+	b := to[len(to)-rowBytes:]
+	copy(b, r.digest[:])
 	binary.LittleEndian.PutUint64(b[32:], r.segment)
-	binary.LittleEndian.PutUint64(b[40:], uint64(r.at))
+	binary.LittleEndian.PutUint32(b[40:], r.at)
+	if r.frame > 0 {
+		binary.LittleEndian.PutUint32(b[44:], r.frame|framed)
+	}
 	binary.LittleEndian.PutUint32(b[48:], r.size)
 	binary.LittleEndian.PutUint32(b[52:], r.time)
 	binary.LittleEndian.PutUint64(b[56:], r.sum)
@@ -79,18 +101,21 @@ func (r row) encode(to []byte) []byte {
 		b[64] = 1
 	}
 	binary.LittleEndian.PutUint32(b[68:], crc32.Checksum(b[:68], table))
-	return append(to, b[:]...)
+	return to
 }
 
 func decode(b []byte) (r row, ok bool) {
 	r.digest = digest.Digest(b[:32])
 	r.segment = binary.LittleEndian.Uint64(b[32:])
-	r.at = int64(binary.LittleEndian.Uint64(b[40:]))
+	r.at = binary.LittleEndian.Uint32(b[40:])
+	frame := binary.LittleEndian.Uint32(b[44:])
+	r.frame = frame &^ framed
 	r.size = binary.LittleEndian.Uint32(b[48:])
 	r.time = binary.LittleEndian.Uint32(b[52:])
 	r.sum = binary.LittleEndian.Uint64(b[56:])
 	r.gone = b[64] == 1
-	return r, crc32.Checksum(b[:68], table) == binary.LittleEndian.Uint32(b[68:]) && r.at >= 0 && r.size <= Largest
+	sane := r.size <= Largest && r.frame <= Largest && (frame == 0 || r.frame > 0 && frame&framed != 0)
+	return r, sane && crc32.Checksum(b[:68], table) == binary.LittleEndian.Uint32(b[68:])
 }
 
 // index is what this process knows of the index. The set's lock protects it.

@@ -1,6 +1,7 @@
 // Package segments keeps small blobs in few files. A segment is a POSIX tar archive (IEEE
 // 1003.1, ustar) without its two last blocks, to which members are appended: plain files
-// named by digest, with the time of their arrival. An index next to the segments says where
+// named by digest, with the time of their arrival. A member is a blob, or a frame with several
+// that arrived in it (package pack). An index next to the segments says where
 // each blob is; it can be made again from them. Several processes may read and append at the
 // same time, each to a segment of its own. A blob is in the index only once it is whole in
 // its segment. Whenever it is read, it is compared with the checksum that the index has of it.
@@ -10,7 +11,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -29,6 +29,7 @@ type Set struct {
 	mu     sync.Mutex
 	index  *index
 	reads  map[uint64]*os.File // segments that are open for reading
+	idle   sync.Pool           // of readers
 	writes *writer             // nil: nothing was added yet
 	landed *sync.Cond          // what was being written is
 
@@ -100,6 +101,9 @@ func (s *Set) Absent(list []digest.Digest) (absent []digest.Digest) {
 			isNew = true
 		}
 		if !ok {
+			if absent == nil { // usually none is, or all are
+				absent = make([]digest.Digest, 0, len(list))
+			}
 			absent = append(absent, d)
 		}
 	}
@@ -111,57 +115,7 @@ func (s *Set) Order(d digest.Digest) (segment uint64, position int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p, _ := s.find(d)
-	return p.segment, p.at
-}
-
-// Read returns a blob, compared with its checksum. It uses the given buffer if that is large
-// enough. The error wraps [fs.ErrNotExist] if there is no such blob.
-func (s *Set) Read(d digest.Digest, buf []byte) ([]byte, error) {
-	for try := 0; ; try++ {
-		text, p, err := s.read(d, buf)
-		switch {
-		case errors.Is(err, fs.ErrNotExist) && p.segment != 0 && try == 0:
-			// Somebody wrote the segment again.
-			s.mu.Lock()
-			s.index.forget()
-			s.mu.Unlock()
-			continue
-		case err == nil && sum(text) == p.sum:
-			return text, nil
-		case errors.Is(err, fs.ErrNotExist):
-			s.drop(d, p)
-			return nil, err
-		case err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF):
-			return nil, err
-		}
-		s.drop(d, p)
-		return nil, fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
-	}
-}
-
-func (s *Set) read(d digest.Digest, buf []byte) ([]byte, place, error) {
-	s.mu.Lock()
-	p, ok := s.find(d)
-	if !ok {
-		s.mu.Unlock()
-		return nil, place{}, fmt.Errorf("blob %s: %w", d.Short(), fs.ErrNotExist)
-	}
-	if cap(buf) < int(p.size) {
-		buf = make([]byte, p.size)
-	}
-	buf = buf[:p.size]
-	if w := s.writes; w != nil && p.segment == w.id && p.at >= w.written {
-		copy(buf, w.unwritten(p.at))
-		s.mu.Unlock()
-		return buf, p, nil
-	}
-	f, err := s.open(p.segment)
-	s.mu.Unlock()
-	if err != nil {
-		return nil, p, err
-	}
-	_, err = f.ReadAt(buf, p.at)
-	return buf, p, err
+	return p.segment, int64(p.at)
 }
 
 // mostOpen is how many segments are open for reading at a time.
@@ -207,6 +161,7 @@ func (s *Set) Drop(d digest.Digest) {
 type Stored struct {
 	Digest  digest.Digest
 	Size    int64
+	Room    int64     // bytes that it takes in its segment, without its header: in a frame, its share of that
 	Arrived time.Time // to the second
 }
 
@@ -216,8 +171,15 @@ func (s *Set) All() []Stored {
 	defer s.mu.Unlock()
 	s.refresh()
 	out := make([]Stored, 0, len(s.index.places))
-	for d, p := range s.index.places {
-		out = append(out, Stored{d, int64(p.size), time.Unix(int64(p.time), 0)})
+	for rows := range together(s.inOrder()) {
+		plain := int64(0)
+		for _, r := range rows {
+			plain += int64(r.size)
+		}
+		for _, r := range rows {
+			room := r.stored() * int64(r.size) / max(plain, 1)
+			out = append(out, Stored{r.digest, int64(r.size), room, time.Unix(int64(r.time), 0)})
+		}
 	}
 	return out
 }

@@ -336,11 +336,19 @@ func TestAppendingReadingAndRemovingAtTheSameTime(t *testing.T) {
 		adding.Go(func() {
 			for part := range 10 {
 				s := segments.Open(dir)
+				var mine []pack.Blob
 				for i := part * 200; i < part*200+200; i++ {
 					if i%4 == w || i%4 == 3 {
-						if err := s.Add(digest.Of(text(i)), text(i)); err != nil {
-							t.Error(err)
-						}
+						mine = append(mine, pack.Blob{Digest: digest.Of(text(i)), Text: text(i)})
+					}
+				}
+				for list := range slices.Chunk(mine, 10) {
+					add := s.AddAll
+					if part%2 == 1 {
+						add = func(list []pack.Blob) error { return s.AddFrame(pack.Join(list), list) }
+					}
+					if err := add(list); err != nil {
+						t.Error(err)
 					}
 				}
 				if err := s.Close(); err != nil {

@@ -1,13 +1,9 @@
 package segments
 
 import (
-	"archive/tar"
 	"crypto/rand"
 	"encoding/binary"
-	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"math"
 	"os"
 	"slices"
@@ -76,21 +72,50 @@ func (s *Set) AddAll(list []pack.Blob) error {
 	if list = s.unknown(list); len(list) == 0 {
 		return nil
 	}
-	s.mu.Unlock()
-	checks := make([]uint64, len(list))
+	parts := make([]part, len(list))
 	for i, b := range list {
-		checks[i] = sum(b.Text)
+		parts[i] = part{blobs: list[i : i+1], stored: b.Text}
+	}
+	return s.addParts(parts)
+}
+
+// AddFrame is [Set.AddAll] for the blobs of a frame ([pack.Frames.Frame]): it is stored as it is,
+// which takes less room and time than its contents.
+func (s *Set) AddFrame(frame []byte, list []pack.Blob) error {
+	tooLarge := func(b pack.Blob) bool { return len(b.Text) > Largest }
+	if len(frame) > Largest || slices.ContainsFunc(list, tooLarge) {
+		return s.AddAll(list)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.addParts([]part{{blobs: list, stored: frame, framed: true}})
+}
+
+// part is what becomes one member of a segment: a blob, or a frame with several.
+type part struct {
+	blobs  []pack.Blob
+	stored []byte
+	framed bool
+	sum    uint64 // of what is stored
+}
+
+// addParts adds what is not there yet, and writes much at a time. The caller holds the lock, which
+// is free meanwhile.
+func (s *Set) addParts(list []part) error {
+	s.mu.Unlock()
+	for i := range list {
+		list[i].sum = sum(list[i].stored)
 	}
 	s.mu.Lock()
 	for w := s.writes; w != nil && w.flying != nil && len(w.pending) >= much; w = s.writes {
 		s.landed.Wait() // memory is not filled faster than the disk
 	}
 	now := s.Now()
-	for i, b := range list {
-		if _, ok := s.index.places[b.Digest]; ok {
+	for _, p := range list {
+		if p.blobs = s.unknown(p.blobs); len(p.blobs) == 0 {
 			continue // it came meanwhile, or twice
 		}
-		if err := s.add(b.Digest, b.Text, checks[i], now); err != nil {
+		if err := s.add(p, now); err != nil {
 			return err
 		}
 	}
@@ -114,8 +139,8 @@ func (s *Set) unknown(list []pack.Blob) []pack.Blob {
 	return slices.DeleteFunc(slices.Clone(list), known)
 }
 
-// add appends a blob to what is to be written.
-func (s *Set) add(d digest.Digest, text []byte, check uint64, arrived time.Time) error {
+// add appends a part to what is to be written.
+func (s *Set) add(p part, arrived time.Time) error {
 	for w := s.writes; w != nil && w.size() >= full; w = s.writes {
 		if err := s.closeWriter(); err != nil {
 			return err
@@ -129,10 +154,18 @@ func (s *Set) add(d digest.Digest, text []byte, check uint64, arrived time.Time)
 		s.writes = w
 	}
 	w := s.writes
-	p := place{w.id, w.size() + block, uint32(len(text)), uint32(min(arrived.Unix(), math.MaxUint32)), check}
-	w.pending = pack.AppendMember(w.pending, d, text, arrived)
-	w.rows = append(w.rows, row{digest: d, place: p})
-	s.index.places[d] = p
+	at := place{segment: w.id, at: uint32(w.size() + block), time: uint32(min(arrived.Unix(), math.MaxUint32)), sum: p.sum}
+	if p.framed {
+		at.frame = uint32(len(p.stored))
+		w.pending = pack.AppendFrame(w.pending, p.blobs[0].Digest, p.stored, arrived)
+	} else {
+		w.pending = pack.AppendMember(w.pending, p.blobs[0].Digest, p.stored, arrived)
+	}
+	for _, b := range p.blobs {
+		at.size = uint32(len(b.Text))
+		w.rows = append(w.rows, row{digest: b.Digest, place: at})
+		s.index.places[b.Digest] = at
+	}
 	return nil
 }
 
@@ -276,7 +309,7 @@ func (s *Set) take(id uint64) *writer {
 	end := int64(0)
 	for _, p := range s.index.places {
 		if p.segment == id {
-			end = max(end, p.at+padded(int64(p.size)))
+			end = max(end, p.end())
 		}
 	}
 	f, err := os.OpenFile(s.file(id), os.O_RDWR, 0o644)
@@ -291,48 +324,3 @@ func (s *Set) take(id uint64) *writer {
 }
 
 func padded(n int64) int64 { return (n + block - 1) / block * block }
-
-// scan returns the blobs in a segment, up to the first member that is not whole.
-func (s *Set) scan(id uint64) (rows []row, err error) {
-	f, err := os.Open(s.file(id))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	count := &counter{r: f}
-	members := tar.NewReader(count)
-	var text []byte
-	for {
-		h, err := members.Next()
-		if err != nil { // the end, or what somebody left unfinished
-			return rows, nil
-		}
-		at := count.n
-		d, err := digest.Parse(h.Name)
-		if err != nil || h.Size < 0 || h.Size > Largest {
-			return rows, nil
-		}
-		text = slices.Grow(text[:0], int(h.Size))[:h.Size]
-		if _, err := io.ReadFull(members, text); err != nil {
-			return rows, nil
-		}
-		if digest.Of(text) == d {
-			p := place{id, at, uint32(h.Size), uint32(max(0, h.ModTime.Unix())), sum(text)}
-			rows = append(rows, row{digest: d, place: p})
-		}
-	}
-}
-
-type counter struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
-}

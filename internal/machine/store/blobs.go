@@ -230,6 +230,22 @@ func (s *Store) KeepTexts(list []pack.Blob) error {
 	return s.small.AddAll(small)
 }
 
+// KeepFrame stores the blobs of a frame ([pack.Frames.Frame]), all of which were verified: as the
+// frame, if that is much smaller.
+func (s *Store) KeepFrame(frame []byte, list []pack.Blob) error {
+	plain := int64(0)
+	for _, b := range list {
+		if len(b.Text) > smallBlob {
+			return s.KeepTexts(list)
+		}
+		plain += int64(len(b.Text))
+	}
+	if int64(len(frame)) > plain/4*3 {
+		return s.KeepTexts(list)
+	}
+	return s.small.AddFrame(frame, list)
+}
+
 // Put stores bytes as a blob.
 func (s *Store) Put(b []byte) (digest.Digest, error) {
 	d := digest.Of(b)
@@ -320,9 +336,33 @@ func (s *Store) Listing(d digest.Digest) (listing.List, error) {
 // WriteTo writes a blob's contents to w while verifying them. After an error
 // the written bytes must not be used.
 func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
-	buf := buffers.Get().(*[]byte)
-	defer buffers.Put(buf)
-	text, err := s.small.Read(d, *buf)
+	r := s.Reader()
+	defer r.Release()
+	return r.WriteTo(d, w)
+}
+
+// Reader reads blobs one after the other: those that were fetched together are decompressed once.
+// It is for one goroutine.
+type Reader struct {
+	s     *Store
+	small *segments.Reader
+	room  []byte
+}
+
+// Reader returns a reader, which must be released.
+func (s *Store) Reader() *Reader {
+	if r, ok := s.idle.Get().(*Reader); ok {
+		return r
+	}
+	return &Reader{s, s.small.Reader(), make([]byte, smallBlob)}
+}
+
+// Release lets others use the room of the reader.
+func (r *Reader) Release() { r.s.idle.Put(r) }
+
+// WriteTo is [Store.WriteTo].
+func (r *Reader) WriteTo(d digest.Digest, w io.Writer) error {
+	text, err := r.small.Read(d, r.room)
 	if err == nil {
 		_, err = w.Write(text)
 		return err
@@ -330,7 +370,7 @@ func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return ofSegment(err)
 	}
-	f, err := os.Open(s.blob(d))
+	f, err := os.Open(r.s.blob(d))
 	if err != nil {
 		return err
 	}
@@ -340,7 +380,7 @@ func (s *Store) WriteTo(d digest.Digest, w io.Writer) error {
 		return err
 	}
 	if digest.From(h) != d {
-		s.damaged(d)
+		r.s.damaged(d)
 		return fmt.Errorf("blob %s: %w", d.Short(), ErrDamaged)
 	}
 	return nil

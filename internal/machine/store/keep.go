@@ -21,7 +21,8 @@ import (
 type Stats struct {
 	Dir       string `json:"dir"`
 	Blobs     int    `json:"blobs"`
-	BlobBytes int64  `json:"blob_bytes"`
+	BlobBytes int64  `json:"blob_bytes"` // of their contents
+	DiskBytes int64  `json:"disk_bytes"` // that they take: what was fetched is compressed
 	// Small blobs are in segments, which may contain deleted ones as well.
 	Segments     int              `json:"segments"`
 	SegmentBytes int64            `json:"segment_bytes"`
@@ -38,6 +39,7 @@ func (s *Store) Stats() (Stats, error) {
 	err := s.eachBlob(func(b held) error {
 		st.Blobs++
 		st.BlobBytes += b.size
+		st.DiskBytes += b.room
 		return nil
 	})
 	if err != nil {
@@ -67,13 +69,14 @@ func (s *Store) Stats() (Stats, error) {
 type held struct {
 	digest  digest.Digest
 	size    int64
+	room    int64 // bytes that it takes
 	arrived time.Time
 	file    string // empty: it is in a segment
 }
 
 func (s *Store) eachBlob(do func(b held) error) error {
 	for _, b := range s.small.All() {
-		if err := do(held{b.Digest, b.Size, b.Arrived, ""}); err != nil {
+		if err := do(held{b.Digest, b.Size, b.Room, b.Arrived, ""}); err != nil {
 			return err
 		}
 	}
@@ -97,7 +100,7 @@ func (s *Store) eachFile(do func(b held) error) error {
 		if err != nil {
 			return nil // deleted meanwhile
 		}
-		return do(held{d, info.Size(), info.ModTime(), p})
+		return do(held{d, info.Size(), info.Size(), info.ModTime(), p})
 	})
 }
 
@@ -144,7 +147,7 @@ func (s *Store) used(file string) {
 
 // Limits say what a trim keeps.
 type Limits struct {
-	Bytes int64         // of blobs; 0: any
+	Bytes int64         // that blobs take; 0: any
 	Age   time.Duration // since an entry was last used; 0: any
 	Dry   bool          // only count
 }
@@ -157,7 +160,7 @@ const young = time.Hour
 type Trimmed struct {
 	Entries int   `json:"entries"`
 	Blobs   int   `json:"blobs"`
-	Bytes   int64 `json:"bytes"`
+	Bytes   int64 `json:"bytes"` // that the blobs took
 	Left    int64 `json:"left_bytes"`
 }
 
@@ -175,7 +178,7 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 	fresh := map[digest.Digest]bool{}
 	small := map[digest.Digest]bool{}
 	if err := s.eachBlob(func(b held) error {
-		sizes[b.digest] = b.size
+		sizes[b.digest] = b.room
 		fresh[b.digest] = now.Sub(b.arrived) < young
 		small[b.digest] = b.file == ""
 		return nil

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -29,6 +30,7 @@ import (
 type Store struct {
 	dir      string
 	small    *segments.Set
+	idle     sync.Pool // of readers
 	listings *lru.Cache[digest.Digest, listing.List]
 }
 
@@ -50,7 +52,7 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{dir, segments.Open(filepath.Join(dir, "segments")), listings}, nil
+	return &Store{dir: dir, small: segments.Open(filepath.Join(dir, "segments")), listings: listings}, nil
 }
 
 // DefaultDir is the cache's directory unless GRAYLOFT_CACHE names another.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"testing"
 
 	"grayloft.example/grayloft/internal/core/digest"
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/protocol"
 )
 
@@ -229,6 +231,38 @@ func TestManyBlobsAreLookedForAtOnceAndOneByOneAlike(t *testing.T) {
 	for _, d := range all {
 		if got := s.Absent([]digest.Digest{d}); (len(got) == 0) != s.Has(d) {
 			t.Fatalf("%v: %v", d, got)
+		}
+	}
+}
+
+// A frame is kept as it is if that saves room, and if all of its blobs are small.
+func TestFramesAreKeptWhereTheyAreSmaller(t *testing.T) {
+	noise := make([]byte, 20_000)
+	_, _ = rand.NewChaCha8([32]byte{7}).Read(noise)
+	for name, c := range map[string]struct {
+		text     []byte
+		isSmall  bool
+		segments int
+	}{
+		"text":  {bytes.Repeat([]byte("rope "), 4000), true, 1},
+		"noise": {noise, false, 1},
+		"large": {bytes.Repeat([]byte("rope "), smallBlob), false, 0},
+	} {
+		s := open(t)
+		list := []pack.Blob{{Digest: digest.Of(c.text), Text: c.text}}
+		if err := s.KeepFrame(pack.Join(list), list); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Flush(); err != nil {
+			t.Fatal(err)
+		}
+		got, err := s.Read(list[0].Digest)
+		if err != nil || !bytes.Equal(got, c.text) {
+			t.Errorf("%s: %d bytes, %v", name, len(got), err)
+		}
+		st, err := s.Stats()
+		if err != nil || st.BlobBytes != int64(len(c.text)) || st.DiskBytes < st.BlobBytes/10 != c.isSmall || st.Segments != c.segments {
+			t.Errorf("%s: %+v, %v", name, st, err)
 		}
 	}
 }
