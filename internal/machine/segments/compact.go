@@ -173,21 +173,28 @@ func (s *Set) Check(ctx context.Context, seen func()) (damaged []digest.Digest, 
 	rows := s.inOrder()
 	s.mu.Unlock()
 	from := s.Reader()
-	for _, b := range rows {
-		if err := ctx.Err(); err != nil {
-			return damaged, err
+	for group := range together(rows) {
+		for i, b := range group {
+			if err := ctx.Err(); err != nil {
+				return damaged, err
+			}
+			text, err := from.Read(b.digest, buf)
+			if err == nil && digest.Of(text) != b.digest {
+				s.Drop(b.digest)
+				err = ErrDamaged
+			}
+			switch {
+			case errors.Is(err, ErrDamaged) && b.frame > 0: // and with it the frame
+				for _, lost := range group[i:] {
+					damaged = append(damaged, lost.digest)
+				}
+			case errors.Is(err, ErrDamaged):
+				damaged = append(damaged, b.digest)
+			case err != nil && !errors.Is(err, os.ErrNotExist):
+				return damaged, err
+			}
+			seen()
 		}
-		text, err := from.Read(b.digest, buf)
-		switch {
-		case err == nil && digest.Of(text) != b.digest:
-			s.Drop(b.digest)
-			damaged = append(damaged, b.digest)
-		case errors.Is(err, ErrDamaged):
-			damaged = append(damaged, b.digest)
-		case err != nil && !errors.Is(err, os.ErrNotExist):
-			return damaged, err
-		}
-		seen()
 	}
 	return damaged, nil
 }

@@ -185,15 +185,49 @@ func TestFlippedBitsInFramesAreNeverRead(t *testing.T) {
 			t.Fatal(err)
 		}
 		next := segments.Open(dir)
-		if _, err := next.Check(t.Context(), func() {}); err != nil {
-			t.Fatal(err)
+		seen := 0
+		damaged, err := next.Check(t.Context(), func() { seen++ })
+		if err != nil || seen != n {
+			t.Fatal(seen, err)
 		}
-		if was := readable(t, next, n); was != n && was != n-each {
-			t.Errorf("%d of %d blobs are left", was, n)
+		if was := readable(t, next, n); was != n && was != n-each || len(damaged) != n-was {
+			t.Errorf("%d of %d blobs are left, and %d damaged", was, n, len(damaged))
 		}
 		addFrames(t, next, 0, n) // what is damaged is kept again
 		if got := readable(t, next, n); got != n {
 			t.Errorf("%d after all were added again", got)
+		}
+	}
+}
+
+// Whoever finds a damaged blob fetches it again, and with it the others in its frame.
+func TestADamagedFrameIsAbsentAsAWhole(t *testing.T) {
+	dir := t.TempDir()
+	s := segments.Open(dir)
+	addFrames(t, s, 0, 2*each)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	file := files(t, dir)[0]
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b[512+20] ^= 1 // in the first frame
+	if err := os.WriteFile(file, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	next := segments.Open(dir)
+	if _, err := next.Read(digest.Of(text(3)), nil); !errors.Is(err, segments.ErrDamaged) {
+		t.Error(err)
+	}
+	for name, set := range map[string]*segments.Set{"here": next, "in a new process": segments.Open(dir)} {
+		var all []digest.Digest
+		for i := range 2 * each {
+			all = append(all, digest.Of(text(i)))
+		}
+		if absent := set.Absent(all); len(absent) != each || absent[0] != all[0] {
+			t.Errorf("%d are absent %s", len(absent), name)
 		}
 	}
 }

@@ -137,14 +137,26 @@ func (s *Set) open(id uint64) (*os.File, error) {
 	return f, nil
 }
 
-// drop takes a damaged blob out of the index.
+// drop takes a damaged blob out of the index, and with it all others in its frame, which are
+// damaged as well: otherwise each of them is found out and fetched by itself.
 func (s *Set) drop(d digest.Digest, p place) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if p.segment != 0 && s.index.places[d] == p {
-		delete(s.index.places, d)
-		_ = s.index.append([]row{{digest: d, place: p, gone: true}}) // otherwise it is found out again
+	if p.segment == 0 || s.index.places[d] != p {
+		return
 	}
+	out := []row{{digest: d, place: p, gone: true}}
+	if p.frame > 0 {
+		for other, at := range s.index.places {
+			if other != d && at.segment == p.segment && at.at == p.at {
+				out = append(out, row{digest: other, place: at, gone: true})
+			}
+		}
+	}
+	for _, r := range out {
+		delete(s.index.places, r.digest)
+	}
+	_ = s.index.append(out) // otherwise it is found out again
 }
 
 // Drop takes a blob out of the index.
