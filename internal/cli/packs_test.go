@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io/fs"
@@ -17,6 +18,7 @@ import (
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
 
+	"grayloft.example/grayloft/internal/core/pack"
 	"grayloft.example/grayloft/internal/service"
 	"grayloft.example/grayloft/internal/trial"
 )
@@ -109,15 +111,30 @@ probes = []
 	if err := json.Unmarshal([]byte(c.Grayloft("cache", "stats", "--format", "json").Out), &st); err != nil || st.Blobs < 10_000 || st.Disk > st.Plain*2/3 {
 		t.Errorf("%+v, %v", st, err)
 	}
-	c.Remove("out")
-	if rep := c.Run("charts", "--fetch", "all"); !rep.OK || front.take()["POST"] > 5 {
-		t.Error(rep.Answer.Err)
-	}
-	for i := range 10_000 {
-		if want := strings.Repeat(fmt.Sprintf("chart %d\n", i), 20); c.Read(fmt.Sprint("out/", i)) != want {
-			t.Fatalf("out/%d after restoring: %q", i, c.Read(fmt.Sprint("out/", i)))
+	restored := func(how string, requests int) {
+		t.Helper()
+		c.Remove("out")
+		front.take()
+		rep := c.Run("charts", "--fetch", "all")
+		t.Log(rep.Totals, rep.Answer.Err)
+		if !rep.OK || rep.Totals["ran"] > 0 {
+			t.Error(rep.Totals, rep.Answer.Err)
+		}
+		n := front.take()["POST"]
+		t.Log(n)
+		if n > requests {
+			t.Errorf("%d requests", n)
+		}
+		for i := range 10_000 {
+			if want := strings.Repeat(fmt.Sprintf("chart %d\n", i), 20); c.Read(fmt.Sprint("out/", i)) != want {
+				t.Fatalf("out/%d after restoring: %q", i, c.Read(fmt.Sprint("out/", i)))
+			}
 		}
 	}
+	restored("restored", 5)
+	// A damaged frame costs one more request, not one for each file in it.
+	damageFrame(t, filepath.Join(strings.TrimPrefix(c.Env[0], "GRAYLOFT_CACHE="), "segments"))
+	restored("fetched", 5)
 	if a := c.Grayloft("cache", "verify"); a.Code != 0 {
 		t.Error(a.Out, a.Err)
 	}
@@ -147,5 +164,26 @@ probes = []
 	}
 	if n := changed(); n > 20 {
 		t.Errorf("the same outputs again changed %d rows of blobs", n)
+	}
+}
+
+// damageFrame flips a bit of a frame in the only segment of a directory.
+func damageFrame(t *testing.T, dir string) {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(dir, "*.tar"))
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	b, err := os.ReadFile(list[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := bytes.LastIndex(b, []byte(pack.FrameSuffix+"\x00"))
+	if name < 0 {
+		t.Fatal("no frame")
+	}
+	b[name+1000] ^= 1 // behind its header of 512 bytes
+	if err := os.WriteFile(list[0], b, 0o644); err != nil {
+		t.Fatal(err)
 	}
 }
