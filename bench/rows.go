@@ -60,7 +60,7 @@ func (b *bench) rows() []row {
 	return []row{
 		{name: "declarations of 1,000 projects, against git status", goal: 1, in: "large",
 			ours: side{run: b.client + " projects > /dev/null"}, baseline: side{run: "git status -s > /dev/null"}},
-		{name: "plan with nothing to do, against git status", goal: 0.9, in: "large", once: all,
+		{name: "plan with nothing to do, against git status", goal: 0.9, in: "large", once: all + "; " + all, // the second run has nothing to do
 			ours: side{run: b.client + " plan build test lint > /dev/null"}, baseline: side{run: "git status -s > /dev/null"}},
 		{name: "run of the affected tasks with nothing to do, against git status", goal: 0.9, in: "large", once: affected,
 			ours: side{run: affected}, baseline: side{run: "git status -s > /dev/null"}},
