@@ -4,7 +4,8 @@
 // For each task that a run finds current, it records a digest of everything that
 // this depended on: the status of every file of the projects and directories
 // that the task reads from, and of its outputs; the declarations, settings and
-// variables; the answers of probes; the task's last result; and this program.
+// variables; the answers of probes; the last results of the task and of those that it depends on;
+// and this program.
 // While the digest is the same, and the dependencies are current as well, the
 // task is current. The digest is coarser than the key, so it may change without
 // need, but never stays the same by mistake: statuses count only if a later
@@ -15,6 +16,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
@@ -51,6 +53,7 @@ var format = statefile.Register(statefile.Format[map[string]digest.Digest]{
 type Fingerprints struct {
 	file     string
 	recorded map[string]digest.Digest // by earlier runs
+	tasks    []*graph.Task            // in graph order
 	taken    map[*graph.Task]fingerprint
 }
 
@@ -83,12 +86,12 @@ func Load(state *checkout.State) Recorded {
 	return r
 }
 
-// Take takes the fingerprints of tasks.
+// Take takes the fingerprints of tasks, which are in graph order and contain their dependencies.
 func Take(tasks []*graph.Task, earlier Recorded, s Source) *Fingerprints {
-	f := &Fingerprints{file: earlier.file, recorded: earlier.of, taken: make(map[*graph.Task]fingerprint, len(tasks))}
-	sums, common := s.Survey.Sums(), s.common()
+	f := &Fingerprints{file: earlier.file, recorded: earlier.of, tasks: tasks, taken: make(map[*graph.Task]fingerprint, len(tasks))}
+	of := inputs{s, s.common(), s.Survey.Sums(), s.left(tasks)}
 	list := make([]fingerprint, len(tasks))
-	inParallel(len(tasks), func(i int) { list[i] = s.withOutputs(tasks[i], s.inputs(tasks[i], common, sums)) })
+	inParallel(len(tasks), func(i int) { list[i] = s.withOutputs(tasks[i], of.take(tasks[i])) })
 	for i, t := range tasks {
 		f.taken[t] = list[i]
 	}
@@ -114,19 +117,23 @@ func (f *Fingerprints) AreAllUnchanged() bool {
 	return true
 }
 
-// Save records the fingerprints of the tasks that were found current. Failing to
-// do so does no harm.
+// Save records the fingerprints of the tasks that were found current, and whose dependencies
+// were: the fingerprint contains the results that these had left before. Failing to do so does no
+// harm.
 func (f *Fingerprints) Save(isCurrent func(*graph.Task) bool) {
 	if f == nil {
 		return
 	}
 	changed := false
-	for t, x := range f.taken {
-		addr := t.Addr()
+	current := make(map[*graph.Task]bool, len(f.tasks))
+	for _, t := range f.tasks {
+		isOther := func(u *graph.Task) bool { return !current[u] }
+		current[t] = isCurrent(t) && !slices.ContainsFunc(t.Dependencies, isOther)
+		x, addr := f.taken[t], t.Addr()
 		have, ok := f.recorded[addr]
 		switch {
 		case ok && have == x.digest:
-		case isCurrent(t) && x.settled && !x.digest.IsZero():
+		case current[t] && x.settled && !x.digest.IsZero():
 			f.recorded[addr] = x.digest
 			changed = true
 		case ok:
@@ -205,10 +212,36 @@ func (s Source) addValues(m *material, t *graph.Task) {
 	}
 }
 
+// left returns a digest of what each task, and all that it depends on, left last: a result
+// counts for whatever comes after it, also if another run made it.
+func (s Source) left(tasks []*graph.Task) map[*graph.Task]digest.Digest {
+	out := make(map[*graph.Task]digest.Digest, len(tasks))
+	var b []byte
+	for _, t := range tasks {
+		last, _ := s.Work.State.Last(t.Addr())
+		b = append(b[:0], last.Listing[:]...)
+		for _, u := range t.Dependencies {
+			before := out[u]
+			b = append(b, before[:]...)
+		}
+		out[t] = digest.Of(b)
+	}
+	return out
+}
+
 var rooms = sync.Pool{New: func() any { return new([]byte) }}
 
-// inputs returns the fingerprint of everything but the outputs.
-func (s Source) inputs(t *graph.Task, common string, sums *files.Sums) fingerprint {
+// inputs is what fingerprints of everything but the outputs are taken from.
+type inputs struct {
+	Source
+	common string
+	sums   *files.Sums
+	left   map[*graph.Task]digest.Digest
+}
+
+// take returns the fingerprint of everything but the task's outputs.
+func (s inputs) take(t *graph.Task) fingerprint {
+	common, sums := s.common, s.sums
 	room := rooms.Get().(*[]byte)
 	m := &material{b: append((*room)[:0], common...), settled: true}
 	defer func() {
@@ -230,6 +263,10 @@ func (s Source) inputs(t *graph.Task, common string, sums *files.Sums) fingerpri
 			m.addTexts(p.Name)
 			m.add(sums.Project(p))
 		}
+	}
+	m.b = binary.AppendUvarint(m.b, uint64(len(t.Dependencies)))
+	for _, u := range t.Dependencies {
+		m.add(s.left[u], true)
 	}
 	last, ok := s.Work.State.Last(t.Addr())
 	m.addFlag(ok)
