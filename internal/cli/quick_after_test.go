@@ -9,7 +9,7 @@ import (
 
 // between is a task of one project that reads what a task of another leaves.
 func between(t *testing.T) *trial.Repo {
-	r := trial.New(t, map[string]string{
+	return trial.New(t, map[string]string{
 		"grayloft.toml": `schema = 1
 [repo]
 name = "quick"
@@ -37,7 +37,6 @@ after = ["berths@quay"]
 `,
 		"quay/in": "one\n", ".gitignore": "out\npass\n",
 	})
-	return r
 }
 
 // recorded runs tasks until all of them are current by what is recorded about so many.

@@ -241,9 +241,8 @@ type inputs struct {
 
 // take returns the fingerprint of everything but the task's outputs.
 func (s inputs) take(t *graph.Task) fingerprint {
-	common, sums := s.common, s.sums
 	room := rooms.Get().(*[]byte)
-	m := &material{b: append((*room)[:0], common...), settled: true}
+	m := &material{b: append((*room)[:0], s.common...), settled: true}
 	defer func() {
 		*room = m.b
 		rooms.Put(room)
@@ -254,14 +253,14 @@ func (s inputs) take(t *graph.Task) fingerprint {
 	m.b = binary.AppendUvarint(m.b, uint64(len(t.Decl.Probes.Items)))
 	for _, p := range t.Decl.Probes.Items {
 		m.addTexts(p.Text, s.Answers[probe.Of(s.Look.Graph, p.Text, t.Project)])
-		m.addReads(s.Look.Graph.Repo.Probes[p.Text].Reads, sums)
+		m.addReads(s.Look.Graph.Repo.Probes[p.Text].Reads, s.sums)
 	}
-	m.addReads(t.Reads, sums)
-	m.add(sums.Project(t.Project))
+	m.addReads(t.Reads, s.sums)
+	m.add(s.sums.Project(t.Project))
 	if t.NeedsRead() {
 		for _, p := range t.Project.NeedsAll {
 			m.addTexts(p.Name)
-			m.add(sums.Project(p))
+			m.add(s.sums.Project(p))
 		}
 	}
 	m.b = binary.AppendUvarint(m.b, uint64(len(t.Dependencies)))

@@ -38,6 +38,16 @@ func addFrames(t *testing.T, s *segments.Set, from, to int) {
 	}
 }
 
+// rowsOf are the rows of an index behind the one that names its format.
+func rowsOf(t *testing.T, dir string) []byte {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(dir, "index-2"))
+	if err != nil || len(b) < 72 {
+		t.Fatal(len(b), err)
+	}
+	return b[72:]
+}
+
 func TestFramesAreReadAtOnceHereAndElsewhereOnceWritten(t *testing.T) {
 	dir := t.TempDir()
 	s := segments.Open(dir)
@@ -129,12 +139,12 @@ func TestRowsOfFramesAreNoneToProgramsFromBefore(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	b, err := os.ReadFile(filepath.Join(dir, "index-2"))
-	if err != nil || len(b) != 3*72 {
-		t.Fatal(len(b), err)
+	b := rowsOf(t, dir)
+	if len(b) != 2*72 {
+		t.Fatal(len(b))
 	}
 	for i, isFramed := range []bool{true, false} {
-		at := int64(binary.LittleEndian.Uint64(b[(i+1)*72+40:]))
+		at := int64(binary.LittleEndian.Uint64(b[i*72+40:]))
 		if (at < 0) != isFramed {
 			t.Errorf("row %d: position %d", i, at)
 		}
@@ -149,19 +159,15 @@ func TestTheIndexOfFramesIsMadeAgain(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	before, err := os.ReadFile(filepath.Join(dir, "index-2"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	before := rowsOf(t, dir)
 	if err := os.Remove(filepath.Join(dir, "index-2")); err != nil {
 		t.Fatal(err)
 	}
 	if n := readable(t, segments.Open(dir), 120); n != 120 {
 		t.Errorf("%d blobs are left", n)
 	}
-	after, err := os.ReadFile(filepath.Join(dir, "index-2"))
-	if err != nil || !bytes.Equal(before[72:], after[72:]) {
-		t.Errorf("other rows, %v", err)
+	if !bytes.Equal(before, rowsOf(t, dir)) {
+		t.Error("other rows")
 	}
 }
 
@@ -175,15 +181,7 @@ func TestFlippedBitsInFramesAreNeverRead(t *testing.T) {
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
-		file := files(t, dir)[0]
-		b, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		b[rnd.IntN(len(b))] ^= 1 << rnd.IntN(8)
-		if err := os.WriteFile(file, b, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		flip(t, files(t, dir)[0], rnd.IntN)
 		next := segments.Open(dir)
 		seen := 0
 		damaged, err := next.Check(t.Context(), func() { seen++ })
@@ -208,15 +206,7 @@ func TestADamagedFrameIsAbsentAsAWhole(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	file := files(t, dir)[0]
-	b, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b[512+20] ^= 1 // in the first frame
-	if err := os.WriteFile(file, b, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	flip(t, files(t, dir)[0], func(int) int { return 512 + 20 }) // in the first frame
 	next := segments.Open(dir)
 	if _, err := next.Read(digest.Of(text(3)), nil); !errors.Is(err, segments.ErrDamaged) {
 		t.Error(err)

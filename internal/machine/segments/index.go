@@ -30,8 +30,8 @@ import (
 //	68  CRC-32C of the bytes before
 //
 // Later rows count. A row whose sum is wrong is as good as absent. Programs from before there were
-// frames take the position for one of 8 bytes, which is negative then, and ignore the row. The first row ends with a
-// random number: a file that replaces another may get its inode.
+// frames take the position for one of 8 bytes, which is negative then, and ignore the row. The
+// first row ends with a random number: a file that replaces another may get its inode.
 const (
 	rowBytes  = 72
 	format    = "grayloft segment index 2\n"

@@ -61,6 +61,20 @@ func files(t *testing.T, dir string) []string {
 	return list
 }
 
+// flip flips a bit of a file, in a byte that is chosen by the length of the file.
+func flip(t *testing.T, file string, choose func(n int) int) {
+	t.Helper()
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := choose(len(b))
+	b[at] ^= 1 << (at % 8)
+	if err := os.WriteFile(file, b, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
 func TestBlobsAreReadAtOnceHereAndElsewhereOnceWritten(t *testing.T) {
 	dir := t.TempDir()
 	a, b := segments.Open(dir), segments.Open(dir)
@@ -238,14 +252,7 @@ func TestFlippedBitsAreNeverRead(t *testing.T) {
 		if round%2 == 1 {
 			file = filepath.Join(dir, "index-2")
 		}
-		b, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		b[rnd.IntN(len(b))] ^= 1 << rnd.IntN(8)
-		if err := os.WriteFile(file, b, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		flip(t, file, rnd.IntN)
 		next := segments.Open(dir)
 		was := readable(t, next, blobs)
 		if was < blobs-1 {
