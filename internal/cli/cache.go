@@ -39,7 +39,8 @@ func (a *app) cacheStats() *cobra.Command {
 			if a.Format == "json" {
 				return a.JSON(s)
 			}
-			fmt.Fprintf(a.Out, "%s in %s, for %s.\n\n", term.Size(s.DiskBytes), s.Dir, amount.Count(s.Entries, "entry", "entries"))
+			fmt.Fprintf(a.Out, "%s on the disk in %s, for %s.\n\n",
+				term.Size(s.DiskBytes), s.Dir, amount.Count(s.Entries, "entry", "entries"))
 			rows := [][]string{}
 			for _, repo := range sortedKeys(s.Repos) {
 				rows = append(rows, []string{repo, fmt.Sprint(s.Repos[repo]), term.Size(s.Bytes[repo])})
