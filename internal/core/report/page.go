@@ -128,7 +128,7 @@ func (d *pageData) draw() {
 			order = append(order, at)
 		}
 		x := nameWidth + b.task.At/end*(pageWidth-nameWidth)
-		w := max(2, b.task.Seconds/end*(pageWidth-nameWidth)-1)
+		w := max(2, b.seconds/end*(pageWidth-nameWidth)-1)
 		lanes[at].Bars = append(lanes[at].Bars, bar{b.task, x, w, w > 7*float64(len(b.task.Address))+14})
 		d.Height = max(d.Height, float64(at+1)*laneHeight)
 	}

@@ -149,7 +149,7 @@ func trace(r Run) ([]byte, error) {
 			named[tid] = true
 			events = append(events, traceEvent{Name: "thread_name", Phase: "M", PID: 1, TID: tid, Args: map[string]any{"name": name}})
 		}
-		took := b.task.Seconds * 1e6
+		took := b.seconds * 1e6
 		args := map[string]any{"outcome": b.task.Outcome}
 		for name, text := range map[string]string{"reason": b.task.Reason, "detail": strings.Join(b.task.Detail, ", "),
 			"built by": b.task.MadeBy} {
@@ -175,7 +175,8 @@ func trace(r Run) ([]byte, error) {
 // block is a task in a timeline.
 type block struct {
 	task       Task
-	slot, lane int // lane: among those without a slot, from 0
+	slot, lane int     // lane: among those without a slot, from 0
+	seconds    float64 // until the next task has its slot; it may still have been kept then
 }
 
 // lay puts the tasks that took time into lanes: one for each slot, and as many
@@ -185,9 +186,14 @@ func lay(tasks []Task) []block {
 	slices.SortStableFunc(sorted, func(a, b Task) int { return cmp.Compare(a.At, b.At) })
 	var out []block
 	var busy []float64
+	last := map[int]int{} // in each slot
 	for _, t := range sorted {
 		if t.Slot > 0 {
-			out = append(out, block{t, t.Slot, 0})
+			if i, ok := last[t.Slot]; ok {
+				out[i].seconds = min(out[i].seconds, t.At-out[i].task.At)
+			}
+			last[t.Slot] = len(out)
+			out = append(out, block{t, t.Slot, 0, t.Seconds})
 			continue
 		}
 		if t.Outcome != "fetched" && t.Outcome != "restored" {
@@ -199,7 +205,7 @@ func lay(tasks []Task) []block {
 			busy = append(busy, 0)
 		}
 		busy[lane] = t.At + t.Seconds
-		out = append(out, block{t, 0, lane})
+		out = append(out, block{t, 0, lane, t.Seconds})
 	}
 	return out
 }

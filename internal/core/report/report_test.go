@@ -20,6 +20,7 @@ var run = report.Run{
 			Cases: []junit.Case{{Name: "TestRounding", Result: junit.Failed, Message: "3.005 & <more>"}, {Name: "TestZones", Result: junit.Passed}}},
 		{Address: "build@money", Project: "money", Outcome: "fetched", At: 0, Seconds: 2, Saved: 58, MadeBy: "ci at harbour"},
 		{Address: "build@tides", Project: "tides", Outcome: "fetched", At: 1, Seconds: 2},
+		{Address: "build@harbour", Project: "harbour", Outcome: "ran", Reason: "new", At: 3.5, Seconds: 2, Slot: 1},
 		{Address: "lint@money", Project: "money", Outcome: "current"},
 		{Address: "package@fares", Project: "fares", Outcome: "blocked", Message: "depends on test@fares"},
 	},
@@ -103,8 +104,12 @@ func TestTheTraceHasTheFieldsThatViewersRequire(t *testing.T) {
 			t.Errorf("phase %v", e["ph"])
 		}
 	}
-	if len(spans) != 4 || spans["test@fares"]["ts"] != 4e6 || spans["test@fares"]["dur"] != 6e6 {
+	if len(spans) != 5 || spans["test@fares"]["ts"] != 4e6 || spans["test@fares"]["dur"] != 6e6 {
 		t.Errorf("%v", spans)
+	}
+	// A task got the slot of another one whose outputs were still being kept.
+	if spans["rates@fares"]["dur"] != 3.5e6 || spans["build@harbour"]["dur"] != 2e6 {
+		t.Errorf("tasks of one slot overlap: %v", spans)
 	}
 	// Two transfers that overlap are not on one thread.
 	a, b := spans["build@money"]["tid"].(float64), spans["build@tides"]["tid"].(float64)

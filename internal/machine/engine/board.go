@@ -28,6 +28,7 @@ type node struct {
 	blockers     int  // dependencies without a valid result
 	listed       bool // in board.next
 	stale        bool // the outputs of a dependency changed meanwhile: settle it again
+	lent         bool // its slot is another task's, while its outputs are kept
 	evicted      bool // its blobs are missing: it has to run
 	retries      int  // how often its files changed
 	queuedAt     time.Duration
@@ -51,12 +52,13 @@ type board struct {
 type slots struct {
 	taken []bool
 	free  int
+	lent  int             // tasks that have no slot any more, but whose outputs are still being kept
 	locks map[string]bool // held by running tasks
 }
 
 func newBoard(tasks []*graph.Task, jobs int, seconds func(*graph.Task) (float64, bool)) *board {
 	b := &board{
-		of: map[*graph.Task]*node{}, slots: slots{make([]bool, jobs), jobs, map[string]bool{}},
+		of: map[*graph.Task]*node{}, slots: slots{taken: make([]bool, jobs), free: jobs, locks: map[string]bool{}},
 		queue: schedule.NewQueue(schedule.Remaining(tasks, seconds)),
 	}
 	for _, t := range tasks {
@@ -109,13 +111,19 @@ func (b *board) takeNext() *node {
 
 // takeQueued returns a task to run, with its slot, or nil.
 func (b *board) takeQueued() (*node, int) {
-	t := b.queue.Take(func(t *graph.Task) bool { return schedule.Fits(t, b.slots.free, len(b.slots.taken), b.slots.locks) })
+	t := b.queue.Take(b.slots.fit)
 	if t == nil {
 		return nil, 0
 	}
 	n := b.of[t]
 	n.phase, n.stale = running, false // its key is computed again before it runs
 	return n, b.slots.take(t)
+}
+
+// fit tells whether a task can start. One that needs several slots does not start while
+// outputs are kept beside it.
+func (s *slots) fit(t *graph.Task) bool {
+	return schedule.Fits(t, s.free, len(s.taken), s.locks) && (t.Slots <= 1 || s.lent == 0)
 }
 
 func (s *slots) take(t *graph.Task) int {
@@ -132,10 +140,32 @@ func (s *slots) take(t *graph.Task) int {
 	return 0
 }
 
-func (s *slots) release(t *graph.Task, slot int) {
+func (s *slots) giveBack(t *graph.Task, slot int) {
 	s.taken[slot-1] = false
 	s.free += min(t.Slots, len(s.taken))
-	for _, l := range t.Locks {
+}
+
+// lend gives back the slot of a task whose process has ended, so that the next task runs
+// while its outputs are kept. Its locks stay its own. In a run of one slot, nothing happens
+// beside a task; and outputs of at most as many tasks as there are slots are kept beside others.
+func (b *board) lend(n *node, slot int) {
+	if s := &b.slots; len(s.taken) > 1 && s.lent < len(s.taken) {
+		n.lent = true
+		s.lent++
+		s.giveBack(n.task, slot)
+	}
+}
+
+// release gives back what a task still holds when its worker is done.
+func (b *board) release(n *node, slot int) {
+	s := &b.slots
+	if n.lent {
+		n.lent = false
+		s.lent--
+	} else {
+		s.giveBack(n.task, slot)
+	}
+	for _, l := range n.task.Locks {
 		delete(s.locks, l)
 	}
 }

@@ -20,6 +20,10 @@ type source struct {
 
 func (s source) about() source { return s }
 
+// processEnded says that the task's process has ended well, and its outputs are now kept.
+// The worker goes on.
+type processEnded struct{ source }
+
 // haveResult says that the task has an outcome.
 type haveResult struct {
 	source

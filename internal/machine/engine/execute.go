@@ -32,6 +32,7 @@ type runner struct {
 	others   announcer      // nil: nobody is told, and nobody is asked
 	joined   bool           // the run is one of several machines
 	earlyKey func(t *graph.Task) digest.Digest
+	tell     func(event) // while the worker goes on
 	observer Observer
 	clock    clock
 }
@@ -128,6 +129,9 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 		return haveResult{source: from, result: unreadable(ctx, res, err)}
 	}
 	defer ran.Remove()
+	if ran.Ended.OK() { // otherwise nothing new may start
+		r.tell(processEnded{from})
+	}
 	keeping := r.clock.now()
 	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran}, r.outputs.Listing)
 	res.Ran.Hashing += r.clock.since(keeping)

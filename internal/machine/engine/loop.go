@@ -79,9 +79,13 @@ func (l *loop) apply(ctx context.Context, ev event) {
 		l.board.settleAgain(n)
 		return
 	}
+	if _, ok := ev.(processEnded); ok {
+		l.board.lend(n, from.slot)
+		return
+	}
 	if from.slot > 0 {
 		l.running--
-		l.board.slots.release(n.task, from.slot)
+		l.board.release(n, from.slot)
 	} else {
 		l.settling--
 	}

@@ -126,8 +126,9 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *l
 		Identity: keep.Identity{Origin: s.ownOrigin(), Maker: e.Maker, Name: s.self.Name},
 	}
 	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })
+	events := make(chan event)
 	return &loop{
-		board: b, outputs: s.Outputs, events: make(chan event), keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
+		board: b, outputs: s.Outputs, events: events, keepGoing: s.opt.KeepGoing, done: e.Observer.Done,
 		elsewhere: e.Observer.Waiting, follow: s.opt.Follow,
 		now: func() time.Duration { return s.clock.since(s.clock.began) },
 		settler: &settler{
@@ -137,7 +138,8 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *l
 		runner: &runner{
 			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
 			others: others, joined: s.opt.Join != "",
-			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, observer: e.Observer, clock: s.clock,
+			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, tell: func(ev event) { events <- ev },
+			observer: e.Observer, clock: s.clock,
 		},
 	}
 }

@@ -104,6 +104,13 @@ func (p *page) axe() string {
 
 const rowOf = "[data-row]"
 
+// overlaps lists the bars of a timeline that begin before the one beside them ends.
+const overlaps = `(bars => bars.filter(a => bars.some(b => b !== a && b.y === a.y && b.x <= a.x && a.x + 3 < b.x + b.w))
+	.map(a => a.title).join('; '))([...document.querySelectorAll('[aria-label^="Tasks by slot"] g')].map(g => {
+		const r = g.querySelector('rect'), n = of => Number(r.getAttribute(of));
+		return { title: g.querySelector('title').textContent, x: n('x'), y: n('y'), w: n('width') };
+	}))`
+
 func TestTheConsole(t *testing.T) {
 	s := trial.Serve(t)
 	if resp, err := http.Get(s.URL); err != nil {
@@ -146,6 +153,9 @@ func TestTheConsole(t *testing.T) {
 	p.says("[aria-label=\"Tasks\"]", "charts@test")
 	if got := p.eval("document.querySelectorAll('[aria-label=\"Summary of the run\"] svg g rect, [aria-label=\"Summary of the run\"] svg rect').length"); got == "0" {
 		t.Error("the timeline is empty")
+	}
+	if got := p.eval(overlaps); got != "" {
+		t.Errorf("in the timeline, bars of a slot overlap: %s", got)
 	}
 
 	// The ledger: by keyboard from the search to a run, and back.

@@ -73,7 +73,7 @@
               role="button"
               data-bar={i}
               tabindex={b.task === tab ? 0 : -1}
-              aria-label="{b.task}: {b.running ? 'running' : b.outcome}, {seconds(b.to - b.from)}{critical.has(b.task)
+              aria-label="{b.task}: {b.running ? 'running' : b.outcome}, {seconds(b.took)}{critical.has(b.task)
                 ? ', on the critical path'
                 : ''}"
               aria-pressed={picked === b.task}
@@ -81,7 +81,7 @@
               onclick={() => onpick(b.task)}
               onkeydown={(e) => keys(e, i)}
             >
-              <title>{b.task}: {b.running ? "running" : b.outcome}, {seconds(b.to - b.from)}</title>
+              <title>{b.task}: {b.running ? "running" : b.outcome}, {seconds(b.took)}</title>
               <rect
                 x={from}
                 y={lane.top + (lane.height > 20 ? 4 : 2)}

@@ -5,7 +5,8 @@ export type Block = {
   task: string;
   outcome: TaskRecord["outcome"];
   from: number;
-  to: number;
+  to: number; // until the next task has its slot
+  took: number;
   lane: number;
   running: boolean;
 };
@@ -29,13 +30,27 @@ export function lay(
     top: i * tall,
     height: tall,
   }));
+  const last: (Block | undefined)[] = []; // in each slot
+  const take = (block: Block) => {
+    const before = last[block.lane]; // may still have been kept when the next task got its slot
+    if (before && before.to > block.from) before.to = block.from;
+    last[block.lane] = block;
+    blocks.push(block);
+  };
   const busy: number[] = []; // the end of the last block in each lane of transfers
   for (const r of [...run.records].sort((a, b) => a.at - b.at)) {
     const transferred = r.outcome === "fetched" || r.outcome === "restored";
     if (r.slot === 0 && !transferred) continue;
-    const block = { task: r.task, outcome: r.outcome, from: r.at, to: r.at + r.seconds, running: false };
+    const block = {
+      task: r.task,
+      outcome: r.outcome,
+      from: r.at,
+      to: r.at + r.seconds,
+      took: r.seconds,
+      running: false,
+    };
     if (r.slot > 0) {
-      blocks.push({ ...block, lane: r.slot - 1 });
+      take({ ...block, lane: r.slot - 1 });
       continue;
     }
     let lane = busy.findIndex((until) => until <= r.at);
@@ -45,8 +60,10 @@ export function lay(
   }
   busy.forEach((_, i) => lanes.push({ name: i === 0 ? "transfers" : "", top: slots * tall + i * flat, height: flat }));
   const end = run.running ? now : Math.max(run.seconds, ...blocks.map((b) => b.to));
-  for (const s of run.starts)
-    blocks.push({ task: s.task, outcome: "ran", from: s.at, to: Math.max(end, s.at), lane: s.slot - 1, running: true });
+  for (const s of run.starts) {
+    const to = Math.max(end, s.at);
+    take({ task: s.task, outcome: "ran", from: s.at, to, took: to - s.at, lane: s.slot - 1, running: true });
+  }
   return { lanes, blocks, end: Math.max(end, 0.05), height: slots * tall + busy.length * flat };
 }
 
