@@ -3,6 +3,7 @@ package cli_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"grayloft.example/grayloft/internal/trial"
 )
@@ -39,15 +40,30 @@ after = ["berths@quay"]
 	})
 }
 
-// recorded runs tasks until all of them are current by what is recorded about so many.
-func recorded(t *testing.T, r *trial.Repo, n int, args ...string) {
+// recorders are the commands that record what is current.
+var recorders = map[string]func(r *trial.Repo, args ...string) trial.Report{"run": (*trial.Repo).Run, "plan": (*trial.Repo).Plan}
+
+// recorded runs tasks, and then has a command record that so many of them are current.
+func recorded(t *testing.T, r *trial.Repo, by string, n int, args ...string) {
 	t.Helper()
 	const quick = ".grayloft/current"
 	r.Run(args...)
 	r.Remove(quick)
 	trial.Wait(t, "fingerprints to be recorded", func() bool {
-		allAre(t, strings.Join(args, " "), r.Run(args...), "current")
+		allAre(t, strings.Join(args, " "), recorders[by](r, args...), "current")
 		return r.Has(quick) && strings.Count(r.Read(quick), "@quay")+strings.Count(r.Read(quick), "@ferry") == n
+	})
+}
+
+// alone runs the dependency of another project by itself, and then has a command record it.
+func alone(t *testing.T, r *trial.Repo, by string, args ...string) {
+	t.Helper()
+	args = append([]string{"berths"}, args...)
+	r.Run(args...)
+	before := r.Read(".grayloft/current")
+	trial.Wait(t, "the fingerprint of the dependency to be recorded", func() bool {
+		allAre(t, "berths", recorders[by](r, args...), "current")
+		return r.Read(".grayloft/current") != before
 	})
 }
 
@@ -55,23 +71,21 @@ func recorded(t *testing.T, r *trial.Repo, n int, args ...string) {
 // task was made from, although nothing of its own changed.
 func TestADependencyThatRanAloneIsNoticed(t *testing.T) {
 	t.Parallel()
-	for what, change := range map[string]func(r *trial.Repo) []string{
-		"a file": func(r *trial.Repo) []string {
-			r.Write("quay/in", "two\n")
-			return nil
-		},
-		"a setting": func(*trial.Repo) []string { return []string{"--set", "size=large"} },
-	} {
-		r := between(t)
-		recorded(t, r, 2, "passes")
-		args := change(r)
-		before := r.Read(".grayloft/current")
-		trial.Wait(t, "the fingerprint of the dependency to be recorded", func() bool {
-			r.Run(append([]string{"berths"}, args...)...)
-			return r.Read(".grayloft/current") != before && strings.Contains(r.Read(".grayloft/current"), "berths@quay")
-		})
-		if rep := r.Run(append([]string{"passes"}, args...)...); rep.Totals["ran"] != 1 || r.Read("ferry/pass") != r.Read("quay/out") {
-			t.Errorf("%s: %v, %q made from %q", what, rep.Totals, r.Read("ferry/pass"), r.Read("quay/out"))
+	for by := range recorders {
+		for what, change := range map[string]func(r *trial.Repo) []string{
+			"a file": func(r *trial.Repo) []string {
+				r.Write("quay/in", "two\n")
+				return nil
+			},
+			"a setting": func(*trial.Repo) []string { return []string{"--set", "size=large"} },
+		} {
+			r := between(t)
+			recorded(t, r, by, 2, "passes")
+			args := change(r)
+			alone(t, r, by, args...)
+			if rep := r.Run(append([]string{"passes"}, args...)...); rep.Totals["ran"] != 1 || r.Read("ferry/pass") != r.Read("quay/out") {
+				t.Errorf("%s, by a %s: %v, %q made from %q", what, by, rep.Totals, r.Read("ferry/pass"), r.Read("quay/out"))
+			}
 		}
 	}
 }
@@ -80,27 +94,44 @@ func TestADependencyThatRanAloneIsNoticed(t *testing.T) {
 // about what the dependency had left before.
 func TestAResultThatFitsOnlyAfterTheRunIsNotRecordedWithTheOneBefore(t *testing.T) {
 	t.Parallel()
-	r := between(t)
-	alone := func(text string) {
-		t.Helper()
-		r.Write("quay/in", text)
-		r.Run("berths")
-		before := r.Read(".grayloft/current")
-		trial.Wait(t, "the fingerprint of the dependency to be recorded", func() bool {
-			r.Run("berths")
-			return r.Read(".grayloft/current") != before && strings.Contains(r.Read(".grayloft/current"), "berths@quay")
-		})
+	for by := range recorders {
+		r := between(t)
+		recorded(t, r, by, 2, "passes")
+		r.Write("quay/in", "two\n")
+		recorded(t, r, by, 2, "passes")
+		r.Write("quay/in", "one\n")
+		alone(t, r, by)
+		r.Write("quay/in", "two\n")
+		recorders["plan"](r, "passes")
+		if rep := r.Run("passes"); rep.Totals["current"] != 1 { // it was made from that
+			t.Error(rep.Totals)
+		}
+		r.Write("quay/in", "one\n")
+		alone(t, r, by)
+		if rep := r.Run("passes"); rep.Totals["current"] != 1 || r.Read("ferry/pass") != r.Read("quay/out") {
+			t.Errorf("by a %s: %v, %q made from %q", by, rep.Totals, r.Read("ferry/pass"), r.Read("quay/out"))
+		}
 	}
-	recorded(t, r, 2, "passes")
-	r.Write("quay/in", "two\n")
-	recorded(t, r, 2, "passes")
-	alone("one\n")
-	r.Write("quay/in", "two\n")
-	if rep := r.Run("passes"); rep.Totals["current"] != 1 { // it was made from that
-		t.Error(rep.Totals)
-	}
-	alone("one\n")
-	if rep := r.Run("passes"); rep.Totals["current"] != 1 || r.Read("ferry/pass") != r.Read("quay/out") {
-		t.Errorf("%v, %q made from %q", rep.Totals, r.Read("ferry/pass"), r.Read("quay/out"))
+}
+
+// Outputs on the disk can be those of an older result, which is then current. What is recorded
+// is about the last one.
+func TestAnOlderResultOnTheDiskIsNotRecordedAsTheLastOne(t *testing.T) {
+	t.Parallel()
+	for by := range recorders {
+		r := between(t)
+		recorded(t, r, by, 2, "passes")
+		one := r.Read("quay/out")
+		r.Write("quay/in", "two\n")
+		recorded(t, r, by, 2, "passes")
+		r.Write("quay/in", "one\n")
+		r.Write("quay/out", one)
+		// What was just written is not recorded in any case, so this goes on for a while.
+		for until := time.Now().Add(time.Second); time.Now().Before(until); {
+			allAre(t, "the older result, by a "+by, recorders[by](r, "berths"), "current")
+		}
+		if rep := r.Run("passes"); r.Read("ferry/pass") != one {
+			t.Errorf("by a %s: %v, %q made from %q", by, rep.Totals, r.Read("ferry/pass"), one)
+		}
 	}
 }

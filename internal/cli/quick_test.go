@@ -16,6 +16,17 @@ import (
 // next run relies on it. When any of it changes, the next run must notice.
 func TestEveryChangeAfterACurrentRunIsFound(t *testing.T) {
 	t.Parallel()
+	everyChangeIsFound(t, (*trial.Repo).Run)
+}
+
+func TestEveryChangeAfterACurrentPlanIsFound(t *testing.T) {
+	t.Parallel()
+	everyChangeIsFound(t, (*trial.Repo).Plan)
+}
+
+// everyChangeIsFound changes things after a command has recorded what is current.
+func everyChangeIsFound(t *testing.T, record func(r *trial.Repo, args ...string) trial.Report) {
+	t.Helper()
 	const declared = `schema = 1
 [repo]
 name = "quick"
@@ -64,7 +75,7 @@ after = ["make"]
 		r.Remove(quick)
 		r.Run("check", "make")
 		trial.Wait(t, "fingerprints to be recorded", func() bool {
-			allAre(t, "before", r.Run("check", "make"), "current")
+			allAre(t, "before", record(r, "check", "make"), "current")
 			return r.Has(quick) && strings.Count(r.Read(quick), "@lib") == 2
 		})
 		allAre(t, "by fingerprints", r.Run("check", "make"), "current")
@@ -163,28 +174,33 @@ after = ["make"]
 	if err != nil {
 		t.Fatal(err)
 	}
+	isSame := func() bool {
+		after, err := os.Stat(r.Path(remembered))
+		return err == nil && os.SameFile(before, after)
+	}
 	for _, c := range []struct {
 		what      string
 		args, env []string
-		same      bool
 	}{
-		{"a dependency that is asked for by itself", []string{"check", "make"}, nil, true},
-		{"a setting that no task uses", []string{"check", "--set", "other=2"}, nil, true},
-		{"other values of variables that no key has", []string{"check"}, []string{"AGENT=2", "TOKEN=token-2"}, true},
-		{"another PATH with the same programs", []string{"check"}, []string{"PATH=" + os.Getenv("PATH") + ":/nowhere"}, true},
-		{"a setting that a task uses", []string{"check", "--set", "used=2"}, nil, false},
+		{"a dependency that is asked for by itself", []string{"check", "make"}, nil},
+		{"a setting that no task uses", []string{"check", "--set", "other=2"}, nil},
+		{"other values of variables that no key has", []string{"check"}, []string{"AGENT=2", "TOKEN=token-2"}},
+		{"another PATH with the same programs", []string{"check"}, []string{"PATH=" + os.Getenv("PATH") + ":/nowhere"}},
 	} {
 		r.Env = append(r.Env, c.env...)
 		r.Run(c.args...)
-		after, err := os.Stat(r.Path(remembered))
-		if err != nil {
-			t.Fatal(err)
+		if !isSame() {
+			t.Errorf("%s: what is remembered was not used", c.what)
 		}
-		if os.SameFile(before, after) != c.same {
-			t.Errorf("%s: what is remembered was used: %t", c.what, !c.same)
-		}
-		before = after
 	}
+	r.Plan("check", "--set", "used=2")
+	if rep := r.Plan("check"); rep.Totals["current"] != 2 || !isSame() {
+		t.Errorf("after a plan with other values: %v, and what is remembered was not used", rep.Totals)
+	}
+	trial.Wait(t, "other values to be remembered", func() bool {
+		r.Run("check", "--set", "used=2")
+		return !isSame()
+	})
 }
 
 func TestOnlyAFewTasksAreNamedWhoseOutputsAreMoved(t *testing.T) {

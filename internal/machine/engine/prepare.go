@@ -6,6 +6,7 @@ import (
 	"path"
 	"sync"
 
+	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -22,31 +23,38 @@ import (
 // of it has changed; if that is so of all, nothing more is prepared.
 func Prepare(ctx context.Context, e *Engine, opt Options, settle func(*Result)) (*Session, error) {
 	s := newSession(e, opt)
-	_, err := s.prepare(ctx, settle)
-	return s, err
+	return s, s.prepare(ctx, settle)
+}
+
+// Remember records which tasks are current, so that this is seen without their keys as long as
+// nothing changes. Without settle in [Prepare], it does nothing.
+func (s *Session) Remember(found func(*graph.Task) *Result) {
+	s.prints.Save(func(t *graph.Task) fingerprint.Found {
+		r := found(t)
+		return fingerprint.Found{Current: r.Outcome == decide.Current, Key: r.Digests.Key, Listing: r.Digests.Listing}
+	})
 }
 
 // prepare looks at the files and at the service, side by side. Settle is that of
 // [Prepare].
-func (s *Session) prepare(ctx context.Context, settle func(*Result)) (*fingerprint.Fingerprints, error) {
+func (s *Session) prepare(ctx context.Context, settle func(*Result)) error {
 	for _, t := range s.Tasks {
 		if _, err := t.Decl.Run.With(s.engine.Graph.Repo, s.engine.Graph.Chosen); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	var wg sync.WaitGroup
-	var prints *fingerprint.Fingerprints
 	var err error
-	wg.Go(func() { prints, err = s.lookAtFiles(ctx, settle) })
+	wg.Go(func() { s.prints, err = s.lookAtFiles(ctx, settle) })
 	if s.engine.Shared != nil {
 		wg.Go(func() { s.askService(ctx) })
 	}
 	wg.Wait()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	s.Find = s.newFinder()
-	return prints, nil
+	return nil
 }
 
 // askService asks for the token's rights. A service that fails has warned. If this machine

@@ -5,7 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"grayloft.example/grayloft/internal/core/decide"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/claim"
@@ -51,15 +50,14 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 			s.engine.Observer.Done(r)
 		}
 	}
-	prints, err := s.prepare(ctx, settle)
-	if err != nil {
+	if err := s.prepare(ctx, settle); err != nil {
 		return nil, err
 	}
 	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
 	others := s.others(uploads)
 	if b.open() > 0 {
 		s.newLoop(b, uploads, others).run(ctx)
-		prints.Save(func(t *graph.Task) bool { return b.of[t].result.Outcome == decide.Current })
+		s.Remember(func(t *graph.Task) *Result { return b.of[t].result })
 		s.notes.summarise(s.opt.Run)
 	}
 	sum := &Summary{Interrupted: ctx.Err() != nil, Fetching: s.Delivery.Blobs.Spent.Total(), Took: s.clock.since(s.clock.began)}

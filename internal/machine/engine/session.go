@@ -5,6 +5,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/execute"
 	"grayloft.example/grayloft/internal/machine/find"
+	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/look"
 	"grayloft.example/grayloft/internal/machine/outputs"
 	"grayloft.example/grayloft/internal/machine/transfer"
@@ -25,6 +26,7 @@ type Session struct {
 	opt     Options
 	self    protocol.Self
 	rules   rules
+	prints  *fingerprint.Fingerprints // nil: not taken
 	notes   *notices
 	clock   clock
 }

@@ -1,7 +1,7 @@
 // Package fingerprint recognises tasks that need no work without computing their
 // keys.
 //
-// For each task that a run finds current, it records a digest of everything that
+// For each task that a run or a plan finds current, it records a digest of everything that
 // this depended on: the status of every file of the projects and directories
 // that the task reads from, and of its outputs; the declarations, settings and
 // variables; the answers of probes; the last results of the task and of those that it depends on;
@@ -57,10 +57,17 @@ type Fingerprints struct {
 	taken    map[*graph.Task]fingerprint
 }
 
-// fingerprint is a digest, and whether it may be recorded.
+// fingerprint is a digest, whether it may be recorded, and the last result that it contains.
 type fingerprint struct {
-	digest  digest.Digest
-	settled bool
+	digest       digest.Digest
+	settled      bool
+	key, listing digest.Digest
+}
+
+// Found is what a run or a plan found out about a task.
+type Found struct {
+	Current      bool
+	Key, Listing digest.Digest // of the result that is current
 }
 
 // Source is where fingerprints are taken from.
@@ -118,26 +125,22 @@ func (f *Fingerprints) AreAllUnchanged() bool {
 }
 
 // Save records the fingerprints of the tasks that were found current, and whose dependencies
-// were: the fingerprint contains the results that these had left before. Failing to do so does no
-// harm.
-func (f *Fingerprints) Save(isCurrent func(*graph.Task) bool) {
+// were: with the results that fingerprints contain, which were the last ones before the run.
+// Another process may have replaced these since, or the run may have found another result that
+// fits. What was recorded earlier stays: it is about another state of the task. Failing to save
+// does no harm.
+func (f *Fingerprints) Save(found func(*graph.Task) Found) {
 	if f == nil {
 		return
 	}
 	changed := false
 	current := make(map[*graph.Task]bool, len(f.tasks))
 	for _, t := range f.tasks {
+		x, is := f.taken[t], found(t)
 		isOther := func(u *graph.Task) bool { return !current[u] }
-		current[t] = isCurrent(t) && !slices.ContainsFunc(t.Dependencies, isOther)
-		x, addr := f.taken[t], t.Addr()
-		have, ok := f.recorded[addr]
-		switch {
-		case ok && have == x.digest:
-		case current[t] && x.settled && !x.digest.IsZero():
-			f.recorded[addr] = x.digest
-			changed = true
-		case ok:
-			delete(f.recorded, addr)
+		current[t] = is.Current && is.Key == x.key && is.Listing == x.listing && !slices.ContainsFunc(t.Dependencies, isOther)
+		if current[t] && x.settled && !x.digest.IsZero() && f.recorded[t.Addr()] != x.digest {
+			f.recorded[t.Addr()] = x.digest
 			changed = true
 		}
 	}
@@ -271,7 +274,7 @@ func (s inputs) take(t *graph.Task) fingerprint {
 	m.addFlag(ok)
 	m.addFlag(last.Failed)
 	m.b = append(append(m.b, last.Key[:]...), last.Listing[:]...)
-	return fingerprint{digest.Of(m.b), m.settled}
+	return fingerprint{digest.Of(m.b), m.settled, last.Key, last.Listing}
 }
 
 // withOutputs adds the files that match the task's writes.
@@ -296,7 +299,8 @@ func (s Source) withOutputs(t *graph.Task, x fingerprint) fingerprint {
 	if err != nil {
 		return fingerprint{}
 	}
-	return fingerprint{digest.Of(b), x.settled && settled}
+	x.digest, x.settled = digest.Of(b), x.settled && settled
+	return x
 }
 
 // inParallel calls do for every number below n.

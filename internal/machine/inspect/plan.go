@@ -82,7 +82,7 @@ func (p *Preview) Saved() float64 {
 }
 
 // Plan predicts what a run with the same options would do, and changes nothing
-// in the checkout. It runs probes, and fetches listings that the shared cache
+// in the checkout, but remembers what is current as a run does. It runs probes, and fetches listings that the shared cache
 // offers, because the tasks that depend on them need them. As in a run, what was
 // not touched since the last one is current without a look at its ingredients.
 func Plan(ctx context.Context, e *engine.Engine, opt engine.Options) (*Preview, error) {
@@ -121,6 +121,7 @@ func plan(
 		}
 		out.Tasks = append(out.Tasks, p.of[t])
 	}
+	s.Remember(func(t *graph.Task) *engine.Result { return &p.of[t].Result })
 	p.predictDeliveries(out.Tasks)
 	out.estimate()
 	return out, nil
