@@ -33,12 +33,13 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 	}()
 	// Whoever appended to one of them before has written its rows by now.
 	s.refresh()
-	if len(list)+len(s.index.places) == 0 {
-		return nil
+	all, err := s.inOrder()
+	if err != nil || len(list)+len(all) == 0 {
+		return err
 	}
 	dropped := map[digest.Digest]place{}
 	left := map[uint64]int64{}
-	for rows := range together(s.inOrder()) {
+	for rows := range together(all) {
 		isLeft := false // a frame is, as a whole, as long as it contains a blob that is left
 		for _, r := range rows {
 			if gone[r.digest] {
@@ -87,7 +88,11 @@ func (s *Set) lockAll(list []found) map[uint64]func() {
 
 // save copies what is left in worn segments. What is damaged is left out.
 func (s *Set) save(ctx context.Context, worn map[uint64]func(), dropped map[digest.Digest]place) error {
-	left := slices.DeleteFunc(s.inOrder(), func(r row) bool {
+	all, err := s.inOrder()
+	if err != nil {
+		return err
+	}
+	left := slices.DeleteFunc(all, func(r row) bool {
 		_, out := dropped[r.digest]
 		return out || worn[r.segment] == nil
 	})
@@ -154,14 +159,11 @@ func (s *Set) remaining(worn map[uint64]func(), dropped map[digest.Digest]place)
 	if _, err := s.index.refresh(); err != nil {
 		return nil, err // a place that is not known is a blob that is lost
 	}
-	rows := make([]row, 0, len(s.index.places))
-	for d, p := range s.index.places {
-		if was, out := dropped[d]; out && was == p || worn[p.segment] != nil {
-			continue
-		}
-		rows = append(rows, row{digest: d, place: p})
-	}
-	return rows, nil
+	rows, err := s.index.rows()
+	return slices.DeleteFunc(rows, func(r row) bool {
+		was, out := dropped[r.digest]
+		return out && was == r.place || worn[r.segment] != nil
+	}), err
 }
 
 // Check reads every blob and compares it with its digest. Those that are damaged are taken out
@@ -170,8 +172,11 @@ func (s *Set) Check(ctx context.Context, seen func()) (damaged []digest.Digest, 
 	buf := make([]byte, Largest)
 	s.mu.Lock()
 	s.refresh()
-	rows := s.inOrder()
+	rows, err := s.inOrder()
 	s.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
 	from := s.Reader()
 	for group := range together(rows) {
 		for i, b := range group {

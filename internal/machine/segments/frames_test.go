@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -36,6 +37,15 @@ func addFrames(t *testing.T, s *segments.Set, from, to int) {
 			t.Fatal(err)
 		}
 	}
+}
+
+// rowSet is a set of rows: an index that is made again has them in another order.
+func rowSet(rows []byte) map[[72]byte]bool {
+	out := map[[72]byte]bool{}
+	for ; len(rows) >= 72; rows = rows[72:] {
+		out[[72]byte(rows)] = true
+	}
+	return out
 }
 
 // rowsOf are the rows of an index behind the one that names its format.
@@ -159,14 +169,14 @@ func TestTheIndexOfFramesIsMadeAgain(t *testing.T) {
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	before := rowsOf(t, dir)
+	before := rowSet(rowsOf(t, dir))
 	if err := os.Remove(filepath.Join(dir, "index-2")); err != nil {
 		t.Fatal(err)
 	}
 	if n := readable(t, segments.Open(dir), 120); n != 120 {
 		t.Errorf("%d blobs are left", n)
 	}
-	if !bytes.Equal(before, rowsOf(t, dir)) {
+	if !maps.Equal(before, rowSet(rowsOf(t, dir))) {
 		t.Error("other rows")
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 
 	"github.com/zeebo/xxh3"
 
@@ -31,7 +32,8 @@ import (
 //
 // Later rows count. A row whose sum is wrong is as good as absent. Programs from before there were
 // frames take the position for one of 8 bytes, which is negative then, and ignore the row. The
-// first row ends with a random number: a file that replaces another may get its inode.
+// first row ends with a random number: a file that replaces another may get its inode. Of the rows
+// behind it, so many are in order as it says (see [sorted]).
 const (
 	rowBytes  = 72
 	format    = "grayloft segment index 2\n"
@@ -41,10 +43,11 @@ const (
 
 var table = crc32.MakeTable(crc32.Castagnoli)
 
-// heading returns the first row of a new index.
-func heading() []byte {
+// heading returns the first row of a new index, of which so many rows are in order.
+func heading(inOrder int) []byte {
 	h := make([]byte, rowBytes)
 	copy(h, format)
+	putInOrder(h, inOrder)
 	_, _ = rand.Read(h[rowBytes-16:])
 	return h
 }
@@ -121,19 +124,84 @@ func decode(b []byte) (r row, ok bool) {
 // index is what this process knows of the index. The set's lock protects it.
 type index struct {
 	file   string
-	places map[digest.Digest]place
-	seen   os.FileInfo // of the file that was read; nil: none was
-	head   []byte      // its first row
-	read   int64       // bytes of it
-	bad    int         // rows whose sum is wrong
+	sorted sorted                  // its first rows
+	later  map[digest.Digest]place // of later rows, and of those that are not in the file yet; without a segment: it is gone
+	seen   os.FileInfo             // of the file that was read; nil: none was
+	head   []byte                  // its first row
+	read   int64                   // bytes of it, with those of the sorted rows
+	bad    int                     // rows among the later ones whose sum is wrong
 }
 
-func newIndex(file string) *index { return &index{file: file, places: map[digest.Digest]place{}} }
+func newIndex(file string) *index { return &index{file: file, later: map[digest.Digest]place{}} }
+
+// find returns where a blob is.
+func (x *index) find(d digest.Digest) (place, bool) {
+	if p, ok := x.later[d]; ok {
+		return p, p.segment != 0
+	}
+	p, ok, err := x.sorted.find(d)
+	if errors.Is(err, errDamaged) {
+		x.readAll()
+		p, ok = x.later[d]
+	}
+	return p, ok && p.segment != 0
+}
+
+// readAll reads the rows that are in order as if they were not: some are damaged.
+func (x *index) readAll() {
+	bad, err := x.sorted.each(func(r row) {
+		if _, ok := x.later[r.digest]; !ok {
+			x.later[r.digest] = r.place
+		}
+	})
+	if err == nil {
+		x.bad += bad
+		x.sorted.close()
+	}
+}
+
+func (x *index) set(d digest.Digest, p place) { x.later[d] = p }
+
+func (x *index) remove(d digest.Digest) {
+	if x.sorted.n > 0 {
+		x.later[d] = place{}
+	} else {
+		delete(x.later, d)
+	}
+}
+
+// each calls do with every blob, and returns how many rows are damaged.
+func (x *index) each(do func(digest.Digest, place)) (bad int, err error) {
+	bad, err = x.sorted.each(func(r row) {
+		if _, ok := x.later[r.digest]; !ok {
+			do(r.digest, r.place)
+		}
+	})
+	for d, p := range x.later {
+		if p.segment != 0 {
+			do(d, p)
+		}
+	}
+	return bad + x.bad, err
+}
+
+// rows returns all rows.
+func (x *index) rows() ([]row, error) {
+	out := make([]row, 0, x.sorted.n+len(x.later))
+	_, err := x.each(func(d digest.Digest, p place) { out = append(out, row{digest: d, place: p}) })
+	return out, err
+}
+
+// isLong tells whether so many rows are not in order that it is worth putting them in order.
+func (x *index) isLong() bool {
+	return x.read/rowBytes-1-int64(x.sorted.n) > int64(max(4*groupRows, x.sorted.n/16))
+}
 
 // forget makes the index be read from its beginning. What is not in the file is lost, so a
 // writer adds it again.
 func (x *index) forget() {
-	x.places, x.seen, x.head, x.read, x.bad = map[digest.Digest]place{}, nil, nil, 0, 0
+	x.sorted.close()
+	x.later, x.seen, x.head, x.read, x.bad = map[digest.Digest]place{}, nil, nil, 0, 0
 }
 
 // errNoIndex says that there is no index, or that its format is another.
@@ -152,7 +220,11 @@ func (x *index) refresh() (news bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	defer f.Close()
+	defer func() {
+		if f != x.sorted.f {
+			f.Close()
+		}
+	}()
 	head := make([]byte, rowBytes)
 	if _, err := f.ReadAt(head, 0); errors.Is(err, io.EOF) {
 		return false, nil // somebody is about to write it
@@ -168,8 +240,12 @@ func (x *index) refresh() (news bool, err error) {
 	if !bytes.Equal(head, x.head) || info.Size() < x.read {
 		news = true
 		x.forget()
-		x.head, x.read = head, rowBytes
-		x.places = make(map[digest.Digest]place, info.Size()/rowBytes)
+		n := inOrderOf(head, info.Size())
+		if n > 0 {
+			x.sorted = newSorted(f, n)
+		}
+		x.head, x.read = head, int64(1+n)*rowBytes
+		x.later = make(map[digest.Digest]place, (info.Size()-x.read)/rowBytes)
 	}
 	x.seen = info
 	data := make([]byte, (info.Size()-x.read)/rowBytes*rowBytes)
@@ -196,9 +272,11 @@ func (x *index) apply(b []byte) {
 	case !ok:
 		x.bad++
 	case !r.gone:
-		x.places[r.digest] = r.place
-	case x.places[r.digest] == r.place:
-		delete(x.places, r.digest)
+		x.set(r.digest, r.place)
+	default:
+		if p, ok := x.find(r.digest); ok && p == r.place {
+			x.remove(r.digest)
+		}
 	}
 }
 
@@ -220,7 +298,7 @@ func (x *index) append(rows []row) error {
 		end := info.Size() / rowBytes * rowBytes
 		var data []byte
 		if end == 0 {
-			data = append(data, heading()...)
+			data = append(data, heading(0)...)
 		}
 		for _, r := range rows {
 			data = r.encode(data)
@@ -230,20 +308,22 @@ func (x *index) append(rows []row) error {
 	})
 }
 
-// replace writes the index again: with what the rows are once nobody else can add any.
+// replace writes the index again, in order: with what the rows are, one of each digest, once nobody
+// else can add any.
 func (x *index) replace(rows func() ([]row, error)) error {
 	return lock.Hold(x.file+".lock", func() error {
 		list, err := rows()
 		if err != nil {
 			return err
 		}
-		data := heading()
+		slices.SortFunc(list, func(a, b row) int { return bytes.Compare(a.digest[:], b.digest[:]) })
+		data := append(make([]byte, 0, (1+len(list))*rowBytes), heading(len(list))...)
 		for _, r := range list {
 			data = r.encode(data)
 		}
 		next := x.file + ".next"
 		if err := os.WriteFile(next, data, 0o644); err != nil {
-			return err
+			return errors.Join(err, os.Remove(next))
 		}
 		if err := os.Rename(next, x.file); err != nil {
 			return err

@@ -7,17 +7,14 @@ import (
 	"slices"
 )
 
-// inOrder returns the rows of the index, in the order in which segments contain the blobs. The
-// caller holds the lock.
-func (s *Set) inOrder() []row {
-	rows := make([]row, 0, len(s.index.places))
-	for d, p := range s.index.places {
-		rows = append(rows, row{digest: d, place: p})
-	}
+// inOrder returns the rows of the index, in the order in which segments contain the blobs; with an
+// error, those that can be read. The caller holds the lock.
+func (s *Set) inOrder() ([]row, error) {
+	rows, err := s.index.rows()
 	slices.SortFunc(rows, func(a, b row) int {
 		return cmp.Or(cmp.Compare(a.segment, b.segment), cmp.Compare(a.at, b.at), bytes.Compare(a.digest[:], b.digest[:]))
 	})
-	return rows
+	return rows, err
 }
 
 // together divides rows that are in order into those of blobs that are stored together: one that

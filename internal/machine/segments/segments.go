@@ -54,9 +54,9 @@ func (s *Set) file(id uint64) string { return filepath.Join(s.dir, segmentName(i
 
 // find returns where a blob is. The caller holds the lock.
 func (s *Set) find(d digest.Digest) (place, bool) {
-	p, ok := s.index.places[d]
+	p, ok := s.index.find(d)
 	if !ok && s.refresh() {
-		p, ok = s.index.places[d]
+		p, ok = s.index.find(d)
 	}
 	return p, ok
 }
@@ -72,9 +72,18 @@ func (s *Set) refresh() bool {
 			news = s.rebuild(context.Background()) == nil
 		}
 	}
+	if news && s.index.isLong() {
+		// Whoever reads it next need not read all of it. It is as right without that.
+		_ = s.index.replace(func() ([]row, error) {
+			if _, err := s.index.refresh(); err != nil {
+				return nil, err // a place that is not known is a blob that is lost
+			}
+			return s.index.rows()
+		})
+	}
 	if news && s.writes != nil {
 		for _, r := range s.writes.rows { // they are in no file yet
-			s.index.places[r.digest] = r.place
+			s.index.set(r.digest, r.place)
 		}
 	}
 	return news
@@ -95,7 +104,7 @@ func (s *Set) Absent(list []digest.Digest) (absent []digest.Digest) {
 	defer s.mu.Unlock()
 	isNew := false
 	for _, d := range list {
-		_, ok := s.index.places[d]
+		_, ok := s.index.find(d)
 		if !ok && !isNew {
 			_, ok = s.find(d)
 			isNew = true
@@ -142,19 +151,19 @@ func (s *Set) open(id uint64) (*os.File, error) {
 func (s *Set) drop(d digest.Digest, p place) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if p.segment == 0 || s.index.places[d] != p {
+	if is, ok := s.index.find(d); !ok || is != p {
 		return
 	}
 	out := []row{{digest: d, place: p, gone: true}}
 	if p.frame > 0 {
-		for other, at := range s.index.places {
+		_, _ = s.index.each(func(other digest.Digest, at place) { // those of rows that cannot be read are found out one by one
 			if other != d && at.segment == p.segment && at.at == p.at {
 				out = append(out, row{digest: other, place: at, gone: true})
 			}
-		}
+		})
 	}
 	for _, r := range out {
-		delete(s.index.places, r.digest)
+		s.index.remove(r.digest)
 	}
 	_ = s.index.append(out) // otherwise it is found out again
 }
@@ -182,8 +191,9 @@ func (s *Set) All() []Stored {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.refresh()
-	out := make([]Stored, 0, len(s.index.places))
-	for rows := range together(s.inOrder()) {
+	list, _ := s.inOrder()
+	out := make([]Stored, 0, len(list))
+	for rows := range together(list) {
 		plain := int64(0)
 		for _, r := range rows {
 			plain += int64(r.size)
@@ -233,20 +243,32 @@ func (s *Set) list() (out []found, err error) {
 func (s *Set) Rebuild(ctx context.Context) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	err := s.rebuild(ctx)
-	return len(s.index.places), err
+	if err := s.rebuild(ctx); err != nil {
+		return 0, err
+	}
+	n := 0
+	_, err := s.index.each(func(digest.Digest, place) { n++ })
+	return n, err
 }
 
 func (s *Set) rebuild(ctx context.Context) error {
 	return s.index.replace(func() (rows []row, err error) {
 		list, err := s.list()
+		at := map[digest.Digest]int{}
 		for _, f := range list {
 			if err != nil || ctx.Err() != nil {
 				return nil, errors.Join(err, ctx.Err())
 			}
 			var more []row
 			more, err = s.scan(f.id)
-			rows = append(rows, more...)
+			for _, r := range more {
+				if i, ok := at[r.digest]; ok {
+					rows[i] = r
+					continue
+				}
+				at[r.digest] = len(rows)
+				rows = append(rows, r)
+			}
 		}
 		_ = os.Remove(filepath.Join(s.dir, oldName))
 		return rows, err
@@ -259,5 +281,6 @@ func (s *Set) IsDamaged() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.refresh()
-	return s.index.bad > 0
+	bad, err := s.index.each(func(digest.Digest, place) {})
+	return bad > 0 || err != nil
 }

@@ -3,6 +3,7 @@ package segments
 import (
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math"
 	"os"
@@ -132,7 +133,7 @@ func (s *Set) addParts(list []part) error {
 
 // unknown returns the blobs that this process does not know.
 func (s *Set) unknown(list []pack.Blob) []pack.Blob {
-	known := func(b pack.Blob) bool { _, ok := s.index.places[b.Digest]; return ok }
+	known := func(b pack.Blob) bool { _, ok := s.index.find(b.Digest); return ok }
 	if !slices.ContainsFunc(list, known) {
 		return list
 	}
@@ -164,7 +165,7 @@ func (s *Set) add(p part, arrived time.Time) error {
 	for _, b := range p.blobs {
 		at.size = uint32(len(b.Text))
 		w.rows = append(w.rows, row{digest: b.Digest, place: at})
-		s.index.places[b.Digest] = at
+		s.index.set(b.Digest, at)
 	}
 	return nil
 }
@@ -307,13 +308,13 @@ func (s *Set) take(id uint64) *writer {
 	}
 	s.refresh()
 	end := int64(0)
-	for _, p := range s.index.places {
+	_, err = s.index.each(func(_ digest.Digest, p place) {
 		if p.segment == id {
 			end = max(end, p.end())
 		}
-	}
-	f, err := os.OpenFile(s.file(id), os.O_RDWR, 0o644)
-	if err == nil {
+	})
+	f, oerr := os.OpenFile(s.file(id), os.O_RDWR, 0o644)
+	if err = errors.Join(err, oerr); err == nil {
 		if info, serr := f.Stat(); serr == nil && end > 0 && info.Size() == end {
 			return &writer{id: id, f: f, unlock: unlock, written: end}
 		}
