@@ -107,9 +107,11 @@ func (r row) encode(to []byte) []byte {
 	return to
 }
 
+func segmentOf(b []byte) uint64 { return binary.LittleEndian.Uint64(b[32:]) }
+
 func decode(b []byte) (r row, ok bool) {
 	r.digest = digest.Digest(b[:32])
-	r.segment = binary.LittleEndian.Uint64(b[32:])
+	r.segment = segmentOf(b)
 	r.at = binary.LittleEndian.Uint32(b[40:])
 	frame := binary.LittleEndian.Uint32(b[44:])
 	r.frame = frame &^ framed
@@ -149,7 +151,7 @@ func (x *index) find(d digest.Digest) (place, bool) {
 
 // readAll reads the rows that are in order as if they were not: some are damaged.
 func (x *index) readAll() {
-	bad, err := x.sorted.each(func(r row) {
+	bad, err := x.sorted.each(0, func(r row) {
 		if _, ok := x.later[r.digest]; !ok {
 			x.later[r.digest] = r.place
 		}
@@ -171,14 +173,17 @@ func (x *index) remove(d digest.Digest) {
 }
 
 // each calls do with every blob, and returns how many rows are damaged.
-func (x *index) each(do func(digest.Digest, place)) (bad int, err error) {
-	bad, err = x.sorted.each(func(r row) {
+func (x *index) each(do func(digest.Digest, place)) (bad int, err error) { return x.inSegment(0, do) }
+
+// inSegment is [index.each] for a segment, or for all if that is 0.
+func (x *index) inSegment(segment uint64, do func(digest.Digest, place)) (bad int, err error) {
+	bad, err = x.sorted.each(segment, func(r row) {
 		if _, ok := x.later[r.digest]; !ok {
 			do(r.digest, r.place)
 		}
 	})
 	for d, p := range x.later {
-		if p.segment != 0 {
+		if p.segment != 0 && (segment == 0 || p.segment == segment) {
 			do(d, p)
 		}
 	}

@@ -156,8 +156,8 @@ func (s *Set) drop(d digest.Digest, p place) {
 	}
 	out := []row{{digest: d, place: p, gone: true}}
 	if p.frame > 0 {
-		_, _ = s.index.each(func(other digest.Digest, at place) { // those of rows that cannot be read are found out one by one
-			if other != d && at.segment == p.segment && at.at == p.at {
+		_, _ = s.index.inSegment(p.segment, func(other digest.Digest, at place) { // what cannot be read is found out later
+			if other != d && at.at == p.at {
 				out = append(out, row{digest: other, place: at, gone: true})
 			}
 		})

@@ -134,8 +134,9 @@ func findIn(rows []byte, d digest.Digest) (place, bool) {
 	return place{}, false
 }
 
-// each calls do with every row, and returns how many are damaged.
-func (s *sorted) each(do func(row)) (bad int, err error) {
+// each calls do with every row of a segment, or of all if that is 0, and returns how many of them
+// are damaged.
+func (s *sorted) each(segment uint64, do func(row)) (bad int, err error) {
 	var buf []byte
 	for i, b := range s.groups {
 		if b == nil {
@@ -147,6 +148,9 @@ func (s *sorted) each(do func(row)) (bad int, err error) {
 			}
 		}
 		for ; len(b) > 0; b = b[rowBytes:] {
+			if segment != 0 && segmentOf(b) != segment {
+				continue
+			}
 			if r, ok := decodeInOrder(b[:rowBytes]); ok {
 				do(r)
 			} else {

@@ -308,11 +308,7 @@ func (s *Set) take(id uint64) *writer {
 	}
 	s.refresh()
 	end := int64(0)
-	_, err = s.index.each(func(_ digest.Digest, p place) {
-		if p.segment == id {
-			end = max(end, p.end())
-		}
-	})
+	_, err = s.index.inSegment(id, func(_ digest.Digest, p place) { end = max(end, p.end()) })
 	f, oerr := os.OpenFile(s.file(id), os.O_RDWR, 0o644)
 	if err = errors.Join(err, oerr); err == nil {
 		if info, serr := f.Stat(); serr == nil && end > 0 && info.Size() == end {
