@@ -19,7 +19,7 @@ import (
 // and compares every output, byte for byte, with a clean run without a cache.
 // Seeds are fixed; each trial has its own steps.
 func TestReuseIsTrue(t *testing.T) {
-	steps := 75
+	steps := 60
 	if testing.Short() {
 		steps = 15
 	}
@@ -90,7 +90,7 @@ func newWorld(t *testing.T, seed uint64, bin string) *world {
 
 // declare writes the current declarations.
 func (w *world) declare() {
-	w.r.Write("grayloft.toml", fmt.Sprintf("schema = 1\n[repo]\nname = \"w\"\nprojects = [\"p*\"]\n[probe.p]\nrun = \"echo %d\"\nreads = []\n", w.env/3))
+	w.r.Write("grayloft.toml", fmt.Sprintf("schema = 1\n[repo]\nname = \"w\"\nprojects = [\"p*\"]\n[probe.p]\nrun = \"echo %d\"\nreads = []\n[setting.size]\nvalues = [\"small\", \"large\"]\ndefault = \"small\"\n", w.env/3))
 	for i := range w.needs {
 		var needs []string
 		for _, j := range w.needs[i] {
@@ -113,7 +113,7 @@ done
 find in -type l | LC_ALL=C sort | while read -r f; do echo "$f to $(readlink "$f")" >> out/gen/links; if [ -e "$f" ]; then cat "$f" >> out/gen/text; fi; done
 if [ -e in/tool ]; then cp in/tool out/gen/tool; chmod +x out/gen/tool; fi
 if [ -e in/empty ]; then mkdir -p out/gen/none; ln -s files out/gen/shortcut; fi
-echo gen %d > out/gen/version
+echo gen %d %%{setting.size} > out/gen/version
 '''
 reads = ["in/**"%s]
 writes = ["out/gen/**"]
@@ -329,6 +329,7 @@ func (w *world) must(err error) {
 // compare runs, and compares with a clean run elsewhere.
 func (w *world) compare(what string) {
 	w.t.Helper()
+	w.wander(what)
 	if w.rnd.IntN(3) == 0 { // some tasks are then only dependencies, and their outputs are not transferred
 		w.foreseen(what, "check")
 	}
@@ -361,6 +362,46 @@ func (w *world) compare(what string) {
 		w.cut++
 	}
 	os.RemoveAll(filepath.Dir(clean.Dir))
+}
+
+// wander runs and plans some tasks by themselves, also with another setting: dependencies then
+// leave something else than what their dependents were made from.
+func (w *world) wander(what string) {
+	w.t.Helper()
+	for range w.rnd.IntN(4) {
+		args := []string{fmt.Sprintf("%s@p%d", w.pick([]string{"gen", "join", "check"}), w.rnd.IntN(len(w.needs)))}
+		if w.rnd.IntN(3) == 0 {
+			args = append(args, "--set", "size=large")
+		}
+		switch w.rnd.IntN(6) {
+		case 0, 1:
+			w.r.Plan(args...)
+		case 2:
+			w.r.Run(append(args, "--no-reuse", "--keep-going")...)
+		case 3:
+			if name := fmt.Sprintf("p%d/%s", w.rnd.IntN(len(w.needs)), w.pick([]string{"src/m.txt", "in/a.txt"})); w.r.Has(name) {
+				before := w.r.Read(name)
+				w.r.Write(name, "for a while\n")
+				w.repeat(args)
+				w.r.Write(name, before)
+				w.repeat(args)
+			}
+		default:
+			w.foreseen(what, args...)
+		}
+	}
+}
+
+// repeat runs or plans tasks until what is current is likely to be recorded.
+func (w *world) repeat(args []string) {
+	w.r.Run(append(args, "--keep-going")...)
+	for range w.rnd.IntN(3) {
+		if w.rnd.IntN(2) == 0 {
+			w.r.Plan(args...)
+		} else {
+			w.r.Run(append(args, "--keep-going")...)
+		}
+	}
 }
 
 // foreseen plans, runs, and compares the two: every certain prediction must
