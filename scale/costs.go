@@ -174,10 +174,13 @@ func (u *user) claim(ctx context.Context) error {
 
 // record records a run of so many tasks.
 func (u *user) record(tasks int) error {
-	r := remote.Record(u.client, protocol.Run{
+	run := protocol.Run{
 		ID: runID(), Name: "scale", Host: "desk", Place: "harbour", Branch: "main", Shelf: "trusted", Requested: []string{"all"},
 		Jobs: 4, Tasks: tasks, Started: time.Now(),
-	}, func() protocol.Graph { return protocol.Graph{} })
+	}
+	r := remote.Record(
+		u.client, run.ID, func() protocol.Run { return run }, func() protocol.Graph { return protocol.Graph{} },
+	)
 	for n := range tasks {
 		r.Done(protocol.TaskRecord{
 			Task: fmt.Sprintf("build@p%d", n), Project: fmt.Sprintf("p%d", n), Outcome: "cached", At: float64(n) / 100, Seconds: 0.01,

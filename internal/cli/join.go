@@ -34,7 +34,7 @@ func (a *app) joins(ctx context.Context, s *session, f runFlags, opt engine.Opti
 			"or run it after the others", t.Addr())
 	}
 	s.client.Insist()
-	plan, err := planOf(ctx, s, opt)
+	plan, err := planOf(s, opt)
 	if err != nil {
 		return "", err
 	}
@@ -69,8 +69,8 @@ func unjoinable(tasks []*graph.Task) *graph.Task {
 
 // planOf identifies what the members of a run have to agree on before it starts: the commit,
 // the tasks, the settings and the arguments. Other differences show as different keys.
-func planOf(ctx context.Context, s *session, opt engine.Options) (digest.Digest, error) {
-	commit, _ := s.git.Head(ctx)
+func planOf(s *session, opt engine.Options) (digest.Digest, error) {
+	commit, _ := s.head()
 	h := digest.New()
 	fmt.Fprintf(h, "join 1\n%q\n%q\n%q\n", commit, opt.Args, slices.Sorted(slices.Values(term.Addresses(opt.Picked))))
 	var settings []string

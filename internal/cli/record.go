@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"maps"
 	"slices"
 	"time"
@@ -21,13 +20,14 @@ import (
 // reports nothing.
 type recording struct{ to *remote.Recorder }
 
-func (s *session) record(ctx context.Context, now time.Time, opt engine.Options, requested []string) *recording {
-	return &recording{remote.Record(s.client, s.describe(ctx, now, opt, requested), s.declarations)}
+func (s *session) record(now time.Time, opt engine.Options, requested []string) *recording {
+	describe := func() protocol.Run { return s.describe(now, opt, requested) }
+	return &recording{remote.Record(s.client, opt.Run, describe, s.declarations)}
 }
 
 // describe says who runs what, and where.
-func (s *session) describe(ctx context.Context, now time.Time, opt engine.Options, requested []string) protocol.Run {
-	commit, branch := s.git.Head(ctx)
+func (s *session) describe(now time.Time, opt engine.Options, requested []string) protocol.Run {
+	commit, branch := s.head()
 	maker := s.engine.Maker()
 	return protocol.Run{
 		ID: opt.Run, Name: maker.Name, Host: maker.Host, Place: maker.Place, Branch: branch, Commit: commit,
@@ -55,7 +55,7 @@ func (s *session) declarations() protocol.Graph {
 
 // past is a run for the history of this checkout: current tasks are left out,
 // so that a run with nothing to do costs one short line.
-func (s *session) past(ctx context.Context, now time.Time, run string, sum *engine.Summary, requested []string) checkout.PastRun {
+func (s *session) past(now time.Time, run string, sum *engine.Summary, requested []string) checkout.PastRun {
 	p := checkout.PastRun{
 		ID: run, At: now.UTC(), Asked: requested, OK: sum.OK(), Interrupted: sum.Interrupted, Seconds: round(sum.Took.Seconds()),
 		Saved: round(
@@ -80,7 +80,7 @@ func (s *session) past(ctx context.Context, now time.Time, run string, sum *engi
 		p.Tasks = append(p.Tasks, t)
 	}
 	if len(p.Tasks) > 0 {
-		p.Commit, p.Branch = s.git.Head(context.WithoutCancel(ctx))
+		p.Commit, p.Branch = s.head()
 	}
 	return p
 }

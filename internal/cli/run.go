@@ -187,7 +187,8 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 		), Tasks: r.graph.Closure(picked), Jobs: f.jobs, Logs: term.Logs(f.logs), Seconds: s.lastSeconds,
 	})
 	defer view.Close()
-	rec := a.observe(ctx, s, view, opt, requested)
+	rec := a.observe(s, view, opt, requested)
+	opt.Begun = func() { s.head() } // the record of the run has it
 
 	// The person sees the result before the last upload ends.
 	sharing := func() {}
@@ -199,14 +200,14 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 	began := time.Now()
 	sum, err := s.engine.Run(ctx, opt)
 	rec.finish(sum, time.Since(began))
-	if err := a.remember(ctx, s, opt.Run, sum, requested); err != nil {
+	if err := a.remember(s, opt.Run, sum, requested); err != nil {
 		view.Warn(err.Error())
 	}
 	sharing()
 	view.Close()
 	var unwritten error
 	if sum != nil && (len(reports) > 0 || exportsSpans()) {
-		unwritten = a.writeAll(context.WithoutCancel(ctx), s, reports, s.describe(ctx, began, opt, requested), sum)
+		unwritten = a.writeAll(context.WithoutCancel(ctx), s, reports, s.describe(began, opt, requested), sum)
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:
@@ -218,14 +219,14 @@ func (a *app) run(ctx context.Context, f runFlags, args []string) error {
 }
 
 // remember saves what later commands are to know of a run, if it has a summary.
-func (a *app) remember(ctx context.Context, s *session, run string, sum *engine.Summary, requested []string) error {
+func (a *app) remember(s *session, run string, sum *engine.Summary, requested []string) error {
 	if sum == nil {
 		return nil
 	}
 	var saving sync.WaitGroup
 	saving.Go(func() { _ = s.engine.Files.Memory.Save(s.engine.State.DigestFile()) })
 	defer saving.Wait()
-	return s.engine.State.Remember(s.past(ctx, a.now(), run, sum, requested))
+	return s.engine.State.Remember(s.past(a.now(), run, sum, requested))
 }
 
 // conclude returns which of two outcomes of a run holds: a report that could not
@@ -244,12 +245,12 @@ func (a *app) conclude(outcome, unwritten error) error {
 
 // observe sends the events of the run to the view and, if there is a service, to
 // its record.
-func (a *app) observe(ctx context.Context, s *session, view term.View, opt engine.Options, requested []string) *recording {
+func (a *app) observe(s *session, view term.View, opt engine.Options, requested []string) *recording {
 	s.watchedBy(view)
 	if s.client == nil {
 		return nil
 	}
-	rec := s.record(ctx, a.now(), opt, requested)
+	rec := s.record(a.now(), opt, requested)
 	s.engine.Observer = both{view, rec}
 	return rec
 }
@@ -270,7 +271,7 @@ func (s *session) part(ctx context.Context, text string, picked []*graph.Task) (
 	}
 	seconds := map[string]float64{}
 	if s.client != nil {
-		commit, _ := s.git.Head(ctx)
+		commit, _ := s.head()
 		s.client.Insist()
 		seconds, err = s.client.Parts(ctx, schedule.DivisionID(picked, commit, part.Of), term.Addresses(s.graph.Closure(picked)))
 		if err != nil {

@@ -19,7 +19,8 @@ import (
 type session struct {
 	*repository
 	engine *engine.Engine
-	client *remote.Client // nil: no service, or not to be asked
+	client *remote.Client                 // nil: no service, or not to be asked
+	head   func() (commit, branch string) // of the checkout, asked for once
 }
 
 // open opens a session on a loaded repository.
@@ -45,6 +46,7 @@ func (a *app) open(ctx context.Context, r *repository, offline bool) (*session, 
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
 		Maker: sync.OnceValue(func() protocol.Maker { return maker(ctx, r) }), Now: a.now,
 	}}
+	s.head = sync.OnceValues(func() (string, string) { return r.git.Head(context.WithoutCancel(ctx)) })
 	client, url := a.client(r, st)
 	switch {
 	case client == nil:

@@ -101,7 +101,7 @@ func TestTheBacklogDelaysTheEndOfARunWithinABound(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-began
-	rec := Record(c, protocol.Run{ID: "a-run-of-the-test"}, func() protocol.Graph { return protocol.Graph{} })
+	rec := Record(c, "a-run-of-the-test", aRun, func() protocol.Graph { return protocol.Graph{} })
 	finished := make(chan bool)
 	go func() { rec.Finish(protocol.RunFinish{OK: true}); close(finished) }()
 	select {

@@ -18,6 +18,8 @@ import (
 	"grayloft.example/grayloft/internal/protocol"
 )
 
+func aRun() protocol.Run { return protocol.Run{ID: "a-run-of-the-test"} }
+
 // changing is a service that changes while a client uses it.
 type changing struct {
 	mu     sync.Mutex
@@ -94,7 +96,7 @@ func TestAServiceThatReturnsIsUsedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &changing{}
 		c, m := s.client(t)
-		rec := Record(c, protocol.Run{ID: "a-run-of-the-test"}, func() protocol.Graph { return protocol.Graph{} })
+		rec := Record(c, "a-run-of-the-test", aRun, func() protocol.Graph { return protocol.Graph{} })
 		rec.Done(protocol.TaskRecord{Task: "a"})
 		synctest.Wait()
 		s.set(refused, 0)
@@ -140,7 +142,7 @@ func TestARecordGoesOnAfterAnOutage(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &changing{}
 		c, _ := s.client(t)
-		rec := Record(c, protocol.Run{ID: "a-run-of-the-test"}, func() protocol.Graph { return protocol.Graph{} })
+		rec := Record(c, "a-run-of-the-test", aRun, func() protocol.Graph { return protocol.Graph{} })
 		synctest.Wait()
 		s.set(refused, 0)
 		rec.Done(protocol.TaskRecord{Task: "a"})

@@ -17,13 +17,15 @@ import (
 // so that sending them again is harmless.
 type Recorder struct {
 	c    *Client
-	run  protocol.Run
+	id   string // of the run
 	logs *growing
 
+	describe     func() protocol.Run // once
 	declarations func() protocol.Graph
 
 	mu     sync.Mutex
 	graph  *protocol.Graph // that the service may not have; nil: it has it
+	named  digest.Digest   // the graph of the run; zero: it was not asked for yet
 	known  bool            // to the service
 	all    []protocol.Event
 	made   []digest.Digest // blobs that belong to events: logs, what failed tasks were made from
@@ -37,10 +39,14 @@ type Recorder struct {
 	ended   chan struct{}
 }
 
-// Record starts to record a run. Declarations returns those of its repository.
-func Record(c *Client, run protocol.Run, declarations func() protocol.Graph) *Recorder {
-	r := &Recorder{c: c, run: run, declarations: declarations, wake: make(chan struct{}, 1), ended: make(chan struct{})}
-	r.logs = grow(c, run.ID)
+// Record starts to record a run. Describe describes it, and declarations returns those of its
+// repository; both are called while the run goes on.
+func Record(c *Client, id string, describe func() protocol.Run, declarations func() protocol.Graph) *Recorder {
+	r := &Recorder{
+		c: c, id: id, describe: sync.OnceValue(describe), declarations: declarations,
+		wake: make(chan struct{}, 1), ended: make(chan struct{}),
+	}
+	r.logs = grow(c, id)
 	go r.send()
 	return r
 }
@@ -137,11 +143,10 @@ func (r *Recorder) isOver() bool {
 // announce sends the run, and its declarations if the service does not have
 // them.
 func (r *Recorder) announce(ctx context.Context) error {
-	g := r.declarations()
-	_, name := g.Encode()
+	run, g := r.describe(), r.declarations()
+	_, run.Graph = g.Encode()
 	r.mu.Lock()
-	r.graph, r.run.Graph = &g, name
-	run := r.run
+	r.graph, r.named = &g, run.Graph
 	r.mu.Unlock()
 	if err := r.c.startRun(ctx, run, &g); err != nil {
 		return err
@@ -205,7 +210,7 @@ func (r *Recorder) flush(ctx context.Context) error {
 	if err := r.c.sendLogs(ctx, logs); err != nil {
 		return err
 	}
-	if err := r.c.postEvents(ctx, r.run.ID, events); err != nil {
+	if err := r.c.postEvents(ctx, r.id, events); err != nil {
 		return err
 	}
 	r.mu.Lock()
@@ -281,7 +286,9 @@ func (r *Recorder) Finish(fin protocol.RunFinish) {
 		r.c.Warn("the service does not record this run: " + r.refused.Error())
 	}
 	if r.sent < len(r.all) && !r.dropped {
-		r.c.spool("run", r.run.ID, spooled{Run: &r.run, Graph: r.graph, Events: r.all, Logs: r.made})
+		run := r.describe()
+		run.Graph = r.named
+		r.c.spool("run", r.id, spooled{Run: &run, Graph: r.graph, Events: r.all, Logs: r.made})
 	}
 	if fin.Interrupted {
 		r.c.backlog.end(0)

@@ -70,6 +70,7 @@ type Options struct {
 	Fetch     decide.Fetch
 	Grace     time.Duration   // between SIGTERM and SIGKILL
 	Kill      <-chan struct{} // closed by a second interrupt
+	Begun     func()          // called if not every task is current by what is recorded, beside what follows
 	Settled   func(*Summary)  // called when every task has an outcome, before the last upload ends
 }
 

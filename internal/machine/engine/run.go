@@ -56,6 +56,9 @@ func (s *Session) run(ctx context.Context, quick bool) (*Summary, error) {
 	uploads, line := s.uploads(), s.Delivery.Blobs.Line()
 	others := s.others(uploads)
 	if b.open() > 0 {
+		if s.opt.Begun != nil {
+			go s.opt.Begun()
+		}
 		s.newLoop(b, uploads, others).run(ctx)
 		s.Remember(func(t *graph.Task) *Result { return b.of[t].result })
 		s.notes.summarise(s.opt.Run)

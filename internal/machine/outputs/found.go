@@ -6,8 +6,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"grayloft.example/grayloft/internal/core/glob"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -38,7 +41,7 @@ func (o *Set) Any() (bool, error) {
 // search returns what matches any of the patterns, and the paths of what matches and cannot
 // be kept. Patterns never go through links.
 func (o *Set) search(patterns []glob.Pattern) (found listing.List, special []string, err error) {
-	w := walk{Set: o, patterns: patterns}
+	w := &walk{Set: o, patterns: patterns}
 	for _, p := range patterns {
 		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, nil, err
@@ -62,7 +65,8 @@ type match struct {
 	kind listing.Kind
 }
 
-// walk is a search for files that match patterns.
+// walk is a search for files that match patterns. Directories are looked at in parallel as long as
+// processors are free.
 type walk struct {
 	*Set
 	patterns []glob.Pattern
@@ -128,8 +132,53 @@ func (w *walk) dir(in *beneath.Folder, rel string) error {
 		below = rel + "/"
 	}
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return w.names(at, below, entries)
+}
+
+// walking has a place for each walk that goes on beside another one.
+var walking = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1))
+
+// names looks at what is in an open directory: at directories in parallel, if processors are free.
+func (w *walk) names(in *beneath.Folder, below string, entries []fs.DirEntry) (err error) {
+	if !slices.ContainsFunc(entries, fs.DirEntry.IsDir) {
+		return w.inTurn(in, below, entries)
+	}
+	var beside errgroup.Group
+	var parts []*walk
+	for i := 0; i < len(entries) && err == nil; i++ {
+		one := entries[i : i+1]
+		if !entries[i].IsDir() || !tryTo(walking) {
+			err = w.inTurn(in, below, one)
+			continue
+		}
+		part := &walk{Set: w.Set, patterns: w.patterns}
+		parts = append(parts, part)
+		beside.Go(func() error {
+			defer func() { <-walking }()
+			return part.inTurn(in, below, one)
+		})
+	}
+	if other := beside.Wait(); err == nil {
+		err = other
+	}
+	for _, part := range parts {
+		w.rows, w.special = append(w.rows, part.rows...), append(w.special, part.special...)
+	}
+	return err
+}
+
+func tryTo(places chan struct{}) bool {
+	select {
+	case places <- struct{}{}:
+		return true
+	default:
+		return false
+	}
+}
+
+func (w *walk) inTurn(in *beneath.Folder, below string, entries []fs.DirEntry) error {
 	for _, e := range entries {
-		if err := w.name(at, below+e.Name(), e.Type()); err != nil {
+		if err := w.name(in, below+e.Name(), e.Type()); err != nil {
 			return err
 		}
 	}
