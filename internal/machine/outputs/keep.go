@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"grayloft.example/grayloft/internal/core/listing"
+	"grayloft.example/grayloft/internal/core/needle"
 	"grayloft.example/grayloft/internal/machine/files"
 )
 
@@ -43,7 +44,7 @@ func (o *Set) Keep(secrets []string) (Kept, error) {
 		}
 	}
 	files := make([]keptFile, len(found))
-	k := keeping{o, base, rootEntries(o.root()), secrets, time.Now()}
+	k := keeping{o, base, needle.New(o.root() + "/"), rootEntries(o.root()), secrets, time.Now()}
 	dirs := byDirectory(found)
 	if err := inParallel(len(dirs), func(i int) error { return k.directory(found, files, dirs[i]) }); err != nil {
 		return Kept{}, err
@@ -97,6 +98,7 @@ func byDirectory(list listing.List) (out []span) {
 type keeping struct {
 	o       *Set
 	base    *os.Root
+	root    *needle.Needle  // the checkout's path
 	entries map[string]bool // in the checkout's directory
 	secrets []string
 	began   time.Time
@@ -148,7 +150,7 @@ func (k keeping) file(in *os.File, f listing.Row, into *keptFile, small *smallFi
 		if err != nil {
 			return err
 		}
-		paths := &rootScan{root: []byte(k.o.root() + "/"), entries: k.entries}
+		paths := &rootScan{root: k.root, entries: k.entries}
 		hunt := &secretScan{secrets: k.secrets}
 		see := io.MultiWriter(paths, hunt)
 		if all {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 
+	"grayloft.example/grayloft/internal/core/needle"
 	"grayloft.example/grayloft/internal/core/tasklog"
 )
 
@@ -42,7 +43,7 @@ func rootEntries(root string) map[string]bool {
 // rootScan searches the bytes written to it for the checkout's path, followed
 // by the name of a file that exists there.
 type rootScan struct {
-	root    []byte
+	root    *needle.Needle
 	entries map[string]bool
 	tail    []byte
 	found   bool
@@ -52,7 +53,7 @@ type rootScan struct {
 const longestName = 64
 
 func (r *rootScan) Write(p []byte) (int, error) {
-	edge := len(r.root) + longestName
+	edge := r.root.Len() + longestName
 	if len(r.tail) > 0 { // what begins in the last piece
 		r.search(append(r.tail, p[:min(edge, len(p))]...))
 	}
@@ -68,11 +69,11 @@ func (r *rootScan) Write(p []byte) (int, error) {
 
 func (r *rootScan) search(data []byte) {
 	for at := 0; !r.found; {
-		i := bytes.Index(data[at:], r.root)
+		i := r.root.Index(data[at:])
 		if i < 0 {
 			return
 		}
-		at += i + len(r.root)
+		at += i + r.root.Len()
 		rest := data[at:min(at+longestName, len(data))]
 		for end := len(rest); end > 0; end-- {
 			if r.entries[string(rest[:end])] {

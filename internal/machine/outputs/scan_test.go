@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"grayloft.example/grayloft/internal/core/needle"
 )
 
 func TestTheCheckoutsPathIsFoundHoweverTheBytesArrive(t *testing.T) {
@@ -22,7 +24,7 @@ func TestTheCheckoutsPathIsFoundHoweverTheBytesArrive(t *testing.T) {
 		root[:len(root)-1]: false,
 	} {
 		for size := 1; size <= len(text); size++ {
-			scan := &rootScan{root: []byte(root), entries: map[string]bool{"apps": true}}
+			scan := &rootScan{root: needle.New(root), entries: map[string]bool{"apps": true}}
 			for rest := text; rest != ""; {
 				n := min(size, len(rest))
 				if _, err := io.WriteString(scan, rest[:n]); err != nil {
