@@ -199,7 +199,7 @@ func (x *index) rows() ([]row, error) {
 
 // isLong tells whether so many rows are not in order that it is worth putting them in order.
 func (x *index) isLong() bool {
-	return x.read/rowBytes-1-int64(x.sorted.n) > int64(max(4*groupRows, x.sorted.n/16))
+	return searches && x.read/rowBytes-1-int64(x.sorted.n) > int64(max(4*groupRows, x.sorted.n/16))
 }
 
 // forget makes the index be read from its beginning. What is not in the file is lost, so a
