@@ -33,6 +33,12 @@ func (s *Set) Remove(ctx context.Context, gone map[digest.Digest]bool) error {
 	}()
 	// Whoever appended to one of them before has written its rows by now.
 	s.refresh()
+	switch _, err := s.index.refresh(); {
+	case errors.Is(err, errNoIndex): // nothing was added yet, though somebody may have begun a segment
+		return nil
+	case err != nil:
+		return err
+	}
 	all, err := s.inOrder()
 	if err != nil || len(list)+len(all) == 0 {
 		return err

@@ -430,3 +430,24 @@ func TestABlobThatIsTooLargeIsRefused(t *testing.T) {
 		t.Errorf("%v, and %d were taken", err, readable(t, s, 2))
 	}
 }
+
+// Somebody has begun a segment, and added nothing to the index yet.
+func TestRemovingBeforeThereIsAnIndex(t *testing.T) {
+	dir := t.TempDir()
+	s := segments.Open(dir)
+	none := map[digest.Digest]bool{}
+	if err := s.Remove(t.Context(), none); err != nil {
+		t.Fatal(err)
+	}
+	other := segments.Open(dir)
+	add(t, other, 0, 1)
+	if err := s.Remove(t.Context(), none); err != nil {
+		t.Error(err)
+	}
+	if err := other.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if n := readable(t, s, 1); n != 1 {
+		t.Errorf("%d blobs are left", n)
+	}
+}
