@@ -10,6 +10,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 	"grayloft.example/grayloft/internal/machine/files"
 	"grayloft.example/grayloft/internal/machine/git"
+	"grayloft.example/grayloft/internal/machine/outputs"
 )
 
 // ahead is the part of a run's preparation that can start before its
@@ -25,9 +26,15 @@ type ahead struct {
 // begun starts it.
 func (a *app) begun(ctx context.Context, root string) *ahead {
 	h := &ahead{root: root, files: &files.Checkout{Root: root, Git: git.Repo{Dir: root}, Memory: files.NewMemory(root)}}
+	recovered := outputs.PutBackAll(root) // before anything looks at the files
 	h.files.Ahead(ctx)
 	h.files.Memory.Load(filepath.Join(root, checkout.Dir, checkout.DigestFile))
-	h.state = sync.OnceValues(func() (*checkout.State, error) { return checkout.Open(root) })
+	h.state = sync.OnceValues(func() (*checkout.State, error) {
+		if recovered != nil {
+			return nil, recovered
+		}
+		return checkout.Open(root)
+	})
 	h.loaded.Go(func() { _, _ = h.state() }) // whoever needs the state gets the error again
 	return h
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path"
 
@@ -106,10 +105,12 @@ func (a *app) outputs(ctx context.Context, s *session, t *graph.Task, run, to st
 func outputsDocument(t *graph.Task, d digest.Digest, from string, list listing.List) outputsJSON {
 	out := outputsJSON{Task: t.Addr(), Listing: d, From: from, Outputs: []outputRowJSON{}}
 	kinds := map[listing.Kind]string{
-		listing.File:       "file",
-		listing.Executable: "executable",
-		listing.Link:       "link",
-		listing.EmptyDir:   "directory",
+		listing.File:              "file",
+		listing.Executable:        "executable",
+		listing.PrivateFile:       "private file",
+		listing.PrivateExecutable: "private executable",
+		listing.Link:              "link",
+		listing.EmptyDir:          "directory",
 	}
 	for _, r := range list {
 		row := outputRowJSON{Path: path.Join(t.Project.Dir, r.Path), Kind: kinds[r.Kind], Target: r.Target}
@@ -215,11 +216,7 @@ func (s *session) copyRow(root *os.Root, r listing.Row) error {
 	case listing.EmptyDir:
 		return root.MkdirAll(r.Path, 0o755)
 	}
-	mode := fs.FileMode(0o644)
-	if r.Kind == listing.Executable {
-		mode = 0o755
-	}
-	f, err := root.OpenFile(r.Path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	f, err := root.OpenFile(r.Path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, r.Kind.Mode())
 	if err != nil {
 		return err
 	}

@@ -23,6 +23,7 @@ type Rules struct {
 	NoReuse    bool   // --no-reuse was given
 	ReuseNever bool   // reuse = "never"
 	NoWrites   string // address of the task without declared writes that makes this one run; empty: none
+	Unkept     string // address of a dependency whose outputs could not be kept; empty: none
 	Evicted    bool   // its blobs turned out to be missing in this run
 	Wanted     bool   // its outputs belong on the disk even if nobody reads them
 	MayCompare bool   // running may be chosen because it is faster
@@ -34,6 +35,7 @@ type Last struct {
 	Key     digest.Digest
 	Failed  bool
 	Seconds float64 // of the last successful execution here; 0: unknown
+	Unkept  string  // why its outputs could not be kept; empty: they were
 }
 
 // Answer is the answer to a yes-or-no question that may not have been asked.
@@ -164,6 +166,8 @@ func (r Rules) mustRun() (key.Reason, []key.Change) {
 		return key.NoWrites, []key.Change{{Reason: key.NoWrites, What: r.NoWrites}}
 	case r.Evicted:
 		return key.Evicted, nil
+	case r.Unkept != "":
+		return key.Unkept, []key.Change{{Reason: key.Unkept, What: r.Unkept}}
 	}
 	return "", nil
 }
@@ -280,6 +284,8 @@ func compareWithLast(f *Facts) (key.Reason, []key.Change) {
 	switch {
 	case f.Last == nil:
 		return key.New, nil
+	case f.Last.Unkept != "" && !f.Last.Failed && len(f.Changes.List) == 0:
+		return key.Unkept, []key.Change{{Reason: key.Unkept, What: f.Last.Unkept}}
 	case f.Last.Key == f.Key && f.Last.Failed:
 		return key.FailedBefore, nil
 	case f.Last.Key == f.Key:

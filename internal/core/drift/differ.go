@@ -102,8 +102,10 @@ func Differ(first, second listing.List, read func(listing.Row) ([]byte, error)) 
 		case a == b:
 		case a.Kind != b.Kind && !(a.Digest == b.Digest):
 			out = append(out, Difference{Path: a.Path, Kind: "different kinds of file"})
-		case a.Kind != b.Kind:
+		case a.Kind.Mode()&0o100 != b.Kind.Mode()&0o100:
 			out = append(out, Difference{Path: a.Path, Kind: "executable in only one run"})
+		case a.Kind != b.Kind:
+			out = append(out, Difference{Path: a.Path, Kind: "readable by others in only one run"})
 		case a.Kind == listing.Link:
 			out = append(out, Difference{Path: a.Path, Kind: fmt.Sprintf("a link to %s, then to %s", a.Target, b.Target)})
 		default:

@@ -30,12 +30,14 @@ const (
 	FailedBefore Reason = "failed-before"
 	Evicted      Reason = "evicted"
 	Faster       Reason = "faster"
+	Unkept       Reason = "unkept"
 )
 
 // Order is the precedence of the reasons: if several hold, the first one is
 // given.
 var Order = []Reason{
 	NoReuse, ReuseNever, NoWrites, New, Declaration, Setting, Environment, Probe, Files, Upstream, Outputs, FailedBefore, Evicted, Faster,
+	Unkept,
 }
 
 // Legend explains each reason in one line.
@@ -54,6 +56,7 @@ var Legend = map[Reason]string{
 	FailedBefore: "its last run failed or was stopped",
 	Evicted:      "the shared cache no longer has its result",
 	Faster:       "running is faster than fetching here",
+	Unkept:       "outputs of the task or of a dependency could not be kept, so nobody knows that they are the same",
 }
 
 // Change is one ingredient in which two lists differ.

@@ -9,8 +9,10 @@
 // "grayloft-manifest 1". Each further line is a row of four fields, parted by
 // tabs and ended by a line feed:
 //
-//	kind    f file, x executable file, l symbolic link, d empty directory,
-//	        and, in manifests alone, t a directory that has a manifest
+//	kind    f file, x executable file, p file that others may not read,
+//	        q executable file that others may not read, l symbolic link,
+//	        d empty directory, and, in manifests alone, t a directory that
+//	        has a manifest
 //	size    bytes, in decimal without leading zeros; of a link, of its target;
 //	        0 for d and t
 //	what    the digest of the contents or of the manifest; the target of a
@@ -27,6 +29,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"runtime"
 	"slices"
 	"strconv"
@@ -47,12 +50,46 @@ type Kind byte
 
 // The kinds of rows.
 const (
-	File       Kind = 'f'
-	Executable Kind = 'x'
-	Link       Kind = 'l'
-	EmptyDir   Kind = 'd'
-	Tree       Kind = 't' // in manifests only
+	File              Kind = 'f'
+	Executable        Kind = 'x'
+	PrivateFile       Kind = 'p' // others than its owner may not read it
+	PrivateExecutable Kind = 'q'
+	Link              Kind = 'l'
+	EmptyDir          Kind = 'd'
+	Tree              Kind = 't' // in manifests only
 )
+
+// KindOf returns the kind of a regular file with a mode.
+func KindOf(mode fs.FileMode) Kind {
+	isExecutable, isPrivate := mode&0o100 != 0, mode&0o004 == 0
+	switch {
+	case isExecutable && isPrivate:
+		return PrivateExecutable
+	case isExecutable:
+		return Executable
+	case isPrivate:
+		return PrivateFile
+	}
+	return File
+}
+
+// IsFile tells whether rows of the kind have contents.
+func (k Kind) IsFile() bool {
+	return k == File || k == Executable || k == PrivateFile || k == PrivateExecutable
+}
+
+// Mode returns the permissions with which a file of the kind is written.
+func (k Kind) Mode() fs.FileMode {
+	switch k {
+	case Executable:
+		return 0o755
+	case PrivateFile:
+		return 0o600
+	case PrivateExecutable:
+		return 0o700
+	}
+	return 0o644
+}
 
 // Row is one file, link or directory.
 type Row struct {
@@ -65,7 +102,7 @@ type Row struct {
 
 // Blob returns the digest of the row's contents, if they are a blob.
 func (r Row) Blob() (digest.Digest, bool) {
-	return r.Digest, r.Kind == File || r.Kind == Executable
+	return r.Digest, r.Kind.IsFile()
 }
 
 // List is a set of rows sorted by path.
@@ -80,7 +117,7 @@ func (l List) Sort() {
 func (l List) Bytes() int64 {
 	var n int64
 	for _, r := range l {
-		if r.Kind == File || r.Kind == Executable {
+		if r.Kind.IsFile() {
 			n += r.Size
 		}
 	}
@@ -177,6 +214,10 @@ func Parse(text []byte) (List, error) {
 	}
 	return rows, nil
 }
+
+// ParseOwn reads a listing that this machine made for itself: its paths are checked one by one, but
+// they need not be able to exist together on every file system.
+func ParseOwn(text []byte) (List, error) { return decode(listingHead, text) }
 
 func decode(head string, text []byte) ([]Row, error) {
 	body, ok := bytes.CutPrefix(text, []byte(head))
@@ -276,7 +317,7 @@ func decodeRow(line []byte) (r Row, err error) {
 		return Row{}, err
 	}
 	switch r.Kind {
-	case File, Executable:
+	case File, Executable, PrivateFile, PrivateExecutable:
 		if r.Digest, err = digest.ParseText(what); err == nil && r.Digest.IsZero() {
 			err = errors.New("the zero digest is not the digest of anything")
 		}

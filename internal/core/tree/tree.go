@@ -24,6 +24,7 @@ type Tree struct {
 
 	ignored Ignored
 	hidden  map[int]bool // which files git ignores
+	written []int        // files that git tracks, and that match the writes of a task
 }
 
 // Ignored are files of a checkout that git ignores. They are among its files because a pattern starts
@@ -34,8 +35,8 @@ type Ignored struct {
 }
 
 // New sorts the paths of a checkout (from the root) by the project they
-// belong to.
-func New(g *graph.Graph, paths []string, ignored Ignored) *Tree {
+// belong to. Outputs of tasks are left out, unless git tracks them, which is asked for these alone.
+func New(g *graph.Graph, paths []string, ignored Ignored, isTracked func(path string) bool) *Tree {
 	t := &Tree{
 		g: g, paths: make([]string, 0, len(paths)), of: make(map[*graph.Project][]int, len(g.Projects)),
 		ignored: ignored, hidden: map[int]bool{},
@@ -50,10 +51,14 @@ func New(g *graph.Graph, paths []string, ignored Ignored) *Tree {
 			dir, owner = d, g.Owner(p)
 		}
 		if owner != nil {
-			if owner.Writes(p) {
+			switch {
+			case !owner.Writes(p):
+				t.of[owner] = append(t.of[owner], len(t.paths))
+			case g.Writer(p) != nil && isTracked(p):
+				t.written = append(t.written, len(t.paths))
+			default:
 				continue
 			}
-			t.of[owner] = append(t.of[owner], len(t.paths))
 		}
 		if len(ignored.Files) > 0 && ignored.Files[p] {
 			t.hidden[len(t.paths)] = true
@@ -114,7 +119,7 @@ func (t *Tree) Reads(task *graph.Task) []int {
 		wide = true
 		from, to := t.below(r.Pattern.LiteralStart())
 		for i := from; i < to; i++ {
-			if t.g.Owner(t.paths[i]) != task.Project && others(i) {
+			if t.g.Owner(t.paths[i]) != task.Project && others(i) && !t.isWritten(i) {
 				out = append(out, i)
 			}
 		}
@@ -122,6 +127,41 @@ func (t *Tree) Reads(task *graph.Task) []int {
 	if wide {
 		slices.Sort(out)
 		out = slices.Compact(out)
+	}
+	return out
+}
+
+func (t *Tree) isWritten(i int) bool {
+	_, is := slices.BinarySearch(t.written, i)
+	return is
+}
+
+// Written returns the files that git tracks, that match the writes of another task, and that a task
+// may read: because a pattern of its own matches, because they are offered to it, or because it
+// depends on that task. Each counts by its content unless the listing of a dependency contains it: a
+// pattern alone hides nothing. They are in order.
+func (t *Tree) Written(task *graph.Task) (out []int) {
+	if len(t.written) == 0 {
+		return nil
+	}
+	dependencies := task.KeyDependencies()
+	for _, i := range t.written {
+		p := t.paths[i]
+		owner := t.g.Owner(p)
+		isOffered := task.NeedsRead() && slices.Contains(task.Project.NeedsAll, owner) && owner.OffersOwned(p)
+		isUpstream := slices.ContainsFunc(dependencies, func(u *graph.Task) bool { return u.WritesFile(p) })
+		if !task.WritesFile(p) && (isOffered || isUpstream || task.ReadsFile(p)) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Below returns the files that a path is or contains, in order.
+func (t *Tree) Below(p string) (out []int) {
+	from, to := t.below(p)
+	for i := from; i < to; i++ {
+		out = append(out, i)
 	}
 	return out
 }
@@ -169,14 +209,17 @@ type Links struct {
 
 // CheckLink tells whether the target of a link is itself read by the task or
 // written by a dependency; if not, the error says what to add. Read holds all
-// paths that the task reads.
-func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, ask Links) error {
+// paths that the task reads; isLeft tells whether the listing of a dependency contains a path.
+func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, isLeft func(string) bool, ask Links) error {
 	uncovered := func(to string) error {
 		return fmt.Errorf("%s reads the link %s, but not its target %s: add the target to reads, or \"!%s\"",
 			task.Addr(), link, to, strings.TrimPrefix(link, task.Project.Dir+"/"))
 	}
 	at, todo := path.Dir(link), []string{}
-	target, _ := ask.Target(link)
+	target, ok := ask.Target(link)
+	if !ok {
+		return nil
+	}
 	for hops := 0; ; hops++ {
 		if strings.HasPrefix(target, "/") || hops > 40 {
 			return uncovered(target)
@@ -197,20 +240,20 @@ func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, as
 		if !isLink {
 			break
 		}
-		if !read[next] {
+		if !read[next] && !isLeft(next) {
 			return uncovered(next)
 		}
 	}
 	from, to := t.below(at)
 	for _, p := range t.paths[from:to] {
-		if !read[p] {
+		if !read[p] && !isLeft(p) && !task.WritesFile(p) {
 			return uncovered(p)
 		}
 	}
 	if to > from || read[at] {
 		return nil
 	}
-	if w := t.g.Writer(at); w != nil && task.DependsOn(w) {
+	if w := t.g.Writer(at); isLeft(at) || w != nil && task.DependsOn(w) {
 		return nil
 	}
 	if ask.Exists(at) || !task.ReadsFile(at) {

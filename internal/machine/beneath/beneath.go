@@ -3,15 +3,19 @@
 package beneath
 
 import (
+	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"strings"
 )
 
-// OpenRoot opens a directory, given with slashes, beneath a root. No part of the way may be a link.
-// The error wraps [fs.ErrNotExist] if there is no such directory.
+// ErrNoDirectory is wrapped by errors about a part of the way that is a link or a file: what is
+// behind a link is there for others, so it cannot be said to be absent.
+var ErrNoDirectory = errors.New("is a link or a file, not a directory")
+
+// OpenRoot opens a directory, given with slashes, beneath a root. No part of the way may be a link:
+// the error then wraps [ErrNoDirectory]. It wraps [fs.ErrNotExist] if there is no such directory.
 func OpenRoot(root, dir string) (*os.Root, error) {
 	at, err := os.OpenRoot(root)
 	if err != nil {
@@ -24,7 +28,7 @@ func OpenRoot(root, dir string) (*os.Root, error) {
 		next, err := openStep(at, seg)
 		at.Close()
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", dir, err)
+			return nil, fmt.Errorf("%s: %s %w", dir, seg, err)
 		}
 		at = next
 	}
@@ -39,7 +43,7 @@ func openStep(at *os.Root, seg string) (*os.Root, error) {
 		return nil, err
 	}
 	if !info.IsDir() {
-		return nil, fmt.Errorf("%s is no longer a directory: %w", seg, fs.ErrNotExist)
+		return nil, ErrNoDirectory
 	}
 	next, err := at.OpenRoot(seg)
 	if err != nil {
@@ -48,7 +52,7 @@ func openStep(at *os.Root, seg string) (*os.Root, error) {
 	now, err := next.Stat(".")
 	if err != nil || !os.SameFile(info, now) {
 		next.Close()
-		return nil, fmt.Errorf("%s was replaced: %w", seg, fs.ErrNotExist)
+		return nil, ErrNoDirectory
 	}
 	return next, nil
 }

@@ -19,8 +19,8 @@ func openTop(root string) (*Folder, error) {
 	return &Folder{at}, nil
 }
 
-// Open opens a directory in this one. The error wraps [fs.ErrNotExist] if the name is missing, a
-// link, or not a directory.
+// Open opens a directory in this one. The error wraps [fs.ErrNotExist] if the name is missing, and
+// [ErrNoDirectory] if it is a link or a file.
 func (f *Folder) Open(name string) (*Folder, error) {
 	next, err := openStep(f.root, name)
 	if err != nil {

@@ -22,9 +22,15 @@ func TestAFolderIsNotReachedThroughALinkOrAFile(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, dir := range []string{"link", "link/b", "a/inner", "a/inner/c", "a/file", "a/missing", "a/file/x"} {
-		if f, err := OpenFolder(root, dir); !errors.Is(err, fs.ErrNotExist) {
-			t.Errorf("%s: %v, %v", dir, f, err)
+	for dir, want := range map[string]error{
+		"link": ErrNoDirectory, "link/b": ErrNoDirectory, "a/inner": ErrNoDirectory, "a/inner/c": ErrNoDirectory,
+		"a/file": ErrNoDirectory, "a/file/x": ErrNoDirectory, "a/missing": fs.ErrNotExist, "a/missing/x": fs.ErrNotExist,
+	} {
+		if f, err := OpenFolder(root, dir); !errors.Is(err, want) {
+			t.Errorf("%s as a folder: %v, %v", dir, f, err)
+		}
+		if f, err := OpenRoot(root, dir); !errors.Is(err, want) {
+			t.Errorf("%s as a root: %v, %v", dir, f, err)
 		}
 	}
 	f, err := OpenFolder(root, "a")

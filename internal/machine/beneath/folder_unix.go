@@ -29,8 +29,8 @@ func openTop(root string) (*Folder, error) {
 
 const asFolder = unix.O_RDONLY | unix.O_DIRECTORY | unix.O_NOFOLLOW | unix.O_CLOEXEC
 
-// Open opens a directory in this one. The error wraps [fs.ErrNotExist] if the name is missing, a
-// link, or not a directory.
+// Open opens a directory in this one. The error wraps [fs.ErrNotExist] if the name is missing, and
+// [ErrNoDirectory] if it is a link or a file.
 func (f *Folder) Open(name string) (*Folder, error) {
 	return openedFolder(path.Join(f.path, name), func() (int, error) { return unix.Openat(f.fd, name, asFolder, 0) })
 }
@@ -38,7 +38,7 @@ func (f *Folder) Open(name string) (*Folder, error) {
 func openedFolder(at string, open func() (int, error)) (*Folder, error) {
 	fd, err := retried(open)
 	if errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
-		return nil, fmt.Errorf("%s is not a directory: %w", at, fs.ErrNotExist)
+		return nil, fmt.Errorf("%s %w", at, ErrNoDirectory)
 	}
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: at, Err: err}

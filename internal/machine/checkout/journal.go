@@ -36,6 +36,10 @@ type Record struct {
 	Took        float64       `json:"took"`            // seconds of its last real execution, on any machine
 	Here        float64       `json:"here,omitempty"`  // seconds of its last successful execution in this checkout
 	Fetch       bool          `json:"fetch,omitempty"` // always fetch instead of running: a run here gave different outputs
+	// Unkept says why the outputs could not be kept: then nobody knows what they are, and there is no
+	// listing. Left is a listing of those files that are certainly the task's own, for clearing alone.
+	Unkept string        `json:"unkept,omitempty"`
+	Left   digest.Digest `json:"left,omitzero"`
 }
 
 const recordVersion = 2

@@ -14,8 +14,11 @@ import (
 // not run or restore it at the same time. Waited tells whether another process
 // held it: the caller's knowledge of the task is then out of date.
 func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bool, err error) {
-	return lock.Take(ctx, filepath.Join(s.dir, "locks", digest.Of([]byte(task)).String()[:32]))
+	return lock.Take(ctx, filepath.Join(s.dir, "locks", LockName(task)))
 }
+
+// LockName is the name of the file that is a task's lock.
+func LockName(task string) string { return digest.Of([]byte(task)).String()[:32] }
 
 // StagedDir is the directory with outputs that are being written.
 func (s *State) StagedDir() string { return filepath.Join(s.dir, "staged") }

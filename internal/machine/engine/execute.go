@@ -89,7 +89,7 @@ func (r *runner) seeInputs(ctx context.Context, j runJob) (look.Seen, error) {
 	if j.task.Reuse == decl.Never && j.task.Isolation == decl.Open {
 		return look.Seen{Taken: j.verdict.taken}, nil
 	}
-	return r.look.Again(ctx, j.task, r.outputs.Listing)
+	return r.look.Again(ctx, j.task, r.outputs)
 }
 
 // clear deletes what an earlier run of the task left in the checkout.
@@ -97,9 +97,8 @@ func (r *runner) clear(ctx context.Context, t *graph.Task) error {
 	if t.Isolation == decl.Sealed {
 		return nil
 	}
-	last, _ := r.delivery.Work.LastListing(t)
 	out := r.delivery.Work.Outputs(t)
-	return errors.Join(out.Clear(ctx, last), out.ClearReports(ctx))
+	return errors.Join(out.Clear(ctx, r.delivery.Work.OwnFiles(t)), out.ClearReports(ctx))
 }
 
 // runWithInputs runs a task whose inputs are in place.
@@ -133,27 +132,36 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 		r.tell(processEnded{from})
 	}
 	keeping := r.clock.now()
-	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran}, r.outputs.Listing)
+	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task)}, r.outputs)
 	res.Ran.Hashing += r.clock.since(keeping)
 	r.describe(j, res, ran, kept)
 	if compared && !last.Failed {
-		res.Ran.Compared, res.Ran.SameOutputs = last.Run, kept.Outcome == decide.Ran && last.Listing == kept.Record.Listing
+		res.Ran.Compared = last.Run
+		res.Ran.SameOutputs = kept.Outcome == decide.Ran && kept.Unkept == "" && last.Listing == kept.Record.Listing
 	}
 	if kept.Outcome != decide.Ran {
 		return haveResult{source: from, result: res}
 	}
-	have := haveResult{source: from, result: res, output: NewOutput(kept.List, kept.Record.Listing, true)}
+	have := haveResult{source: from, result: res, output: outputOf(kept)}
 	if r.share(j.task, kept) {
 		have.shared = kept.Record.Key
 	}
 	return have
 }
 
+// outputOf returns the output of a task that ran. If it could not be kept, it has no digest.
+func outputOf(kept keep.Kept) *Output {
+	if kept.Unkept != "" {
+		return &Output{Unkept: kept.Unkept, OnDisk: true}
+	}
+	return NewOutput(kept.List, kept.Record.Listing, true)
+}
+
 // describe fills in the result of a task that ran.
 func (r *runner) describe(j runJob, res *Result, ran execute.Result, kept keep.Kept) {
 	res.Outcome, res.Message, res.Drift, res.LogText = kept.Outcome, kept.Message, ran.Findings, ran.Log
 	res.Digests = Digests{j.verdict.taken.Key, kept.Record.Listing, kept.Record.Log, kept.Record.Ingredients}
-	res.Ran.Refused = kept.Outcome == decide.Ran && kept.Record.Key.IsZero() && j.task.WritesGiven()
+	res.Ran.Refused = kept.Outcome == decide.Ran && (kept.Refused || kept.Unkept != "")
 	res.Ran.Attempt, res.Ran.Cases = ran.Attempt, kept.Cases
 	if kept.Outcome == decide.Failed {
 		res.Ran.Evidence = kept.Evidence
@@ -227,6 +235,12 @@ func (r *runner) bringInputs(ctx context.Context, t *graph.Task) (in inputs, gon
 	for _, u := range t.KeyDependencies() {
 		out := r.outputs.Get(u)
 		if out == nil {
+			continue
+		}
+		if out.Unkept != "" {
+			if t.Isolation == decl.Sealed {
+				return in, nil, fmt.Errorf("the outputs of %s could not be kept (%s), and a sealed task would see none of them", u.Addr(), out.Unkept)
+			}
 			continue
 		}
 		in.upstream = append(in.upstream, sandbox.Upstream{Task: u, List: out.List})

@@ -58,7 +58,7 @@ func newSession(e *Engine, opt Options) *Session {
 
 // Rules returns the rules of reuse for one task of the session.
 func (s *Session) Rules(t *graph.Task) decide.Rules {
-	return s.rules.of(t, false, s.Outputs.areOnDisk(t))
+	return s.rules.of(t, false, s.Outputs)
 }
 
 // IsPicked tells whether a task was requested.

@@ -24,11 +24,10 @@ type rules struct {
 	fetch   decide.Fetch
 }
 
-// of returns the rules for one task. Present tells whether everything that the
-// task reads is on the disk.
-func (r rules) of(t *graph.Task, evicted, present bool) decide.Rules {
+// of returns the rules for one task, given the outputs of its dependencies.
+func (r rules) of(t *graph.Task, evicted bool, outputs *Outputs) decide.Rules {
 	out := decide.Rules{
-		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: present,
+		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: outputs.areOnDisk(t), Unkept: outputs.Unkept(t),
 		Wanted: r.fetch == decide.FetchAll || r.fetch == decide.FetchNeeded && r.picked[t],
 	}
 	if u := t.WithoutWrites(); u != nil {
@@ -69,12 +68,12 @@ type settleJob struct {
 func (s *settler) settle(ctx context.Context, j settleJob) event {
 	began := s.clock.now()
 	from := source{task: j.task}
-	tk, err := s.look.Ingredients(j.task, s.look.Snapshot(), s.outputs.Listing)
+	tk, err := s.look.Ingredients(j.task, s.look.Snapshot(), s.outputs)
 	if err != nil {
 		return haveResult{source: from, result: s.unreadable(ctx, j.task, began, err)}
 	}
 	search := s.find.Search(
-		find.Request{Task: j.task, Taken: tk, Rules: s.rules.of(j.task, j.evicted, s.outputs.areOnDisk(j.task))},
+		find.Request{Task: j.task, Taken: tk, Rules: s.rules.of(j.task, j.evicted, s.outputs)},
 	)
 	for {
 		d, err := search.Decide(ctx)

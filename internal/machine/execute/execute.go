@@ -196,7 +196,7 @@ func (inCheckout) end() error                  { return nil }
 func (inCheckout) describe(_ Job, res *Result) { res.Remove = func() {} }
 
 func (c inCheckout) retry(ctx context.Context) error {
-	return errors.Join(c.out.Clear(ctx, c.out.Now()), c.out.ClearReports(ctx))
+	return errors.Join(c.out.ClearAttempt(), c.out.ClearReports(ctx))
 }
 
 // traced runs a task in the checkout under a tracer.

@@ -159,7 +159,9 @@ func (a *amendment) decide(ctx context.Context, list []found) (counted, dirs []f
 	if err := a.ignored.ask(ctx, a.c, others); err != nil {
 		return nil, nil, err
 	}
-	a.ignored.save(a.c.stateFile("ignored"))
+	if err := a.ignored.save(a.c.stateFile("ignored")); err != nil {
+		return nil, nil, err
+	}
 	for _, f := range others {
 		switch {
 		case a.ignored.answers[f.ruled()]:

@@ -2,40 +2,31 @@ package files
 
 import (
 	"encoding/binary"
-	"math/bits"
-
-	"github.com/cespare/xxhash/v2"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/statefile"
 )
 
-// rowSum identifies a set of rows: the sum, modulo 2^128, of a number per row
-// that is computed from its path, kind and digest. Sets that differ in contents
-// have equal sums with probability of about 2^-128, sets that differ only in
-// paths 2^-64. It never leaves this machine, and protects against chance only.
-type rowSum struct{ lo, hi, rows uint64 }
+// rowSet identifies a set of rows: the BLAKE3 digest of its rows in path order, each with its kind,
+// path, and digest or target. Names and contents can be chosen by whoever writes a repository, so
+// nothing weaker will do.
+type rowSet = digest.Digest
 
-func (s *rowSum) add(r listing.Row) {
-	name := xxhash.Sum64String(r.Path)
-	lo, hi := name^uint64(r.Kind)*0x9e3779b97f4a7c15, bits.RotateLeft64(name, 29)*0xbf58476d1ce4e5b9
+// appendRow adds a row to what a [rowSet] is computed from. Texts are behind their lengths, so that
+// no two rows look like one.
+func appendRow(b []byte, r listing.Row) []byte {
+	b = append(b, byte(r.Kind))
+	b = append(binary.AppendUvarint(b, uint64(len(r.Path))), r.Path...)
 	if d, ok := r.Blob(); ok {
-		lo += binary.LittleEndian.Uint64(d[:8]) * 0x94d049bb133111eb
-		hi ^= binary.LittleEndian.Uint64(d[8:16])
-	} else {
-		lo += xxhash.Sum64String(r.Target) * 0x94d049bb133111eb
-		hi ^= bits.RotateLeft64(xxhash.Sum64String(r.Target), 17)
+		return append(b, d[:]...)
 	}
-	var carry uint64
-	s.lo, carry = bits.Add64(s.lo, lo, 0)
-	s.hi, _ = bits.Add64(s.hi, hi, carry)
-	s.rows++
+	return append(binary.AppendUvarint(b, uint64(len(r.Target))), r.Target...)
 }
 
 // manifestOf returns the digest of the manifests of a set of rows, if it is
 // remembered.
-func (m *Memory) manifestOf(s rowSum) (digest.Digest, bool) {
+func (m *Memory) manifestOf(s rowSet) (digest.Digest, bool) {
 	m.load()
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -46,7 +37,7 @@ func (m *Memory) manifestOf(s rowSum) (digest.Digest, bool) {
 	return d, ok
 }
 
-func (m *Memory) noteManifest(s rowSum, d digest.Digest) {
+func (m *Memory) noteManifest(s rowSet, d digest.Digest) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.manifests[s], m.used[s] = d, true
@@ -57,21 +48,19 @@ func (m *Memory) noteManifest(s rowSum, d digest.Digest) {
 // last run.
 const manifestsKept = 50_000
 
-// manifestsFormat has, for each set of rows, its sum and the digest.
-var manifestsFormat = statefile.Register(statefile.Format[map[rowSum]digest.Digest]{
-	Name: "manifests", Version: 2,
-	Encode: func(w *statefile.Writer, known map[rowSum]digest.Digest) {
+// manifestsFormat has, for each set of rows, what identifies it and the digest.
+var manifestsFormat = statefile.Register(statefile.Format[map[rowSet]digest.Digest]{
+	Name: "manifests", Version: 3,
+	Encode: func(w *statefile.Writer, known map[rowSet]digest.Digest) {
 		for s, d := range known {
-			w.Fixed(s.lo)
-			w.Fixed(s.hi)
-			w.Fixed(s.rows)
+			w.Digest(s)
 			w.Digest(d)
 		}
 	},
-	Decode: func(r *statefile.Reader) map[rowSum]digest.Digest {
-		known := map[rowSum]digest.Digest{}
+	Decode: func(r *statefile.Reader) map[rowSet]digest.Digest {
+		known := map[rowSet]digest.Digest{}
 		for r.More() {
-			s := rowSum{r.Fixed(), r.Fixed(), r.Fixed()}
+			s := r.Digest()
 			known[s] = r.Digest()
 		}
 		return known
@@ -89,7 +78,7 @@ func (m *Memory) saveManifests(file string) error {
 		return nil
 	}
 	m.learned = false
-	kept := map[rowSum]digest.Digest{}
+	kept := map[rowSet]digest.Digest{}
 	others := 0
 	for s, d := range m.manifests {
 		if !m.used[s] {

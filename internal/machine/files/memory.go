@@ -26,6 +26,9 @@ type stamp struct {
 	Mtime, Ctime int64 // nanoseconds since 1970
 }
 
+// kind returns the kind of a regular file.
+func (s stamp) kind() listing.Kind { return listing.KindOf(fs.FileMode(s.Mode).Perm()) }
+
 type remembered struct {
 	Stamp  stamp
 	Taken  int64 // nanoseconds since 1970, before the file was read
@@ -55,8 +58,8 @@ type Memory struct {
 	known   map[string]remembered
 	changed bool
 
-	manifests map[rowSum]digest.Digest // of sets of rows that were seen before
-	used      map[rowSum]bool          // in this run
+	manifests map[rowSet]digest.Digest // of sets of rows that were seen before
+	used      map[rowSet]bool          // in this run
 	learned   bool
 	load      func() // reads the remembered digests, on first use
 	forgone   bool   // nothing was read, and nothing is saved
@@ -68,8 +71,8 @@ func NewMemory(root string) *Memory {
 		load:      func() {},
 		root:      root,
 		known:     map[string]remembered{},
-		manifests: map[rowSum]digest.Digest{},
-		used:      map[rowSum]bool{},
+		manifests: map[rowSet]digest.Digest{},
+		used:      map[rowSet]bool{},
 	}
 }
 
@@ -148,11 +151,7 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 		r, ok := m.known[path]
 		m.mu.Unlock()
 		if ok && r.Stamp == at && r.safe() {
-			row := listing.Row{Path: path, Kind: listing.File, Size: at.Size, Digest: r.Digest}
-			if at.Mode&0o100 != 0 {
-				row.Kind = listing.Executable
-			}
-			return row, nil
+			return listing.Row{Path: path, Kind: at.kind(), Size: at.Size, Digest: r.Digest}, nil
 		}
 	}
 	full := filepath.Join(m.root, filepath.FromSlash(path))
@@ -178,8 +177,8 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 		return listing.Row{}, fs.ErrNotExist
 	case !info.Mode().IsRegular():
 		return listing.Row{}, fmt.Errorf("%s is a device, a pipe or a socket and cannot be read as a file: ignore it", path)
-	case executable(info):
-		row.Kind = listing.Executable
+	default:
+		row.Kind = listing.KindOf(info.Mode().Perm())
 	}
 	m.mu.Lock()
 	r, ok := m.known[path]
@@ -211,10 +210,7 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 			continue
 		}
 		row.Digest, row.Size = d, after.Size
-		row.Kind = listing.File
-		if after.Mode&0o100 != 0 {
-			row.Kind = listing.Executable
-		}
+		row.Kind = after.kind()
 		if after.Ino != 0 { // otherwise the system has no status that can be trusted
 			m.mu.Lock()
 			m.known[row.Path] = remembered{after, taken, d}

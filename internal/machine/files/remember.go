@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/binary"
 	"os"
 	"path/filepath"
@@ -141,10 +142,30 @@ func (c *Checkout) indexFile() string {
 // ignores remembers which untracked paths the ignore files exclude, while these
 // files stay the same.
 type ignores struct {
+	state   generation
 	rules   digest.Digest
 	answers map[string]bool // by [ruled]
 	changed bool
 }
+
+// generation is of a state file to which others refer: a random text, which is another one whenever
+// the file begins again, and how often it was saved since.
+type generation struct {
+	id    string
+	saves uint64
+}
+
+// covers tells whether a file has everything that it had when another one referred to it.
+func (g generation) covers(earlier generation) bool {
+	return g.id != "" && g.id == earlier.id && g.saves >= earlier.saves
+}
+
+func (g generation) write(w *statefile.Writer) {
+	w.Text(g.id)
+	w.Uint(g.saves)
+}
+
+func readGeneration(r *statefile.Reader) generation { return generation{r.Text(), r.Uint()} }
 
 // ruled returns a path as rules about ignored files see it: some are about directories only.
 func ruled(p string, dir bool) string {
@@ -157,8 +178,9 @@ func ruled(p string, dir bool) string {
 func (f found) ruled() string { return ruled(f.path, f.dir()) }
 
 var ignoresFormat = statefile.Register(statefile.Format[*ignores]{
-	Name: "ignored", Version: 3,
+	Name: "ignored", Version: 4,
 	Encode: func(w *statefile.Writer, ig *ignores) {
+		ig.state.write(w)
 		w.Digest(ig.rules)
 		for p, ignored := range ig.answers {
 			w.Text(p)
@@ -170,7 +192,7 @@ var ignoresFormat = statefile.Register(statefile.Format[*ignores]{
 		}
 	},
 	Decode: func(r *statefile.Reader) *ignores {
-		ig := &ignores{rules: r.Digest(), answers: map[string]bool{}}
+		ig := &ignores{state: readGeneration(r), rules: r.Digest(), answers: map[string]bool{}}
 		for r.More() {
 			p := r.Text()
 			ig.answers[p] = r.Uint() == 1
@@ -183,11 +205,13 @@ func loadIgnores(file string) *ignores {
 	if ig, ok := ignoresFormat.Load(file); ok {
 		return ig
 	}
-	return &ignores{answers: map[string]bool{}}
+	return &ignores{state: generation{id: rand.Text()}, answers: map[string]bool{}}
 }
 
 // forget drops all answers.
-func (ig *ignores) forget() { ig.answers, ig.changed = map[string]bool{}, true }
+func (ig *ignores) forget() {
+	ig.state, ig.answers, ig.changed = generation{id: rand.Text()}, map[string]bool{}, true
+}
 
 // ask makes sure that every path has an answer.
 func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {
@@ -216,10 +240,14 @@ func (ig *ignores) ask(ctx context.Context, c *Checkout, list []found) error {
 	return nil
 }
 
-func (ig *ignores) save(file string) {
-	if ig.changed {
-		_ = ignoresFormat.Save(file, ig)
+// save writes the answers for the next run. If that fails, nothing that refers to them may be kept.
+func (ig *ignores) save(file string) error {
+	if !ig.changed && ig.state.saves > 0 {
+		return nil
 	}
+	ig.changed = false
+	ig.state.saves++
+	return ignoresFormat.Save(file, ig)
 }
 
 // appendStamp appends a stamp to material for a digest.

@@ -35,6 +35,7 @@ type rosterDir struct {
 type roster struct {
 	index   indexState
 	tracked digest.Digest // of the paths that git tracks
+	ignored generation    // of the answers about ignored paths that this survey used
 	dirs    []rosterDir
 	rules   []found  // ignore files
 	repos   []string // directories that were skipped because they are repositories of their own
@@ -42,13 +43,15 @@ type roster struct {
 	files   int
 }
 
-// rosterFormat has the state of git's index, what it tracks, the ignore files with their status,
+// rosterFormat has the state of git's index, what it tracks, the generation of the answers about
+// ignored paths, the ignore files with their status,
 // the repositories, the submodules, and the directories.
-var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 4, Encode: writeRoster, Decode: readRoster})
+var rosterFormat = statefile.Register(statefile.Format[*roster]{Name: "survey", Version: 5, Encode: writeRoster, Decode: readRoster})
 
 func writeRoster(w *statefile.Writer, r *roster) {
 	r.index.write(w)
 	w.Digest(r.tracked)
+	r.ignored.write(w)
 	w.Uint(uint64(len(r.rules)))
 	for _, f := range r.rules {
 		w.Text(f.path)
@@ -70,7 +73,7 @@ func writeRoster(w *statefile.Writer, r *roster) {
 }
 
 func readRoster(r *statefile.Reader) *roster {
-	out := &roster{index: readIndexState(r), tracked: r.Digest()}
+	out := &roster{index: readIndexState(r), tracked: r.Digest(), ignored: readGeneration(r)}
 	for range r.Count(stampSize) {
 		out.rules = append(out.rules, found{r.Text(), readStamp(r)})
 	}
@@ -121,6 +124,10 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	if !ok || !known {
 		return nil, false
 	}
+	ignored := loadIgnores(c.stateFile("ignored"))
+	if !ignored.state.covers(r.ignored) {
+		return nil, false // which paths are ignored is lost: an absent answer is not a no
+	}
 	for _, rule := range r.rules {
 		full := rule.path
 		if !filepath.IsAbs(full) {
@@ -152,7 +159,6 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 	if !ok {
 		return nil, false
 	}
-	ignored := loadIgnores(c.stateFile("ignored"))
 	if len(changed) > 0 {
 		a := &amendment{c: c, r: r, ignored: ignored}
 		if list, ok = a.amend(ctx, list, changed); !ok {
@@ -163,7 +169,7 @@ func (c *Checkout) fromRoster(ctx context.Context) ([]found, bool) {
 		return nil, false
 	}
 	if (index != r.index || len(changed) > 0) && index.settledBefore(began) && r.settled(began.UnixNano()) {
-		r.index = index
+		r.index, r.ignored = index, ignored.state
 		_ = rosterFormat.Save(c.stateFile("survey"), r)
 	}
 	c.mu.Lock()
@@ -333,7 +339,7 @@ func (d *rosterDir) paths() (paths string, skip int) {
 // it depends on would show.
 func (s *surveyor) keepRoster(index indexState, taken int64) {
 	safe := func(st stamp, taken int64) bool { return (remembered{Stamp: st, Taken: taken}).safe() }
-	r := &roster{index: index, tracked: s.sum, rules: s.rules, repos: s.repos, links: s.submodules()}
+	r := &roster{index: index, tracked: s.sum, ignored: s.known.state, rules: s.rules, repos: s.repos, links: s.submodules()}
 	for _, f := range s.rules {
 		if !safe(f.st, taken) {
 			return

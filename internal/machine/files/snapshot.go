@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -79,7 +80,17 @@ func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 // snapshot assembles a snapshot. Known, if given, are the same paths with their
 // status.
 func (c *Checkout) snapshot(paths []string, known []found, ignored tree.Ignored) *Snapshot {
-	tree := tree.New(c.Graph, paths, ignored)
+	names := sync.OnceValue(func() []string { // only if outputs are not ignored
+		list, err := c.trackedFiles(context.Background())
+		if err != nil {
+			return paths // nobody knows which are not tracked: all of them count
+		}
+		return list
+	})
+	tree := tree.New(c.Graph, paths, ignored, func(p string) bool {
+		_, is := slices.BinarySearch(names(), p)
+		return is
+	})
 	s := &Snapshot{
 		checkout: c, Tree: tree, paths: paths, rows: make([]atomic.Pointer[rowResult], tree.Len()), offers: map[*graph.Project]manifest{},
 	}
@@ -205,10 +216,15 @@ func inChunks(ctx context.Context, n int, do func(i int)) {
 const fewRows = 2000
 
 // manifest returns the digest of the manifests of files. Those of earlier sets
-// are remembered by a sum over their rows.
+// are remembered.
 func (s *Snapshot) manifest(files []int) (manifest, error) {
 	var links []string
-	var sum rowSum
+	room := summed.Get().(*[]byte)
+	rows := (*room)[:0]
+	defer func() {
+		*room = rows[:0]
+		summed.Put(room)
+	}()
 	if len(files) > fewRows {
 		inChunks(context.Background(), len(files), func(i int) { _, _ = s.row(files[i]) }) // below, there is the error again
 	}
@@ -223,12 +239,13 @@ func (s *Snapshot) manifest(files []int) (manifest, error) {
 		if r.Kind == listing.Link {
 			links = append(links, r.Path)
 		}
-		sum.add(r)
+		rows = appendRow(rows, r)
 	}
-	root, known := s.checkout.Memory.manifestOf(sum)
+	set := digest.Of(rows)
+	root, known := s.checkout.Memory.manifestOf(set)
 	if !known {
 		root = s.rowsOf(files).Root()
-		s.checkout.Memory.noteManifest(sum, root)
+		s.checkout.Memory.noteManifest(set, root)
 	}
 	return manifest{root, files, links}, nil
 }
@@ -276,12 +293,45 @@ func (s *Snapshot) status(p string) (stamp, bool) {
 	return st, err == nil
 }
 
-// Parts are the texts that a task's ingredients refer to by digest. They are
-// assembled on demand.
+// Parts are the files that a task reads, and the texts that its ingredients refer to by digest. They
+// are assembled on demand.
 type Parts struct {
 	s    *Snapshot
 	sets [][]int
 }
+
+// Rows returns the rows of all files, sorted, with paths from the root.
+func (p Parts) Rows() listing.List {
+	var rows listing.List
+	for _, files := range p.sets {
+		rows = append(rows, p.s.rowsOf(files)...)
+	}
+	rows.Sort()
+	return slices.CompactFunc(rows, func(a, b listing.Row) bool { return a.Path == b.Path })
+}
+
+// Paths returns the paths of all files, sorted, those that do not exist as well.
+func (p Parts) Paths() []string {
+	var paths []string
+	for _, files := range p.sets {
+		for _, i := range files {
+			paths = append(paths, p.s.Path(i))
+		}
+	}
+	slices.Sort(paths)
+	return slices.Compact(paths)
+}
+
+// Left is what a task can see of the outputs of its dependencies.
+type Left struct {
+	// Contains tells whether the listing of a dependency contains a path, from the root.
+	Contains func(path string) bool
+	// Leads are links among the outputs that lead out of their own listing.
+	Leads []Lead
+}
+
+// Lead is a link among outputs.
+type Lead struct{ Link, Target string }
 
 // All returns the texts by digest.
 func (p Parts) All() map[digest.Digest][]byte {
@@ -295,11 +345,13 @@ func (p Parts) All() map[digest.Digest][]byte {
 
 // Reads returns the manifests of what a task reads and of what its needed
 // projects offer, and the texts of all of them.
-func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offer, parts Parts, err error) {
+func (s *Snapshot) Reads(t *graph.Task, left Left) (own digest.Digest, needs []key.Offer, parts Parts, err error) {
 	s.mu.Lock()
 	mine, known := s.reads[t]
 	s.mu.Unlock()
-	if !known {
+	if more := s.more(t, left); len(more) > 0 {
+		mine, err = s.manifest(union(s.Tree.Reads(t), more))
+	} else if !known {
 		mine, err = s.manifest(s.Tree.Reads(t))
 	}
 	if err != nil {
@@ -316,7 +368,31 @@ func (s *Snapshot) Reads(t *graph.Task) (own digest.Digest, needs []key.Offer, p
 			links, read = append(links, m.links...), append(read, m.paths)
 		}
 	}
-	return mine.root, needs, Parts{s, read}, s.checkLinks(t, links, read)
+	return mine.root, needs, Parts{s, read}, s.checkLinks(t, links, left, read)
+}
+
+// more returns files that count although no pattern of the task finds them: those that git tracks
+// among outputs, unless a listing contains them, and those that links among outputs lead to.
+func (s *Snapshot) more(t *graph.Task, left Left) (out []int) {
+	for _, i := range s.Tree.Written(t) {
+		if !left.Contains(s.Path(i)) {
+			out = append(out, i)
+		}
+	}
+	for _, l := range left.Leads {
+		for _, i := range s.Tree.Below(path.Join(path.Dir(l.Link), l.Target)) {
+			if !left.Contains(s.Path(i)) && !t.WritesFile(s.Path(i)) {
+				out = append(out, i)
+			}
+		}
+	}
+	return out
+}
+
+func union(a, b []int) []int {
+	out := slices.Concat(a, b)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 func (s *Snapshot) offered(p *graph.Project) (manifest, error) {
@@ -335,9 +411,14 @@ func (s *Snapshot) offered(p *graph.Project) (manifest, error) {
 	return m, err
 }
 
-func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) error {
-	if len(links) == 0 {
+func (s *Snapshot) checkLinks(t *graph.Task, links []string, left Left, lists [][]int) error {
+	if len(links)+len(left.Leads) == 0 {
 		return nil
+	}
+	targets := map[string]string{} // of links that the disk need not have
+	for _, l := range left.Leads {
+		targets[l.Link] = l.Target
+		links = append(links[:len(links):len(links)], l.Link)
 	}
 	read := map[string]bool{}
 	for _, l := range lists {
@@ -347,13 +428,19 @@ func (s *Snapshot) checkLinks(t *graph.Task, links []string, lists [][]int) erro
 	}
 	ask := tree.Links{
 		Target: func(p string) (string, bool) {
+			if target, ok := targets[p]; ok {
+				return target, true
+			}
+			if left.Contains(p) {
+				return "", false // it has been looked at with its own listing
+			}
 			target, err := os.Readlink(filepath.Join(s.checkout.Root, filepath.FromSlash(p)))
 			return filepath.ToSlash(target), err == nil
 		},
 		Exists: s.checkout.exists,
 	}
 	for _, l := range links {
-		if err := s.Tree.CheckLink(t, l, read, ask); err != nil {
+		if err := s.Tree.CheckLink(t, l, read, left.Contains, ask); err != nil {
 			return err
 		}
 	}
@@ -387,18 +474,4 @@ func (s *Snapshot) Reading(tasks []*graph.Task, most int) int {
 		}
 	}
 	return len(seen)
-}
-
-// Rows returns the rows of everything that a task reads, with paths from the
-// root: its own files and the offers of needed projects.
-func (s *Snapshot) Rows(t *graph.Task) listing.List {
-	files := s.Tree.Reads(t)
-	if t.NeedsRead() {
-		for _, p := range t.Project.NeedsAll {
-			files = append(files, s.Tree.Offers(p)...)
-		}
-	}
-	rows := s.rowsOf(files)
-	rows.Sort()
-	return slices.CompactFunc(rows, func(a, b listing.Row) bool { return a.Path == b.Path })
 }

@@ -23,8 +23,6 @@ func statusOf(full string) (stamp, error) {
 // StatusOf returns nothing.
 func StatusOf(int) Status { return Status{} }
 
-func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
-
 // regular tells whether the status is of a regular file; here, that is not known.
 func (stamp) regular() bool { return false }
 

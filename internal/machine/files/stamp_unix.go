@@ -43,8 +43,6 @@ func statAt(dir int, name string) (stamp, error) {
 	return asStamp(&st), nil
 }
 
-func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
-
 // regular tells whether the status is of a regular file.
 func (s stamp) regular() bool { return s.Mode&syscall.S_IFMT == syscall.S_IFREG }
 

@@ -90,13 +90,13 @@ func (c *Checkout) survey(ctx context.Context) ([]found, error) {
 		}
 		s.known.rules, s.known.changed = rulesDigest(s.rules), true
 	}
-	s.known.save(c.stateFile("ignored"))
+	unsaved := s.known.save(c.stateFile("ignored"))
 	s.names.save(c.stateFile("directories"))
 	c.mu.Lock()
 	c.ignored, c.links, c.repos = s.known.answers, s.submodules(), s.repos
 	c.mu.Unlock()
 	slices.SortFunc(s.files, byPath)
-	if known {
+	if known && unsaved == nil {
 		s.keepRoster(index, began.UnixNano())
 	}
 	return s.files, nil

@@ -60,7 +60,7 @@ func (f *Finder) Search(r Request) *Search {
 	s.facts = decide.Facts{Rules: r.Rules, Key: r.Taken.Key, Pending: r.Pending, Line: f.Blobs.Line()}
 	s.facts.Rules.CanFetch = f.Blobs.CanFetch()
 	if s.lastOK {
-		s.facts.Last = &decide.Last{Key: s.last.Key, Failed: s.last.Failed, Seconds: s.last.Here}
+		s.facts.Last = &decide.Last{Key: s.last.Key, Failed: s.last.Failed, Seconds: s.last.Here, Unkept: s.last.Unkept}
 		s.facts.Rules.MayCompare = r.Rules.MayCompare && r.Task.Reuse == decl.Auto && !s.last.Fetch
 	}
 	return s

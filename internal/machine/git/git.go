@@ -101,6 +101,22 @@ func (r Repo) Tracked(ctx context.Context, below ...string) ([]string, error) {
 	return r.list(ctx, append([]string{"ls-files", "-z", "--cached", "--"}, literal(below)...))
 }
 
+// Modified returns those of some tracked files that differ from the index, or that git was told not to
+// compare with it.
+func (r Repo) Modified(ctx context.Context, among ...string) ([]string, error) {
+	list, err := r.list(ctx, append([]string{"ls-files", "-z", "--modified", "--"}, literal(among)...))
+	if err != nil {
+		return nil, err
+	}
+	tagged, err := r.list(ctx, append([]string{"ls-files", "-z", "-v", "--cached", "--"}, literal(among)...))
+	for _, line := range tagged {
+		if tag, name, _ := strings.Cut(line, " "); tag == "S" || tag == strings.ToLower(tag) {
+			list = append(list, name)
+		}
+	}
+	return list, err
+}
+
 func literal(paths []string) []string {
 	out := make([]string, len(paths))
 	for i, p := range paths {

@@ -83,7 +83,7 @@ func trace(ctx context.Context, s *engine.Session, t *graph.Task) (Traced, error
 		return d, err
 	}
 	defer release()
-	before, err := s.Look.Again(ctx, t, s.Outputs.Listing)
+	before, err := s.Look.Again(ctx, t, s.Outputs)
 	if err != nil {
 		return d, err
 	}

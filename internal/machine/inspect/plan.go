@@ -139,7 +139,7 @@ func (p *planner) expect(ctx context.Context, t *graph.Task) *Expected {
 	if last, ok := s.Delivery.Work.State.Last(t.Addr()); ok {
 		x.Compared, x.Seconds = &last, last.Took
 	}
-	tk, err := s.Look.Ingredients(t, s.Look.Snapshot(), s.Outputs.Listing)
+	tk, err := s.Look.Ingredients(t, s.Look.Snapshot(), s.Outputs)
 	if err != nil {
 		x.Outcome, x.Message = decide.Failed, err.Error()
 		return x

@@ -74,7 +74,7 @@ func reproduce(ctx context.Context, s *engine.Session, t *graph.Task) (Reproduct
 // jobOf returns the task as a job, with the outputs of its dependencies in this
 // machine's cache.
 func jobOf(ctx context.Context, s *engine.Session, t *graph.Task) (execute.Job, error) {
-	seen, err := s.Look.Again(ctx, t, s.Outputs.Listing)
+	seen, err := s.Look.Again(ctx, t, s.Outputs)
 	if err != nil {
 		return execute.Job{}, err
 	}

@@ -4,6 +4,7 @@
 package keep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,6 +59,7 @@ type Made struct {
 	Task   *graph.Task
 	Before look.Seen // its files when it started
 	Run    execute.Result
+	Unkept string // address of a dependency whose outputs could not be kept; "" if there is none
 }
 
 // Kept is what became of a result.
@@ -68,34 +70,25 @@ type Kept struct {
 	List    listing.List
 	Cases   []junit.Case    // of its reports
 	Share   *protocol.Entry // the entry, if it may be shared
+	Unkept  string          // why nobody knows what its outputs are; "" if they were kept
+	Refused bool            // it could have been cached, and is not
 	// Evidence are the blobs that say what a failed task was made from.
 	Evidence []digest.Digest
 }
 
 // Keep keeps the result of a task, or says why not.
-func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
+func (k *Keeper) Keep(ctx context.Context, m Made, of look.Outputs) Kept {
 	t := m.Task
 	k.mentionShortSecrets(t)
 	out := Kept{Outcome: decide.Ran, Message: m.Run.Note, Record: k.record(m)}
-	var found outputs.Kept
-	var keepErr error
-	if t.WritesGiven() {
-		if found, keepErr = k.outputs(ctx, m); keepErr == nil {
-			keepErr = writtenByOthers(t, found.List)
-		}
-		if found.Text == nil {
-			found.Text = found.List.Encode()
-		}
-		out.Record.Listing = k.bytes(found.Text)
-	}
+	found, keepErr := k.outputs(ctx, m)
 	out.Cases = k.reports(m)
-	if err := k.Work.Outputs(t).PutBack(); err != nil && keepErr == nil {
-		keepErr = err
+	keepErr = cmp.Or(keepErr, k.Work.Outputs(t).PutBack())
+	if t.WritesGiven() {
+		k.list(&out, found, keepErr)
 	}
-	k.isFull(keepErr)
-	out.List = found.List
-	if !m.Run.Ended.OK() {
-		k.failed(m, &out)
+	if !m.Run.Ended.OK() || errors.Is(keepErr, errNotPlaced) {
+		k.failed(m, &out, keepErr)
 		return out
 	}
 	if keepErr == nil {
@@ -104,18 +97,38 @@ func (k *Keeper) Keep(ctx context.Context, m Made, of look.Listings) Kept {
 	out.Record.Here = m.Run.Seconds
 	refused := k.refusal(ctx, m, of, keepErr)
 	out.Message = join(out.Message, refused)
-	if refused != "" || !t.WritesGiven() {
-		out.Record.Key = digest.Digest{}
-		k.note(out.Record)
-		return out
+	if out.Refused = refused != "" && isCacheable(t); refused != "" || !isCacheable(t) {
+		out.Record.Key = digest.Digest{} // it was not verified, so it is no last result
 	}
 	k.note(out.Record)
-	if isCacheable(t) {
+	if refused == "" && isCacheable(t) {
 		k.mentionState(m, found.List)
 		out.Share = k.entry(m, out, found)
 	}
 	return out
 }
+
+// list records the listing of what was kept. If that failed, there is none: an empty one would say
+// that the task wrote nothing.
+func (k *Keeper) list(out *Kept, found outputs.Kept, keepErr error) {
+	k.isFull(keepErr)
+	if keepErr == nil {
+		if out.Record.Listing = k.bytes(found.Text); !out.Record.Listing.IsZero() {
+			out.List = found.List
+			return
+		}
+		keepErr = errNoListing
+	}
+	out.Unkept = keepErr.Error()
+	out.Record.Unkept = out.Unkept
+	out.Record.Left = k.bytes(found.Left.Encode())
+}
+
+var (
+	errNoListing = errors.New("this machine's cache could not store their listing")
+	// errNotPlaced is wrapped if the outputs of a sealed task are not in the checkout.
+	errNotPlaced = errors.New("its outputs could not be put into the checkout")
+)
 
 // isCacheable tells whether results of the task are kept for reuse.
 func isCacheable(t *graph.Task) bool { return t.Reuse != decl.Never && t.WithoutWrites() == nil }
@@ -130,10 +143,13 @@ func (k *Keeper) record(m Made) checkout.Record {
 	}
 }
 
-func (k *Keeper) failed(m Made, out *Kept) {
+func (k *Keeper) failed(m Made, out *Kept, keepErr error) {
 	out.Outcome, out.Message = decide.Failed, m.Run.Ended.String()+m.Run.Hint
-	if m.Run.Ended.Stopped {
+	switch {
+	case m.Run.Ended.Stopped:
 		out.Outcome, out.Message = decide.Stopped, ""
+	case m.Run.Ended.OK():
+		out.Message = keepErr.Error()
 	}
 	out.Record.Failed = true
 	out.Evidence = append(partsOf(m), out.Record.Ingredients)
@@ -141,24 +157,30 @@ func (k *Keeper) failed(m Made, out *Kept) {
 }
 
 // outputs copies the outputs of a task to the cache. Those of a sealed task are
-// then put into the checkout.
-func (k *Keeper) outputs(ctx context.Context, m Made) (outputs.Kept, error) {
+// then put into the checkout. With an error, what was kept says only which files are the task's own.
+func (k *Keeper) outputs(ctx context.Context, m Made) (kept outputs.Kept, err error) {
+	if !m.Task.WritesGiven() {
+		return outputs.Kept{}, nil
+	}
 	secrets := k.Look.Env.Secrets(m.Task)
 	out := k.Work.Outputs(m.Task)
-	if m.Run.Tree == "" {
-		return out.Keep(secrets)
-	}
 	staged := *out
 	staged.Tree = m.Run.Tree
-	kept, err := staged.Keep(secrets)
-	if err != nil {
-		return outputs.Kept{}, err
+	if kept, err = staged.Keep(secrets); err == nil {
+		err = writtenByOthers(m.Task, kept.List)
 	}
 	if m.Run.ConstantPath {
 		kept.CheckoutPaths = nil // the path that they contain is the same everywhere
 	}
-	last, _ := k.Work.LastListing(m.Task)
-	return kept, out.Restore(ctx, kept.List, last)
+	if err == nil && m.Run.Tree != "" {
+		if err = out.Restore(ctx, kept.List, k.Work.OwnFiles(m.Task)); err != nil {
+			err = fmt.Errorf("%w: %w", errNotPlaced, err)
+		}
+	}
+	if err != nil {
+		kept.Left = out.Now()
+	}
+	return kept, err
 }
 
 // reports reads the reports of a task, without secrets.
@@ -208,9 +230,12 @@ func writtenByOthers(t *graph.Task, list listing.List) error {
 }
 
 // refusal says why a valid result must not be reused; "" if it may.
-func (k *Keeper) refusal(ctx context.Context, m Made, of look.Listings, keepErr error) string {
+func (k *Keeper) refusal(ctx context.Context, m Made, of look.Outputs, keepErr error) string {
 	if keepErr != nil {
-		return "not cached: " + keepErr.Error()
+		return "its outputs could not be kept, so it runs again: " + keepErr.Error()
+	}
+	if m.Unkept != "" && isCacheable(m.Task) {
+		return "not cached: the outputs of " + m.Unkept + " could not be kept"
 	}
 	if !m.Task.WritesGiven() || !isCacheable(m.Task) { // nothing of it is cached anyway
 		return ""

@@ -35,9 +35,27 @@ type Looker struct {
 	snap *files.Snapshot
 }
 
-// Listings returns what stands for a dependency in a key: its listing, or its
-// early key.
-type Listings func(*graph.Task) digest.Digest
+// Outputs are what the tasks that another one depends on left.
+type Outputs interface {
+	// Listing returns what stands for a dependency in a key: the digest of its listing, or its early key.
+	Listing(u *graph.Task) digest.Digest
+	// Contains tells whether the outputs of a dependency contain a path, from the root.
+	Contains(u *graph.Task, path string) bool
+	// Leads returns the links among them that lead out of their listing.
+	Leads(u *graph.Task) []files.Lead
+}
+
+// left returns what a task sees of the outputs of its dependencies.
+func left(t *graph.Task, of Outputs) (out files.Left) {
+	dependencies := t.KeyDependencies()
+	out.Contains = func(path string) bool {
+		return slices.ContainsFunc(dependencies, func(u *graph.Task) bool { return of.Contains(u, path) })
+	}
+	for _, u := range dependencies {
+		out.Leads = append(out.Leads, of.Leads(u)...)
+	}
+	return out
+}
 
 // Taken is a task's ingredients with the texts that they refer to.
 type Taken struct {
@@ -88,7 +106,7 @@ func (l *Looker) ArgsOf(t *graph.Task) []string {
 }
 
 // Ingredients takes the ingredients of a task from a snapshot.
-func (l *Looker) Ingredients(t *graph.Task, snap *files.Snapshot, of Listings) (Taken, error) {
+func (l *Looker) Ingredients(t *graph.Task, snap *files.Snapshot, of Outputs) (Taken, error) {
 	in := &key.Ingredients{
 		Dir: t.Project.Dir, Command: t.Decl.Run.Words(), Writes: t.Decl.Writes.Texts(), Scratch: t.Decl.Scratch.Texts(),
 		Isolation: string(t.Isolation), Network: t.Network, Portable: t.Portable, Platform: l.Platform, Args: l.ArgsOf(t),
@@ -97,13 +115,13 @@ func (l *Looker) Ingredients(t *graph.Task, snap *files.Snapshot, of Listings) (
 		in.Platform = ""
 	}
 	l.addValues(in, t)
-	own, needs, parts, err := snap.Reads(t)
+	own, needs, parts, err := snap.Reads(t, left(t, of))
 	if err != nil {
 		return Taken{}, err
 	}
 	in.Files, in.Needs = own, needs
 	for _, u := range t.KeyDependencies() {
-		in.Dependencies = append(in.Dependencies, key.Dependency{Task: u.Addr(), Dir: u.Project.Dir, Listing: of(u)})
+		in.Dependencies = append(in.Dependencies, key.Dependency{Task: u.Addr(), Dir: u.Project.Dir, Listing: of.Listing(u)})
 	}
 	slices.SortFunc(in.Dependencies, func(a, b key.Dependency) int { return cmp.Compare(a.Task, b.Task) })
 	return Taken{in, parts, in.Key()}, nil
@@ -148,7 +166,7 @@ type Seen struct {
 }
 
 // Again matches and reads a task's files again.
-func (l *Looker) Again(ctx context.Context, t *graph.Task, of Listings) (Seen, error) {
+func (l *Looker) Again(ctx context.Context, t *graph.Task, of Outputs) (Seen, error) {
 	snap, err := l.Files.Again(ctx, l.Snapshot(), dirs(t)...)
 	if err != nil {
 		return Seen{}, err
@@ -161,7 +179,7 @@ func (l *Looker) Again(ctx context.Context, t *graph.Task, of Listings) (Seen, e
 	if len(t.Opens) > 0 {
 		paths = slices.DeleteFunc(paths, t.OpensFile)
 	}
-	return Seen{tk, snap.Rows(t), paths, snap.Fingerprint(paths)}, nil
+	return Seen{tk, tk.Parts.Rows(), paths, snap.Fingerprint(paths)}, nil
 }
 
 // dirs returns the directories that contain everything that the task may read;

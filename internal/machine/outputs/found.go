@@ -18,34 +18,52 @@ import (
 	"grayloft.example/grayloft/internal/machine/checkout"
 )
 
-// errSpecial is for files that cannot be kept: devices, pipes, sockets.
-var errSpecial = errors.New("is a device, a pipe or a socket, and cannot be kept")
+// errSpecial is for what cannot be kept: devices, pipes, sockets, and directories with names that no
+// listing has.
+var errSpecial = errors.New("cannot be kept")
 
 // Found returns what matches the task's writes on the disk, relative to its
 // project: files, links and empty directories, without size and digest. Others
-// are an error.
+// are an error, and so is a link where a directory would contain outputs.
 func (o *Set) Found() (listing.List, error) {
 	found, special, err := o.search(o.Task.Writes)
 	if err == nil && len(special) > 0 {
-		err = fmt.Errorf("%s %w", o.fromRoot(special[0]), errSpecial)
+		what := "a device, a pipe or a socket"
+		if isReserved(path.Base(special[0])) {
+			what = "a directory with a name that is reserved"
+		}
+		err = fmt.Errorf("%s is %s, and %w", o.fromRoot(special[0]), what, errSpecial)
 	}
 	return found, err
 }
 
-// Any tells whether anything matches the task's writes on the disk.
+// isReserved tells whether no listing has a directory of that name.
+func isReserved(name string) bool { return name == ".git" || name == checkout.Dir }
+
+// Any tells whether anything matches the task's writes on the disk, or may do so behind a link.
 func (o *Set) Any() (bool, error) {
 	found, special, err := o.search(o.Task.Writes)
+	if errors.Is(err, beneath.ErrNoDirectory) {
+		return true, nil
+	}
 	return len(found)+len(special) > 0, err
 }
 
 // search returns what matches any of the patterns, and the paths of what matches and cannot
-// be kept. Patterns never go through links.
+// be kept. Patterns never go through links: where one would, the error wraps
+// [beneath.ErrNoDirectory], and what was found elsewhere is returned with it.
 func (o *Set) search(patterns []glob.Pattern) (found listing.List, special []string, err error) {
 	w := &walk{Set: o, patterns: patterns}
 	for _, p := range patterns {
-		if err := w.from(cmp.Or(p.LiteralStart(), ".")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, nil, err
+		switch e := w.from(p); {
+		case errors.Is(e, beneath.ErrNoDirectory):
+			err = e
+		case e != nil && !errors.Is(e, fs.ErrNotExist):
+			return nil, nil, e
 		}
+	}
+	if err == nil && w.linked != "" {
+		err = fmt.Errorf("%s %w", o.fromRoot(w.linked), beneath.ErrNoDirectory)
 	}
 	slices.SortFunc(w.rows, func(a, b match) int { return strings.Compare(a.path, b.path) })
 	w.rows = slices.CompactFunc(w.rows, func(a, b match) bool { return a.path == b.path }) // patterns overlap
@@ -56,7 +74,7 @@ func (o *Set) search(patterns []glob.Pattern) (found listing.List, special []str
 		found[i] = listing.Row{Path: m.path, Kind: m.kind}
 	}
 	slices.Sort(w.special)
-	return found, slices.Compact(w.special), nil
+	return found, slices.Compact(w.special), err
 }
 
 // match is what was found under a path.
@@ -72,12 +90,29 @@ type walk struct {
 	patterns []glob.Pattern
 	rows     []match
 	special  []string
+	linked   string // a link behind which a pattern could match; "" if there is none
 }
 
 func (w *walk) matches(rel string) bool { return matchesAny(w.patterns, rel) }
 
-// from searches a path of the project, and what it contains if it is a directory.
-func (w *walk) from(start string) error {
+// holds tells whether a directory is an output itself: it matches, or a pattern starts at it.
+func (w *walk) holds(rel string) bool { return w.matches(rel) || startsAt(w.patterns, rel) }
+
+// startsAt tells whether one of some patterns with wildcards starts at a directory.
+func startsAt(list []glob.Pattern, rel string) bool {
+	return slices.ContainsFunc(list, func(p glob.Pattern) bool { return !p.Literal() && p.LiteralStart() == rel })
+}
+
+// leadInto tells whether a pattern could match something in a directory that is not there, because a
+// link is in its place.
+func (w *walk) leadInto(rel string) bool {
+	below, err := glob.Parse("**")
+	return err == nil && slices.ContainsFunc(w.patterns, below.Under(rel).Meets)
+}
+
+// from searches where a pattern starts.
+func (w *walk) from(p glob.Pattern) error {
+	start := cmp.Or(p.LiteralStart(), ".")
 	in, err := beneath.OpenFolder(w.root(), path.Join(w.Task.Project.Dir, path.Dir(start)))
 	if err != nil {
 		return err
@@ -86,6 +121,9 @@ func (w *walk) from(start string) error {
 	kind, err := in.Type(path.Base(start))
 	if err != nil {
 		return err
+	}
+	if kind&fs.ModeSymlink != 0 && !p.Literal() {
+		w.linked = start
 	}
 	return w.name(in, start, kind)
 }
@@ -96,6 +134,9 @@ func (w *walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 	case kind.IsDir():
 		return w.dir(in, rel)
 	case !w.matches(rel):
+		if kind&fs.ModeSymlink != 0 && w.leadInto(rel) {
+			w.linked = rel
+		}
 	case kind&fs.ModeSymlink != 0:
 		w.rows = append(w.rows, match{rel, listing.Link})
 	case kind.IsRegular():
@@ -109,7 +150,13 @@ func (w *walk) name(in *beneath.Folder, rel string, kind fs.FileMode) error {
 // dir looks at everything in a directory.
 func (w *walk) dir(in *beneath.Folder, rel string) error {
 	name := path.Base(rel)
-	if rel != "." && (name == ".git" || name == checkout.Dir || w.otherProject(rel)) {
+	if rel != "." && isReserved(name) {
+		if w.matches(rel) && w.fromRoot(rel) != name { // not that of the checkout itself
+			w.special = append(w.special, rel)
+		}
+		return nil
+	}
+	if rel != "." && w.otherProject(rel) {
 		return nil
 	}
 	at, err := in.Open(name)
@@ -124,7 +171,7 @@ func (w *walk) dir(in *beneath.Folder, rel string) error {
 	if err != nil {
 		return err
 	}
-	if len(entries) == 0 && rel != "." && w.matches(rel) && !at.IsMountIn(in) { // a mount is no output
+	if len(entries) == 0 && rel != "." && w.holds(rel) && !at.IsMountIn(in) { // a mount is no output
 		w.rows = append(w.rows, match{rel, listing.EmptyDir})
 	}
 	below := ""
@@ -163,6 +210,7 @@ func (w *walk) names(in *beneath.Folder, below string, entries []fs.DirEntry) (e
 	}
 	for _, part := range parts {
 		w.rows, w.special = append(w.rows, part.rows...), append(w.special, part.special...)
+		w.linked = cmp.Or(w.linked, part.linked)
 	}
 	return err
 }

@@ -18,9 +18,10 @@ import (
 // Kept is what was found when the outputs of a task were copied to the cache.
 type Kept struct {
 	List          listing.List
-	Text          []byte   // the list, encoded
-	CheckoutPaths []string // files that contain the path of the checkout
-	Secret        string   // a file, from the root, that contains a secret; "" if there is none
+	Text          []byte       // the list, encoded
+	CheckoutPaths []string     // files that contain the path of the checkout
+	Secret        string       // a file, from the root, that contains a secret; "" if there is none
+	Left          listing.List // if not all could be kept: files on the disk that are the task's own
 }
 
 // Keep copies the task's outputs aside, hashes the copies, stores them as
@@ -143,9 +144,7 @@ func (k keeping) file(in *os.File, f listing.Row, into *keptFile, small *smallFi
 			return err
 		}
 		defer src.Close()
-		if src.mode&0o100 != 0 {
-			row.Kind = listing.Executable
-		}
+		row.Kind = listing.KindOf(src.mode)
 		text, all, err := small.read(src)
 		if err != nil {
 			return err

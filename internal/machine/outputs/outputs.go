@@ -31,11 +31,14 @@ type Set struct {
 }
 
 // Now returns a listing of the current files, so that [Set.Clear] treats
-// them as the task's own.
+// them as the task's own. What a listing cannot name is left out.
 func (o *Set) Now() listing.List {
-	found, _ := o.Found()
+	found, _, _ := o.search(o.Task.Writes)
 	var out listing.List
 	for _, f := range found {
+		if listing.CheckPath(f.Path) != nil {
+			continue
+		}
 		if f.Kind == listing.EmptyDir {
 			out = append(out, f)
 		} else if row, err := o.Files.Memory.Row(o.fromRoot(f.Path)); err == nil {
@@ -82,7 +85,7 @@ func reachable(base *os.Root, rel string) bool {
 // git tracks and that are not in the listing are ignored.
 func (o *Set) Right(ctx context.Context, want listing.List) (bool, error) {
 	found, err := o.Found()
-	if errors.Is(err, errSpecial) {
+	if errors.Is(err, errSpecial) || errors.Is(err, beneath.ErrNoDirectory) {
 		return false, nil
 	}
 	if err != nil {

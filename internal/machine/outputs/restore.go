@@ -7,22 +7,14 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"syscall"
 
-	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
 	"grayloft.example/grayloft/internal/machine/beneath"
 	"grayloft.example/grayloft/internal/machine/checkout"
 )
-
-// asideDir is the directory, from the root, of files that git tracks and that
-// are set aside.
-func (o *Set) asideDir() string {
-	return path.Join(checkout.Dir, "aside", digest.Of([]byte(o.Task.Addr())).String()[:32])
-}
 
 // Clear empties the task's writes: unchanged files of its last listing are
 // deleted, files that git tracks are set aside for [Set.PutBack], and
@@ -40,6 +32,9 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 	}
 	defer base.Close()
 	found, special, err := o.search(o.Task.Writes)
+	if errors.Is(err, beneath.ErrNoDirectory) {
+		err = nil // what is behind a link is somebody else's; keeping the outputs will fail
+	}
 	if err != nil || len(found)+len(special) == 0 {
 		return err
 	}
@@ -59,6 +54,10 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 	for _, p := range special {
 		found = append(found, listing.Row{Path: p}) // of no kind that a listing has, so it is displaced
 	}
+	edited, err := o.edited(ctx, found, tracked, known)
+	if err != nil {
+		return err
+	}
 	var displaced []string
 	for _, f := range found {
 		if stays[f.Path] {
@@ -66,7 +65,7 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 		}
 		from := o.fromRoot(f.Path)
 		if tracked[f.Path] {
-			err = move(top, from, path.Join(o.asideDir(), f.Path))
+			err = move(top, from, o.aside(from, edited[f.Path]))
 		} else if f.Kind == listing.EmptyDir {
 			err = removeEmpty(base, f.Path)
 		} else if r, ok := known[f.Path]; ok && o.unchanged(r, f.Kind) {
@@ -83,6 +82,30 @@ func (o *Set) clear(ctx context.Context, last listing.List, stays map[string]boo
 	if len(displaced) > 0 {
 		o.Report(fmt.Sprintf("%s: moved %s to %s/displaced/%s: no finished run left it there",
 			o.Task.Addr(), some(displaced), checkout.Dir, o.Run))
+	}
+	return nil
+}
+
+// ClearAttempt deletes what a failed attempt wrote, so that the next one begins as the first did: what
+// was set aside stays where it is.
+func (o *Set) ClearAttempt() error {
+	base, err := o.open()
+	if base == nil || err != nil {
+		return err
+	}
+	defer base.Close()
+	found, special, err := o.search(o.Task.Writes)
+	if err != nil && !errors.Is(err, beneath.ErrNoDirectory) {
+		return err
+	}
+	for _, f := range found {
+		special = append(special, f.Path)
+	}
+	for _, p := range special {
+		if err := base.RemoveAll(p); err != nil && !errors.Is(err, syscall.EBUSY) {
+			return fmt.Errorf("clearing the outputs of a failed attempt of %s: %w", o.Task.Addr(), err)
+		}
+		o.prune(base, p)
 	}
 	return nil
 }
@@ -108,9 +131,9 @@ func removeEmpty(base *os.Root, rel string) error {
 	return err
 }
 
-// prune removes directories that became empty, if they match the task's writes.
+// prune removes directories that became empty, if they are outputs of the task.
 func (o *Set) prune(base *os.Root, rel string) {
-	for d := path.Dir(rel); d != "." && o.matches(d); d = path.Dir(d) {
+	for d := path.Dir(rel); d != "." && (o.matches(d) || startsAt(o.Task.Writes, d)); d = path.Dir(d) {
 		if base.Remove(d) != nil {
 			return
 		}
@@ -130,48 +153,6 @@ func move(top *os.Root, from, to string) error {
 	}
 }
 
-// PutBack returns files that git tracks to their places, unless the task wrote
-// them again.
-func (o *Set) PutBack() error {
-	aside := o.asideDir()
-	if _, err := os.Lstat(filepath.Join(o.State.Root, filepath.FromSlash(aside))); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err := o.putBack(aside); err != nil {
-		return fmt.Errorf("putting back files that git tracks: %w (they are in %s)", err, aside)
-	}
-	return nil
-}
-
-func (o *Set) putBack(aside string) error {
-	top, err := os.OpenRoot(o.State.Root)
-	if err != nil {
-		return err
-	}
-	defer top.Close()
-	base, err := beneath.OpenRoot(o.State.Root, o.Task.Project.Dir)
-	if err != nil {
-		return err
-	}
-	defer base.Close()
-	if err := fs.WalkDir(top.FS(), aside, func(from string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		rel := strings.TrimPrefix(from, aside+"/")
-		if _, err := base.Lstat(rel); err == nil {
-			return top.Remove(from) // written again
-		}
-		if err := mkdirs(base, path.Dir(rel)); err != nil {
-			return err
-		}
-		return rename(top, from, path.Join(o.Task.Project.Dir, rel))
-	}); err != nil {
-		return err
-	}
-	return top.RemoveAll(aside)
-}
-
 // ErrRefused is wrapped by errors about a listing that must not be written to
 // the disk.
 var ErrRefused = errors.New("refused")
@@ -181,7 +162,8 @@ var ErrRefused = errors.New("refused")
 func (o *Set) Check(list listing.List) error {
 	nested := o.Task.Project.HasNested()
 	for _, r := range list {
-		if !o.matches(r.Path) || nested && o.otherProject(r.Path) {
+		isOutput := o.matches(r.Path) || r.Kind == listing.EmptyDir && startsAt(o.Task.Writes, r.Path)
+		if !isOutput || nested && o.otherProject(r.Path) {
 			return fmt.Errorf("%w: %q does not match the writes of %s", ErrRefused, r.Path, o.Task.Addr())
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -109,13 +108,6 @@ func (r *Restoration) aside(rel string) string {
 	return r.base + string(filepath.Separator) + filepath.FromSlash(rel)
 }
 
-func modeOf(row listing.Row) fs.FileMode {
-	if row.Kind == listing.Executable {
-		return 0o755
-	}
-	return 0o644
-}
-
 // index finds the rows of digests.
 func (r *Restoration) index() {
 	r.first, r.next = make(map[digest.Digest]int32, len(r.list)), make([]int32, len(r.list))
@@ -145,7 +137,7 @@ func (r *Restoration) Arrived(d digest.Digest, text []byte) {
 // write writes the file of a row aside.
 func (r *Restoration) write(i int, fill func(io.Writer) error) error {
 	row := r.list[i]
-	f, err := create(r.aside(row.Path), modeOf(row))
+	f, err := create(r.aside(row.Path), row.Kind.Mode())
 	if err != nil {
 		return fmt.Errorf("restoring %s: %w", r.o.fromRoot(row.Path), err)
 	}
@@ -155,7 +147,7 @@ func (r *Restoration) write(i int, fill func(io.Writer) error) error {
 		err = fmt.Errorf("%w: it has %d bytes, but %d were declared", ErrRefused, written.n, row.Size)
 	}
 	if err == nil {
-		r.wrote[i], err = f.finish(modeOf(row))
+		r.wrote[i], err = f.finish(row.Kind.Mode())
 	}
 	if cerr := f.Close(); err == nil {
 		err = cerr

@@ -57,7 +57,7 @@ func (r *Restoration) compareIn(base *os.Root, part span, isRight []bool) {
 		}
 		st, ok := statusAt(in, path.Base(row.Path)) // before its contents are compared
 		isRight[i] = r.o.unchanged(row, row.Kind)
-		if ok && isRight[i] && !r.staged[i] && row.Kind != listing.Link && st.isAsRestored(modeOf(row)) {
+		if ok && isRight[i] && !r.staged[i] && row.Kind != listing.Link && st.isAsRestored(row.Kind.Mode()) {
 			r.stays[i] = st
 		}
 	}

@@ -44,6 +44,25 @@ func (w *Workspace) LastListing(t *graph.Task) (listing.List, bool) {
 	return l, true
 }
 
+// OwnFiles returns a listing of what the last run of a task left in this checkout, for [Set.Clear]:
+// its last listing, or, if its outputs could not be kept, those files that are certainly its own.
+func (w *Workspace) OwnFiles(t *graph.Task) listing.List {
+	last, _ := w.State.Last(t.Addr())
+	if last.Unkept == "" {
+		list, _ := w.LastListing(t)
+		return list
+	}
+	if last.Left.IsZero() {
+		return nil
+	}
+	text, err := w.Store.Read(last.Left)
+	if err != nil {
+		return nil // they are displaced
+	}
+	list, _ := listing.ParseOwn(text)
+	return list
+}
+
 // noOutputs is the digest of an empty listing.
 var noOutputs = listing.List(nil).Digest()
 

@@ -170,7 +170,7 @@ func copyVerified(from, to string, row listing.Row) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode(row))
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, row.Kind.Mode())
 	if err != nil {
 		return err
 	}
@@ -183,13 +183,6 @@ func copyVerified(from, to string, row listing.Row) error {
 		return fmt.Errorf("%s %w", row.Path, ErrChanged)
 	}
 	return out.Close()
-}
-
-func mode(row listing.Row) fs.FileMode {
-	if row.Kind == listing.Executable {
-		return 0o755
-	}
-	return 0o644
 }
 
 // stageOutputs writes the outputs of a dependency into the tree.
@@ -213,7 +206,7 @@ func (st *Staging) stageOutput(to string, row listing.Row) error {
 	case listing.Link:
 		return os.Symlink(filepath.FromSlash(row.Target), to)
 	}
-	f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode(row))
+	f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, row.Kind.Mode())
 	if err != nil {
 		return err
 	}

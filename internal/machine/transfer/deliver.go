@@ -82,7 +82,7 @@ func (d *Delivery) Bring(ctx context.Context, t *graph.Task, list listing.List) 
 		return 0, err
 	}
 	defer unlock()
-	last, _ := d.Work.LastListing(t)
+	last := d.Work.OwnFiles(t)
 	var total int64
 	for try := 0; ; try++ {
 		bytes, err := d.bring(ctx, t, list, last)
@@ -151,8 +151,7 @@ func (d *Delivery) Tidy(ctx context.Context, t *graph.Task, list listing.List) (
 		return false, err
 	}
 	defer unlock()
-	last, _ := d.Work.LastListing(t)
-	if err := out.Clear(ctx, last); err != nil {
+	if err := out.Clear(ctx, d.Work.OwnFiles(t)); err != nil {
 		return false, err
 	}
 	return len(list) == 0, out.PutBack()

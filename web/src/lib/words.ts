@@ -85,6 +85,7 @@ export const reasons: Record<string, string> = {
   upstream: "the outputs of a dependency changed",
   outputs: "its outputs were missing or altered, and no copy was left",
   "failed-before": "its last run failed or was stopped",
+  unkept: "outputs of the task or of a dependency could not be kept, so nobody knows that they are the same",
   evicted: "the shared cache no longer had its result",
   faster: "running was faster than fetching there",
 };
