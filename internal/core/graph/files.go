@@ -90,6 +90,34 @@ func (p *Project) Writes(name string) bool {
 	return false
 }
 
+// MayWriteIn tells whether tasks may create or delete entries of a directory, from the root.
+func (g *Graph) MayWriteIn(dir string) bool {
+	p := g.Containing(dir)
+	if p == nil {
+		return false
+	}
+	starts := func(list []glob.Pattern) bool {
+		return slices.ContainsFunc(list, func(w glob.Pattern) bool {
+			start := path.Join(p.Dir, w.LiteralStart())
+			return within(start, dir) || within(dir, start)
+		})
+	}
+	for _, t := range p.Tasks {
+		if starts(t.Writes) || starts(t.Scratch) || starts(t.Reports) {
+			return true
+		}
+		for _, r := range t.Opens {
+			if start := path.Join(p.Dir, r.Pattern.LiteralStart()); r.Scope == decl.Own && (within(start, dir) || within(dir, start)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// within tells whether a clean path is a directory or inside it.
+func within(p, dir string) bool { return dir == "." || p == dir || strings.HasPrefix(p, dir+"/") }
+
 // IsScratch tells whether a path (from the root, in the task's own project) is
 // scratch of the task.
 func (t *Task) IsScratch(name string) bool { return t.scratchRel(t.Project.rel(name)) }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
@@ -25,6 +26,7 @@ type Tree struct {
 	ignored Ignored
 	hidden  map[int]bool // which files git ignores
 	written []int        // files that git tracks, and that match the writes of a task
+	reads   sync.Map     // of tasks: the result of [Tree.Reads]
 }
 
 // Ignored are files of a checkout that git ignores. They are among its files because a pattern starts
@@ -68,6 +70,9 @@ func New(g *graph.Graph, paths []string, ignored Ignored, isTracked func(path st
 	return t
 }
 
+// IsIgnoredStart tells whether a path, at which a pattern starts, is one at which git ignores files.
+func (t *Tree) IsIgnoredStart(p string) bool { return t.ignored.Starts[p] }
+
 // Len returns how many files there are.
 func (t *Tree) Len() int { return len(t.paths) }
 
@@ -101,8 +106,17 @@ func (t *Tree) HasBelow(dir string) bool {
 }
 
 // Reads returns the files that the task's own patterns match, in order; the
-// offers of needed projects are left to [Tree.Offers].
+// offers of needed projects are left to [Tree.Offers]. The result must not be changed.
 func (t *Tree) Reads(task *graph.Task) []int {
+	if known, ok := t.reads.Load(task); ok {
+		return known.([]int)
+	}
+	out := t.find(task)
+	t.reads.Store(task, out)
+	return out
+}
+
+func (t *Tree) find(task *graph.Task) []int {
 	var out []int
 	own := t.matching(task.ReadsOwned, task.ReadsIgnored)
 	for _, i := range t.of[task.Project] {

@@ -17,6 +17,12 @@ func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bo
 	return lock.Take(ctx, filepath.Join(s.dir, "locks", LockName(task)))
 }
 
+// LockForReading keeps every process from running or restoring a task, because its outputs are being
+// read.
+func (s *State) LockForReading(ctx context.Context, task string) (unlock func(), err error) {
+	return lock.TakeShared(ctx, filepath.Join(s.dir, "locks", LockName(task)))
+}
+
 // LockName is the name of the file that is a task's lock.
 func LockName(task string) string { return digest.Of([]byte(task)).String()[:32] }
 

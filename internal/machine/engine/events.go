@@ -52,6 +52,13 @@ type outputsGone struct {
 	dependency *graph.Task
 }
 
+// outputsDiffer says that the outputs of a dependency are no longer what its listing says, so that it
+// has to be settled again first.
+type outputsDiffer struct {
+	source
+	dependency *graph.Task
+}
+
 // runsElsewhere says that another client runs the task, so that its result is waited for;
 // none: it came in meanwhile.
 type runsElsewhere struct {

@@ -28,6 +28,7 @@ type runner struct {
 	keep     *keep.Keeper
 	delivery *transfer.Delivery
 	outputs  *Outputs
+	readings *readings
 	uploads  *share.Uploads // nil: nothing is shared
 	others   announcer      // nil: nobody is told, and nobody is asked
 	joined   bool           // the run is one of several machines
@@ -81,7 +82,19 @@ func (r *runner) runHere(ctx context.Context, j runJob) event {
 	case gone != nil:
 		return outputsGone{from, gone}
 	}
-	return r.runWithInputs(ctx, j, from, res, inputs.upstream)
+	differs, changed, done, err := r.readings.read(ctx, j.task)
+	defer done()
+	switch {
+	case err != nil:
+		return haveResult{source: from, result: unreadable(ctx, res, err)}
+	case differs != nil && j.mayRetry:
+		r.delivery.Forget(differs)
+		return outputsDiffer{from, differs}
+	case differs != nil:
+		err := fmt.Errorf("the outputs of %s keep changing: something else writes them", differs.Addr())
+		return haveResult{source: from, result: unreadable(ctx, res, err)}
+	}
+	return r.runWithInputs(ctx, j, from, res, inputs.upstream, changed)
 }
 
 // seeInputs reads the files of a task again, if something depends on them.
@@ -102,7 +115,9 @@ func (r *runner) clear(ctx context.Context, t *graph.Task) error {
 }
 
 // runWithInputs runs a task whose inputs are in place.
-func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *Result, upstream []sandbox.Upstream) event {
+func (r *runner) runWithInputs(
+	ctx context.Context, j runJob, from source, res *Result, upstream []sandbox.Upstream, changed func() string,
+) event {
 	began := r.clock.now()
 	before, err := r.seeInputs(ctx, j)
 	if err != nil {
@@ -132,7 +147,7 @@ func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *
 		r.tell(processEnded{from})
 	}
 	keeping := r.clock.now()
-	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task)}, r.outputs)
+	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task), Upstream: changed}, r.outputs)
 	res.Ran.Hashing += r.clock.since(keeping)
 	r.describe(j, res, ran, kept)
 	if compared && !last.Failed {

@@ -99,6 +99,12 @@ func (l *loop) apply(ctx context.Context, ev event) {
 			l.board.reopen(d)
 		}
 		l.board.settleAgain(n)
+	case outputsDiffer:
+		if d := l.board.of[ev.dependency]; d.phase == done {
+			l.board.reopen(d)
+		}
+		n.retries++
+		l.board.settleAgain(n)
 	case filesChanged:
 		if ev.counts {
 			n.retries++

@@ -138,7 +138,8 @@ func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *l
 		},
 		runner: &runner{
 			look: s.Look, execute: s.Execute, keep: keeper, delivery: s.Delivery, outputs: s.Outputs, uploads: uploads,
-			others: others, joined: s.opt.Join != "",
+			readings: &readings{work: s.Delivery.Work, outputs: s.Outputs},
+			others:   others, joined: s.opt.Join != "",
 			earlyKey: func(t *graph.Task) digest.Digest { return early()[t] }, tell: func(ev event) { events <- ev },
 			observer: e.Observer, clock: s.clock,
 		},

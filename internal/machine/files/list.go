@@ -218,46 +218,54 @@ func (c *Checkout) walk(start string) ([]string, error) {
 
 // Again looks at the files below the given directories as they are now,
 // starting from an earlier snapshot: if the directories still contain the same
-// names, git is not asked.
-func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string) (*Snapshot, error) {
+// names, git is not asked. None means the whole checkout.
+func (c *Checkout) Again(ctx context.Context, earlier *Snapshot, below ...string) (*Snapshot, Directories, error) {
+	among := below
 	if len(below) == 0 {
-		return c.Snapshot(ctx)
+		among = []string{"."}
 	}
-	same, err := c.holdsTheSame(ctx, earlier, below)
+	dirs, same, err := c.holdsTheSame(ctx, earlier, among)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if !same {
-		return c.Snapshot(ctx, below...)
+	if same {
+		return &Snapshot{
+			checkout: c, Tree: earlier.Tree, paths: earlier.paths, few: map[int]*rowResult{}, offers: map[*graph.Project]manifest{},
+		}, dirs, nil
 	}
-	return &Snapshot{
-		checkout: c, Tree: earlier.Tree, paths: earlier.paths, few: map[int]*rowResult{}, offers: map[*graph.Project]manifest{},
-	}, nil
+	snap, err := c.Snapshot(ctx, below...)
+	if err == nil {
+		dirs, _, err = c.holdsTheSame(ctx, snap, among)
+	}
+	return snap, dirs, err
 }
 
 // holdsTheSame tells whether directories contain only the files of a snapshot,
-// outputs of tasks and ignored files. Missing files are noticed when they are
-// read. Ignored directories are not opened, and git is asked about what is new
-// once for each level of directories.
-func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (bool, error) {
-	w := &comparison{c: c, earlier: earlier, starts: c.Graph.IgnoredStarts(), seen: map[string]bool{}}
+// outputs of tasks and ignored files, and returns the directories that it looked into. Missing files
+// are noticed when they are read. Ignored directories are not opened, and git is asked about what is
+// new once for each level of directories.
+func (c *Checkout) holdsTheSame(ctx context.Context, earlier *Snapshot, below []string) (dirs Directories, same bool, err error) {
+	w := &comparison{c: c, earlier: earlier, starts: c.Graph.IgnoredStarts(), dirs: Directories{}}
+	same = true
 	for level := below; len(level) > 0; {
 		next, unknown, err := w.look(level)
 		if err != nil {
-			return false, err
+			return nil, false, err
 		}
 		visible, err := c.askIgnored(ctx, unknown, w.isDir)
 		if err != nil {
-			return false, err
+			return nil, false, err
 		}
 		for _, p := range visible {
-			if !w.isDir[p] {
-				return false, nil
+			if w.isDir[p] {
+				next = append(next, p)
+			} else {
+				same = false
 			}
 		}
-		level = append(next, visible...)
+		level = next
 	}
-	return true, nil
+	return w.dirs, same && !w.news, nil
 }
 
 // comparison compares directories with a snapshot, level by level.
@@ -265,8 +273,9 @@ type comparison struct {
 	c       *Checkout
 	earlier *Snapshot
 	starts  []string        // literal starts of patterns that read ignored files
-	seen    map[string]bool // directories
+	dirs    Directories     // that were looked into
 	isDir   map[string]bool // of the unknown paths of this level
+	news    bool            // an ignored file that a pattern finds is new
 }
 
 // look reads the directories of a level. It returns the directories to look at
@@ -274,11 +283,13 @@ type comparison struct {
 func (w *comparison) look(level []string) (next, unknown []string, err error) {
 	w.isDir = map[string]bool{}
 	for _, dir := range level {
-		if w.seen[dir] {
+		if _, seen := w.dirs[dir]; seen {
 			continue
 		}
-		w.seen[dir] = true
-		entries, err := os.ReadDir(filepath.Join(w.c.Root, filepath.FromSlash(dir)))
+		full := filepath.Join(w.c.Root, filepath.FromSlash(dir))
+		at, _ := statusOf(full)
+		entries, err := os.ReadDir(full)
+		w.dirs[dir] = w.directory(dir, full, at, entries)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 		case errors.Is(err, syscall.ENOTDIR):
@@ -294,6 +305,8 @@ func (w *comparison) look(level []string) (next, unknown []string, err error) {
 			case e.Name() == ".git", e.Name() == ".grayloft":
 			case e.IsDir() && (w.earlier.HasBelow(p) || meetsAny(w.starts, p)):
 				next = append(next, p)
+			case !e.IsDir() && w.isNews(p):
+				w.news = true
 			case w.c.knownIgnored(p, e.IsDir()), !e.IsDir() && w.isKnown(p):
 			default:
 				unknown = append(unknown, p)
@@ -302,6 +315,16 @@ func (w *comparison) look(level []string) (next, unknown []string, err error) {
 		}
 	}
 	return next, unknown, nil
+}
+
+// isNews tells whether a file, not a directory, is new where patterns find ignored files.
+func (w *comparison) isNews(p string) bool {
+	if w.earlier.Has(p) || w.c.Graph.IsOutput(p) {
+		return false
+	}
+	return slices.ContainsFunc(w.starts, func(start string) bool {
+		return inside(p, start) && (w.earlier.IsIgnoredStart(start) || !w.earlier.Has(start) && !w.earlier.HasBelow(start))
+	})
 }
 
 // isKnown tells whether a file, not a directory, needs no question to git.

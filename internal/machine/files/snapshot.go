@@ -371,6 +371,17 @@ func (s *Snapshot) Reads(t *graph.Task, left Left) (own digest.Digest, needs []k
 	return mine.root, needs, Parts{s, read}, s.checkLinks(t, links, left, read)
 }
 
+// PathsOf returns the paths of all files that a task reads, sorted, without looking at them.
+func (s *Snapshot) PathsOf(t *graph.Task, left Left) ([]string, error) {
+	sets := [][]int{s.Tree.Reads(t), s.more(t, left)}
+	if t.NeedsRead() {
+		for _, p := range t.Project.NeedsAll {
+			sets = append(sets, s.Tree.Offers(p))
+		}
+	}
+	return Parts{s, sets}.Paths(), nil
+}
+
 // more returns files that count although no pattern of the task finds them: those that git tracks
 // among outputs, unless a listing contains them, and those that links among outputs lead to.
 func (s *Snapshot) more(t *graph.Task, left Left) (out []int) {

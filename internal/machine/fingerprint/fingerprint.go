@@ -282,20 +282,7 @@ func (s Source) withOutputs(t *graph.Task, x fingerprint) fingerprint {
 	if t.Transparent() {
 		return x
 	}
-	found, err := s.Work.Outputs(t).Found()
-	if err != nil {
-		return fingerprint{}
-	}
-	b := append([]byte{}, x.digest[:]...)
-	paths := make([]string, len(found))
-	for i, f := range found {
-		paths[i] = f.Path
-		if t.Project.Dir != "." {
-			paths[i] = t.Project.Dir + "/" + f.Path
-		}
-		b = append(b, byte(f.Kind))
-	}
-	b, settled, err := s.Work.Files.Stamps(b, paths, s.Survey.Taken())
+	b, settled, err := s.Work.Outputs(t).Stamps(append([]byte{}, x.digest[:]...), s.Survey.Taken())
 	if err != nil {
 		return fingerprint{}
 	}

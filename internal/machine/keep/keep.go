@@ -60,6 +60,8 @@ type Made struct {
 	Before look.Seen // its files when it started
 	Run    execute.Result
 	Unkept string // address of a dependency whose outputs could not be kept; "" if there is none
+	// Upstream says which outputs of dependencies changed since the task started; nil: it sees copies.
+	Upstream func() string
 }
 
 // Kept is what became of a result.
@@ -240,13 +242,12 @@ func (k *Keeper) refusal(ctx context.Context, m Made, of look.Outputs, keepErr e
 	if !m.Task.WritesGiven() || !isCacheable(m.Task) { // nothing of it is cached anyway
 		return ""
 	}
-	after, err := k.Look.Again(ctx, m.Task, of)
+	why, err := k.Look.Since(ctx, m.Task, m.Before, of)
 	if err != nil {
 		return "not cached: " + err.Error()
 	}
-	why := look.ReadsChanged(m.Before, after)
-	if why == "" && m.Task.Isolation != decl.Sealed { // a sealed task cannot have seen them
-		why = look.ProjectChanged(m.Before, after)
+	if why == "" && m.Upstream != nil {
+		why = m.Upstream()
 	}
 	if why == "" {
 		why = undeclaredLines(m.Run.Findings)

@@ -43,6 +43,19 @@ func Try(file string) (release func(), ok bool, err error) {
 	return releaser(l), true, nil
 }
 
+// TakeShared takes the lock of a file together with others that do the same: nobody can [Take] it
+// meanwhile.
+func TakeShared(ctx context.Context, file string) (release func(), err error) {
+	l := open(file)
+	if ok, err := l.TryRLock(); err == nil && ok {
+		return releaser(l), nil
+	}
+	if _, err := l.TryRLockContext(ctx, interval); err != nil {
+		return nil, fmt.Errorf("waiting for the lock %s: %w", file, err)
+	}
+	return releaser(l), nil
+}
+
 func releaser(l *flock.Flock) func() {
 	return func() { _ = l.Close() } // closing the file releases the lock in any case
 }

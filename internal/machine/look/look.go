@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
@@ -161,16 +162,38 @@ func (l *Looker) whetherSet(list []decl.EnvVar) []key.EnvValue {
 type Seen struct {
 	Taken
 	Rows    listing.List // of the files that it reads, from the root
-	paths   []string     // of its project, without those that it opens
+	watched files.Watched
+	paths   []string // of its project, without those that it opens
 	project digest.Digest
 }
 
-// Again matches and reads a task's files again.
+// Again matches and reads a task's files again. Their status is taken before their contents are read,
+// so that a later change shows, whatever was read.
 func (l *Looker) Again(ctx context.Context, t *graph.Task, of Outputs) (Seen, error) {
-	snap, err := l.Files.Again(ctx, l.Snapshot(), dirs(t)...)
+	for {
+		seen, err := l.again(ctx, t, of)
+		wait := seen.watched.Unsettled()
+		if err != nil || wait == 0 {
+			return seen, err
+		}
+		select { // a change within the same tick would not show
+		case <-ctx.Done():
+			return seen, ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (l *Looker) again(ctx context.Context, t *graph.Task, of Outputs) (Seen, error) {
+	snap, dirs, err := l.Files.Again(ctx, l.Snapshot(), dirs(t)...)
 	if err != nil {
 		return Seen{}, err
 	}
+	reads, err := snap.PathsOf(t, left(t, of))
+	if err != nil {
+		return Seen{}, err
+	}
+	watched := l.Files.Watch(ctx, reads, dirs)
 	tk, err := l.Ingredients(t, snap, of)
 	if err != nil {
 		return Seen{}, err
@@ -179,7 +202,23 @@ func (l *Looker) Again(ctx context.Context, t *graph.Task, of Outputs) (Seen, er
 	if len(t.Opens) > 0 {
 		paths = slices.DeleteFunc(paths, t.OpensFile)
 	}
-	return Seen{tk, tk.Parts.Rows(), paths, snap.Fingerprint(paths)}, nil
+	return Seen{tk, tk.Parts.Rows(), watched, paths, snap.Fingerprint(paths)}, nil
+}
+
+// Since describes how the files that a task reads changed since a moment, or that they were in another
+// state meanwhile; "" if neither.
+func (l *Looker) Since(ctx context.Context, t *graph.Task, before Seen, of Outputs) (string, error) {
+	after, err := l.again(ctx, t, of)
+	if err != nil {
+		return "", err
+	}
+	if why := readsChanged(before, after); why != "" {
+		return why, nil
+	}
+	if t.Isolation == decl.Sealed { // it cannot have seen the others
+		return "", nil
+	}
+	return projectChanged(before, after), nil
 }
 
 // dirs returns the directories that contain everything that the task may read;
@@ -204,18 +243,26 @@ func dirs(t *graph.Task) []string {
 	return out
 }
 
-// ReadsChanged describes how the files that a task reads changed between two
-// moments; "" if they did not.
-func ReadsChanged(before, after Seen) string {
-	if before.Key == after.Key {
-		return ""
+// readsChanged describes how the files that a task reads changed between two
+// moments, or meanwhile; "" if they did not. Equal keys are not enough: what changed and changed back
+// was seen by the task.
+func readsChanged(before, after Seen) string {
+	if before.Key != after.Key {
+		more := difference(before.paths, after.paths)
+		if more == "" {
+			more = named(before.watched.Changed(after.watched))
+		}
+		return "a file it reads changed while it ran" + more
 	}
-	return "a file it reads changed while it ran" + difference(before.paths, after.paths)
+	if list := before.watched.Changed(after.watched); len(list) > 0 {
+		return "what it reads was in another state while it ran" + named(list)
+	}
+	return ""
 }
 
-// ProjectChanged describes how the files of a task's project changed between two
+// projectChanged describes how the files of a task's project changed between two
 // moments; "" if they did not.
-func ProjectChanged(before, after Seen) string {
+func projectChanged(before, after Seen) string {
 	if before.project == after.project {
 		return ""
 	}
@@ -234,11 +281,15 @@ func difference(before, after []string) string {
 			out = append(out, p+" is gone")
 		}
 	}
-	if len(out) == 0 {
+	return named(out)
+}
+
+func named(list []string) string {
+	if len(list) == 0 {
 		return ""
 	}
-	if len(out) > 3 {
-		out = append(out[:2], fmt.Sprintf("and %d more", len(out)-2))
+	if len(list) > 3 {
+		list = append(list[:2:2], fmt.Sprintf("and %d more", len(list)-2))
 	}
-	return " (" + strings.Join(out, ", ") + ")"
+	return " (" + strings.Join(list, ", ") + ")"
 }

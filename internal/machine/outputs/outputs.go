@@ -125,6 +125,24 @@ func (o *Set) Right(ctx context.Context, want listing.List) (bool, error) {
 	return !slices.ContainsFunc(extra, func(p string) bool { return !tracked[p] }), nil
 }
 
+// Stamps adds the names, kinds and statuses of the outputs to b, and tells whether all of them are
+// settled as of a moment in nanoseconds since 1970.
+func (o *Set) Stamps(b []byte, taken int64) (out []byte, settled bool, err error) {
+	found, err := o.Found()
+	if err != nil {
+		return b, false, err
+	}
+	paths := make([]string, len(found))
+	for i, f := range found {
+		paths[i] = f.Path
+		if o.Task.Project.Dir != "." {
+			paths[i] = o.Task.Project.Dir + "/" + f.Path
+		}
+		b = append(b, byte(f.Kind))
+	}
+	return o.Files.Stamps(b, paths, taken)
+}
+
 // pair is a wanted row, and the kind of what was found in its place.
 type pair struct {
 	row  listing.Row

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -56,6 +57,17 @@ func (d *Delivery) Deliver(ctx context.Context, t *graph.Task, list listing.List
 		return nil, ctx.Err()
 	case res := <-ch:
 		return res.Val.(*Brought), res.Err
+	}
+}
+
+// Forget makes the next delivery of a task's outputs look at the disk again.
+func (d *Delivery) Forget(t *graph.Task) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for id := range d.done {
+		if strings.HasPrefix(id, t.Addr()+" ") {
+			delete(d.done, id)
+		}
 	}
 }
 

@@ -129,6 +129,10 @@ func (w *world) copySources(to string) {
 		}
 		return copyFile(p, filepath.Join(to, rel))
 	}))
+	for name, text := range w.saved {
+		w.must(os.MkdirAll(filepath.Dir(filepath.Join(to, name)), 0o755))
+		w.must(os.WriteFile(filepath.Join(to, name), []byte(text), 0o644))
+	}
 }
 
 // copyFile copies a file or a link with its mode and its times.
@@ -197,7 +201,7 @@ var refusal = regexp.MustCompile(`reads the link|could not be kept|leads? (out|t
 
 // check runs everything, and compares with a clean execution. It returns what is wrong.
 func (w *world) check() string {
-	before := w.sources()
+	before, present := w.sources(), w.present()
 	if w.rnd.IntN(4) == 0 {
 		w.r.Plan("--pick", "all")
 	}
@@ -212,6 +216,12 @@ func (w *world) check() string {
 	if after := w.sources(); after != before {
 		return "files that tasks do not write changed:\n" + difference(before, after)
 	}
+	for _, name := range present {
+		if !w.r.Has(name) {
+			return name + ", which git tracks, is gone"
+		}
+	}
+	w.saved = nil
 	if w.rnd.IntN(3) == 0 {
 		w.mirror(w.second)
 		if wrong := w.compare(w.second, w.second.Run("--pick", "all", "--keep-going"), want); wrong != "" {
@@ -227,9 +237,28 @@ func (w *world) check() string {
 	return ""
 }
 
+// present lists the tracked outputs that the checkout has, or had before a run was killed.
+func (w *world) present() (out []string) {
+	for name := range w.trackedOutputs() {
+		if _, was := w.saved[name]; was || w.r.Has(name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// save remembers the tracked outputs, because a run is about to be killed.
+func (w *world) save() {
+	w.saved = map[string]string{}
+	for name := range w.trackedOutputs() {
+		if info, err := os.Lstat(w.r.Path(name)); err == nil && info.Mode().IsRegular() {
+			w.saved[name] = w.r.Read(name)
+		}
+	}
+}
+
 // sources describes every file that no task writes.
 func (w *world) sources() string {
-	tracked := w.trackedOutputs()
 	var b strings.Builder
 	for _, line := range play.Lines(w.r.Dir, "") {
 		name := strings.TrimPrefix(line, "/")
@@ -237,11 +266,6 @@ func (w *world) sources() string {
 		switch {
 		case strings.HasPrefix(name, ".git/"), strings.HasPrefix(name, ".grayloft/"):
 		case len(parts) > 1 && slices.Contains(outputs, strings.Split(parts[1], " ")[0]):
-			for t := range tracked { // which are restored or written, and never lost
-				if strings.HasPrefix(name, t+" ") {
-					fmt.Fprintf(&b, "%s is there\n", t)
-				}
-			}
 		default:
 			b.WriteString(line)
 		}

@@ -109,6 +109,7 @@ var meanwhileSteps = []kind{
 	{"killed", "meanwhile", func(w *world, i int) string {
 		task, point := w.pick(tasks), w.pick([]string{"start", "mid", "end"})
 		w.hook(i, task, point, "while [ ! -e \"$OUTSIDE/client\" ]; do sleep 0.005; done; kill -9 $(cat \"$OUTSIDE/client\")")
+		w.save()
 		cmd := w.r.Command("run", fmt.Sprintf("%s@p%d", task, i), "--no-reuse", "--keep-going")
 		_ = os.Remove(w.at("outside/client"))
 		w.must(cmd.Start())

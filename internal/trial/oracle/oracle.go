@@ -104,6 +104,7 @@ type world struct {
 	done   []string
 	counts Counts
 	aside  map[string]string // files of the state, of another day
+	saved  map[string]string // tracked outputs before a run was killed
 	away   map[int]bool      // projects whose dist leads out of the repository, until the next step
 
 	index   fs.FileInfo // of git, when it was asked what it tracks
