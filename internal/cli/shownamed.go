@@ -9,7 +9,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/graph"
-	"grayloft.example/grayloft/internal/machine/probe"
+	"grayloft.example/grayloft/internal/machine/sandbox"
 	"grayloft.example/grayloft/internal/term"
 )
 
@@ -184,8 +184,7 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 		for _, read := range p.Reads {
 			d.Reads = append(d.Reads, read.Item.Text)
 		}
-		prober := &probe.Prober{Graph: r.graph, Env: a.env, Root: r.root}
-		if err := prober.Unremembered(probe.Question{Probe: p.Name}); err != nil {
+		if err := sandbox.CanTrace(); err != nil && d.Installed == "" {
 			d.Always, d.Steady = err.Error(), false
 		}
 	}
@@ -193,7 +192,7 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 		return a.JSON(d)
 	}
 	a.Title("probe "+p.Name, "")
-	program, asked := "the program and ", orElse(p.PerProject, "once per project, in its directory", "once, at the root")
+	program, asked := "all that it opens and ", orElse(p.PerProject, "once per project, in its directory", "once, at the root")
 	if d.Installed != "" {
 		program, asked = "", "once per project: the packages on which it, what it needs, and the directories above depend"
 		a.Row("looks up", []term.Sourced{{Value: "what is installed, in " + d.Installed, From: d.From, By: ""}})
@@ -205,12 +204,12 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	case !p.Rememberable:
 		a.Row(
 			"remembered",
-			[]term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while the program stays the same`, By: ""}},
+			[]term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while all that it opens stays the same`, By: ""}},
 		)
 	case d.Always != "":
 		a.Row("remembered", []term.Sourced{{Value: "no: it runs in every run", From: d.Always, By: ""}})
 	case len(d.Reads) == 0:
-		a.Row("remembered", term.Plain([]string{"while the program stays the same"}))
+		a.Row("remembered", term.Plain([]string{"while all that it opens stays the same"}))
 	default:
 		a.Row("remembered", term.Plain([]string{"while " + program + strings.Join(d.Reads, ", ") + " stay the same"}))
 	}

@@ -102,6 +102,7 @@ func (s *Session) lookAtFiles(ctx context.Context, settle func(*Result)) (*finge
 		Graph: s.engine.Graph, Env: s.engine.Env, Root: s.engine.State.Root, Memo: s.engine.State.ProbeDir(), Run: s.opt.Run,
 		Kill: s.opt.Kill,
 	}
+	s.prober = prober
 	questions := probe.Questions(s.engine.Graph, s.Tasks)
 	var asked sync.WaitGroup
 	var answers map[probe.Question]string

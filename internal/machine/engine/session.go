@@ -8,6 +8,7 @@ import (
 	"grayloft.example/grayloft/internal/machine/fingerprint"
 	"grayloft.example/grayloft/internal/machine/look"
 	"grayloft.example/grayloft/internal/machine/outputs"
+	"grayloft.example/grayloft/internal/machine/probe"
 	"grayloft.example/grayloft/internal/machine/transfer"
 	"grayloft.example/grayloft/internal/protocol"
 )
@@ -27,6 +28,7 @@ type Session struct {
 	self    protocol.Self
 	rules   rules
 	prints  *fingerprint.Fingerprints // nil: not taken
+	prober  *probe.Prober
 	notes   *notices
 	clock   clock
 }

@@ -1,6 +1,8 @@
 package files
 
 import (
+	"fmt"
+	"io/fs"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
@@ -9,6 +11,23 @@ import (
 // Status is the part of a file's status that shows whether it changed. It is zero where the
 // system has none that can be trusted.
 type Status struct{ of stamp }
+
+// StatusOfInfo returns the status in a [fs.FileInfo]; ok is false if the system has none that can be
+// trusted.
+func StatusOfInfo(info fs.FileInfo) (s Status, ok bool) {
+	st, ok := stampOf(info)
+	return Status{st}, ok && st.Ino != 0
+}
+
+// String returns a text that is another one for every other status.
+func (s Status) String() string {
+	return fmt.Sprintf("%x.%x %d %o %d %d", s.of.Dev, s.of.Ino, s.of.Size, s.of.Mode, s.of.Mtime, s.of.Ctime)
+}
+
+// SettledBefore tells whether a change after a moment would show in the status.
+func (s Status) SettledBefore(at time.Time) bool {
+	return remembered{Stamp: s.of, Taken: at.UnixNano()}.safe()
+}
 
 // Noted is the digest that the contents of a file had, and the status of the file.
 type Noted struct {

@@ -36,9 +36,15 @@ import (
 type Keeper struct {
 	Work     *outputs.Workspace
 	Look     *look.Looker
+	Probes   Probes
 	Identity Identity
 	Notices  Notices
 	Now      func() time.Time
+}
+
+// Probes tell whether probes of a task may have another answer than when the run asked them.
+type Probes interface {
+	Changed(ctx context.Context, t *graph.Task) string
 }
 
 // Identity says who makes the entries of this run.
@@ -248,6 +254,9 @@ func (k *Keeper) refusal(ctx context.Context, m Made, of look.Outputs, keepErr e
 	}
 	if why == "" && m.Upstream != nil {
 		why = m.Upstream()
+	}
+	if why == "" && len(m.Task.Decl.Probes.Items) > 0 {
+		why = k.Probes.Changed(ctx, m.Task)
 	}
 	if why == "" {
 		why = undeclaredLines(m.Run.Findings)

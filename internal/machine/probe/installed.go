@@ -8,22 +8,21 @@ import (
 	"path"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"grayloft.example/grayloft/internal/core/installed"
 )
-
-// installedVersion is of what an answer says about a record.
-const installedVersion = 1
 
 // record is what a package manager installed, read once.
 type record struct {
 	once  sync.Once
 	state *installed.State
+	names []string // of the files that were read
 	err   error
 }
 
-// installed answers a question about the packages of a project.
-func (p *Prober) installed(q Question) (string, error) {
+// installed answers a question about the packages of a project, and returns what the answer depends on.
+func (p *Prober) installed(q Question, at time.Time) (string, depends, error) {
 	declared := p.Graph.Repo.Probes[q.Probe]
 	found := declared.Record(q.Dir())
 	p.mu.Lock()
@@ -38,7 +37,11 @@ func (p *Prober) installed(q Question) (string, error) {
 	p.mu.Unlock()
 	r.once.Do(func() {
 		var err error
-		if r.state, err = found.Read(p.read); err == nil {
+		read := func(name string) ([]byte, error) {
+			r.names = append(r.names, name)
+			return p.read(name)
+		}
+		if r.state, err = found.Read(read); err == nil {
 			return
 		}
 		if at := "repo:" + declared.Installed.Text; q.Dir() != "." && errors.Is(err, fs.ErrNotExist) {
@@ -49,15 +52,24 @@ func (p *Prober) installed(q Question) (string, error) {
 		r.err = &RecordError{declared, err}
 	})
 	if r.err != nil {
-		return "", r.err
+		return "", nil, r.err
 	}
 	manifest, err := p.read(path.Join(q.Dir(), installed.Manifest))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", &RecordError{declared, err}
+		return "", nil, &RecordError{declared, err}
 	}
 	var out answer
 	_, _ = out.Write([]byte(r.state.Part(q.Dir(), string(manifest), neededDirs(q))))
-	return out.String(), nil
+	on := depends{}
+	for _, name := range append(r.names[:len(r.names):len(r.names)], path.Join(q.Dir(), installed.Manifest)) {
+		x := dependence{Path: filepath.Join(p.Root, filepath.FromSlash(name))}
+		var settled bool
+		if x.Status, settled = x.look(at); !settled {
+			return out.String(), nil, nil // it is read again
+		}
+		on = append(on, x)
+	}
+	return out.String(), on, nil
 }
 
 // missingError is of a file, named from the root, that does not exist.

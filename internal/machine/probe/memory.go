@@ -1,13 +1,12 @@
 package probe
 
 import (
+	"encoding/json"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -22,76 +21,105 @@ type Files interface {
 	Row(path string) (listing.Row, error)
 }
 
-// recall returns the remembered answer to a question, and the name under which
-// to remember it: a digest of the programs, PATH, and the files that the probe
-// reads. The name is empty for a probe that must not be remembered. Files may be nil if it reads none.
-func (p *Prober) recall(q Question, files Files) (answer, memoKey string) {
-	declared := p.Graph.Repo.Probes[q.Probe]
-	if !declared.Rememberable {
-		return "", ""
-	}
-	programs, err := p.programs(q)
+// memo is what is remembered of the answers to one question, in a file of JSON with a checksum.
+type memo struct {
+	Version int      `json:"v"`
+	Answers []recall `json:"answers"` // the newest last
+}
+
+// recall is a remembered answer.
+type recall struct {
+	Asked   digest.Digest `json:"asked"` // of the command, its environment, and the files that it declares
+	Text    string        `json:"text"`
+	Depends depends       `json:"depends"`
+	Unknown string        `json:"unknown,omitempty"` // why nobody knows what it depends on: then there is no answer
+}
+
+// memoVersion is of what is remembered: earlier versions knew programs alone.
+const memoVersion = 4
+
+// answersKept is how many answers to a question are remembered: those of a few branches.
+const answersKept = 4
+
+func (p *Prober) memoFile(q Question) string {
+	return filepath.Join(p.Memo, digest.Of([]byte(q.Probe + "\x00" + q.Dir())).String()[:32])
+}
+
+// load returns what is remembered of a question. A file that is damaged or of another version is empty.
+func (p *Prober) load(q Question) (m memo) {
+	b, err := os.ReadFile(p.memoFile(q))
 	if err != nil {
-		return "", ""
+		return memo{Version: memoVersion}
 	}
+	text, whole := statefile.OpenLine(b)
+	if !whole || json.Unmarshal(text, &m) != nil || m.Version != memoVersion {
+		return memo{Version: memoVersion}
+	}
+	return m
+}
+
+// asked identifies a question with everything that it depends on by declaration. Files may be nil if
+// the probe reads none.
+func (p *Prober) asked(q Question, files Files) digest.Digest {
+	declared := p.Graph.Repo.Probes[q.Probe]
 	h := digest.New()
-	_, _ = h.Write([]byte(memoVersion + programs))
+	fmt.Fprintf(h, "%q %q %q %q", declared.Run.Words(), declared.Installed.Text, q.Dir(), p.environment(q))
 	if len(declared.Reads) > 0 {
 		for _, f := range declared.FilesOf(q.Dir(), files.Paths()) {
 			row, err := files.Row(f)
 			fmt.Fprintf(h, "%v %v ", row, err)
 		}
 	}
-	memoKey = memoPrefix(q) + digest.From(h).String()
-	b, err := os.ReadFile(filepath.Join(p.Memo, memoKey))
-	if err != nil {
-		return "", memoKey
-	}
-	text, _ := statefile.OpenLine(b) // a damaged one is asked again
-	return string(text), memoKey
+	return digest.From(h)
 }
 
-// memoVersion is of what is remembered: earlier versions had the beginning of long answers, and
-// answers of programs that let something else decide.
-const memoVersion = "3 "
+// recall returns a remembered answer, if everything that it depended on is the same.
+func (p *Prober) recall(q Question, asked digest.Digest) (recall, bool) {
+	for _, r := range slices.Backward(p.load(q).Answers) {
+		if r.Asked == asked && r.Depends.hold(p.look) {
+			return r, true
+		}
+	}
+	return recall{}, false
+}
 
-// memoPrefix begins the names of the remembered answers to a question.
-func memoPrefix(q Question) string { return digest.Of([]byte(q.Probe+"\x00"+q.Dir())).Short() + "-" }
-
-// answersKept is how many answers to a question are remembered: those of a few branches.
-const answersKept = 4
-
-func (p *Prober) remember(q Question, memoKey, text string) {
+// remember keeps an answer for later runs.
+func (p *Prober) remember(q Question, r recall) {
 	if os.MkdirAll(p.Memo, 0o755) != nil {
 		return
 	}
-	p.mu.Lock()
-	if p.kept == nil {
-		p.kept = listAnswers(p.Memo)
-	}
-	older := p.kept[memoPrefix(q)]
-	p.mu.Unlock()
-	if statefile.Write(filepath.Join(p.Memo, memoKey), statefile.SealLine([]byte(text))) != nil {
-		return
-	}
-	for ; len(older) >= answersKept; older = older[1:] {
-		_ = os.Remove(filepath.Join(p.Memo, older[0])) // if it stays, the next run finds it
+	m := p.load(q)
+	m.Answers = append(slices.DeleteFunc(m.Answers, func(o recall) bool { return o.Asked == r.Asked || !o.Depends.hold(p.look) }), r)
+	m.Answers = m.Answers[max(0, len(m.Answers)-answersKept):]
+	if text, err := json.Marshal(m); err == nil {
+		_ = statefile.Write(p.memoFile(q), statefile.SealLine(text)) // otherwise it is asked again
 	}
 }
 
-// listAnswers returns the names of the remembered answers to each question, the oldest first.
-func listAnswers(dir string) map[string][]string {
-	entries, _ := os.ReadDir(dir)
-	written := map[string]time.Time{}
-	for _, e := range entries {
-		if info, err := e.Info(); err == nil {
-			written[e.Name()] = info.ModTime()
+// look returns the status of a path, once for all questions that are answered when a run begins.
+func (p *Prober) look(x dependence) string {
+	type one struct {
+		path   string
+		listed bool
+	}
+	if known, ok := p.seen.Load(one{x.Path, x.Listed}); ok {
+		return known.(string)
+	}
+	status := now(x)
+	p.seen.Store(one{x.Path, x.Listed}, status)
+	return status
+}
+
+// texts returns all remembered answers to a question, if everything that they depended on is the same:
+// together with the files that the probe declares, they say which one holds.
+func (p *Prober) texts(q Question) (string, bool) {
+	m := p.load(q)
+	var all []string
+	for _, r := range m.Answers {
+		if r.Unknown != "" || !r.Depends.hold(p.look) {
+			return "", false
 		}
+		all = append(all, r.Asked.String(), r.Text)
 	}
-	out := map[string][]string{}
-	for _, name := range slices.SortedFunc(maps.Keys(written), func(a, b string) int { return written[a].Compare(written[b]) }) {
-		prefix, _, _ := strings.Cut(name, "-")
-		out[prefix+"-"] = append(out[prefix+"-"], name)
-	}
-	return out
+	return strings.Join(all, "\x00"), len(all) > 0
 }

@@ -1,6 +1,6 @@
 // Package probe runs probes: commands whose output is part of keys. A probe
-// runs once per run, or its output is remembered from an earlier run while its
-// program and the files that it reads are the same.
+// runs once per run, or its output is remembered from an earlier run while
+// everything that it opened, looked for or ran is the same, as a tracer recorded it.
 package probe
 
 import (
@@ -20,6 +20,7 @@ import (
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/machine/environment"
 	"grayloft.example/grayloft/internal/machine/process"
+	"grayloft.example/grayloft/internal/machine/sandbox"
 )
 
 // Limit is how long a probe may take.
@@ -69,11 +70,21 @@ type Prober struct {
 	Run   string // id
 	Kill  <-chan struct{}
 
-	mu         sync.Mutex
-	answers    map[Question]string
-	identified map[place]identity
-	records    map[string]*record  // by name
-	kept       map[string][]string // names of remembered answers when the run began, by how they begin
+	seen    sync.Map // statuses that were taken when the run began
+	mu      sync.Mutex
+	answers map[Question]given
+	records map[string]*record // by name
+	again   map[Question]*asking
+}
+
+// given is an answer of this run: when it was asked for or confirmed, and what it depended on; nil if
+// that is not known.
+type given struct {
+	text      string
+	at        time.Time
+	depends   depends
+	unknown   error // why that is not known, although it was traced
+	wasTraced bool  // there is no point in tracing it again
 }
 
 // All answers questions in parallel, from memory if possible. Files are the
@@ -108,13 +119,24 @@ func inParallel(list []Question, answer func(Question) (string, error), to map[Q
 }
 
 func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, error) {
-	text, memoKey := p.recall(q, files)
-	if text != "" {
-		return text, nil
+	declared := p.Graph.Repo.Probes[q.Probe]
+	if !declared.Rememberable || declared.Installed.Text != "" {
+		return p.ask(ctx, q, false)
 	}
-	text, err := p.ask(ctx, q)
-	if err == nil && memoKey != "" {
-		p.remember(q, memoKey, text)
+	asked := p.asked(q, files)
+	at := time.Now()
+	r, ok := p.recall(q, asked)
+	if ok && r.Unknown == "" {
+		p.keep(q, given{text: r.Text, at: at, depends: r.Depends, wasTraced: true})
+		return r.Text, nil
+	}
+	text, err := p.ask(ctx, q, !ok)
+	switch known := p.known(q); {
+	case err != nil:
+	case known.depends != nil:
+		p.remember(q, recall{Asked: asked, Text: text, Depends: known.depends})
+	case errors.Is(known.unknown, errUnknown): // nor will it be known the next time
+		p.remember(q, recall{Asked: asked, Unknown: known.unknown.Error()})
 	}
 	return text, err
 }
@@ -128,57 +150,89 @@ func (p *Prober) Fingerprints(ctx context.Context, list []Question) (map[Questio
 	for _, q := range list {
 		declared := p.Graph.Repo.Probes[q.Probe]
 		if declared.Rememberable && (q.Project != nil || len(declared.Reads) > 0) {
-			if text, err := p.programs(q); err == nil {
+			if text, ok := p.texts(q); ok {
 				out[q] = text
 				continue
 			}
 		}
 		open = append(open, q)
 	}
-	err := inParallel(open, func(q Question) (string, error) { return p.answer(ctx, q, nil) }, out)
+	err := inParallel(open, func(q Question) (string, error) {
+		if len(p.Graph.Repo.Probes[q.Probe].Reads) > 0 {
+			return p.ask(ctx, q, true) // which files it reads is not known yet
+		}
+		return p.answer(ctx, q, nil)
+	}, out)
 	return out, err
 }
 
 // ask runs a probe, unless it has already run in this run.
-func (p *Prober) ask(ctx context.Context, q Question) (string, error) {
-	p.mu.Lock()
-	text, ok := p.answers[q]
-	p.mu.Unlock()
-	if ok {
-		return text, nil
+func (p *Prober) ask(ctx context.Context, q Question, traced bool) (string, error) {
+	if known := p.known(q); !known.at.IsZero() {
+		return known.text, nil
 	}
-	text, err := p.run(ctx, q)
+	g, err := p.run(ctx, q, traced)
 	if err != nil {
 		return "", err
 	}
+	p.keep(q, g)
+	return g.text, nil
+}
+
+// known returns the answer of this run; its time is zero if there is none.
+func (p *Prober) known(q Question) given {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.answers[q]
+}
+
+func (p *Prober) keep(q Question, g given) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.answers == nil {
-		p.answers = map[Question]string{}
+		p.answers = map[Question]given{}
 	}
-	p.answers[q] = text
-	return text, nil
+	p.answers[q] = g
 }
 
-func (p *Prober) run(ctx context.Context, q Question) (string, error) {
-	declared := p.Graph.Repo.Probes[q.Probe]
-	if declared.Installed.Text != "" {
-		return p.installed(q)
-	}
-	env, name := p.Env.Base(), declared.Name
+// environment is that of a probe.
+func (p *Prober) environment(q Question) []string {
+	env := p.Env.Base()
 	if q.Project != nil {
-		name += "@" + q.Project.Name
 		env = append(env, "GRAYLOFT_PROJECT="+q.Project.Name, "GRAYLOFT_PROJECT_DIR="+q.Dir())
 	}
-	var out answer
-	res := process.Run(ctx, process.Command{
-		Words: declared.Run.Words(), Dir: p.dir(q), Env: env, Mark: p.Run + "/probe/" + name,
-		Timeout: Limit, Grace: time.Second, Output: &out, Kill: p.Kill,
-	})
-	if !res.OK() {
-		return "", &FailedError{name, declared, res, strings.TrimRight(out.head.String(), "\n")}
+	return env
+}
+
+func (p *Prober) run(ctx context.Context, q Question, traced bool) (given, error) {
+	declared := p.Graph.Repo.Probes[q.Probe]
+	at := time.Now()
+	if declared.Installed.Text != "" {
+		text, on, err := p.installed(q, at)
+		return given{text: text, at: at, depends: on, wasTraced: true}, err
 	}
-	return out.String(), nil
+	name := declared.Name
+	if q.Project != nil {
+		name += "@" + q.Project.Name
+	}
+	var out answer
+	cmd := process.Command{
+		Words: declared.Run.Words(), Dir: p.dir(q), Env: p.environment(q), Mark: p.Run + "/probe/" + name,
+		Timeout: Limit, Grace: time.Second, Output: &out, Kill: p.Kill,
+	}
+	var w watched
+	if traced = traced && sandbox.CanTrace() == nil; traced {
+		w.dress(&cmd)
+	}
+	res := process.Run(ctx, cmd)
+	if !res.OK() {
+		return given{}, &FailedError{name, declared, res, strings.TrimRight(out.head.String(), "\n")}
+	}
+	g := given{text: out.String(), at: at, wasTraced: traced}
+	if traced {
+		g.depends, g.unknown = w.depends(at)
+	}
+	return g, nil
 }
 
 func (p *Prober) dir(q Question) string { return filepath.Join(p.Root, filepath.FromSlash(q.Dir())) }

@@ -19,6 +19,22 @@ type Opened struct {
 	mu    sync.Mutex
 	Read  map[string]bool // files that were read or executed
 	Wrote map[string]bool // files that were written, created, renamed to or deleted
+	// With All set, Touched has every path that was opened, looked for or run, whether it exists or not,
+	// Listed the directories that were listed, and Talked tells whether something else was asked.
+	All     bool
+	Touched map[string]bool
+	Listed  map[string]bool
+	Talked  bool
+}
+
+// calls returns the arguments by which the tracer reports what is recorded.
+func (o *Opened) calls() []string {
+	if o.All {
+		o.Touched, o.Listed = map[string]bool{}, map[string]bool{}
+		return []string{"-e", "trace=%file,fchdir,clone,clone3,fork,vfork,connect,sendto"}
+	}
+	return []string{"-z", "-e", "trace=open,openat,openat2,creat,execve,execveat,chdir,fchdir,clone,clone3,fork,vfork," +
+		"rename,renameat,renameat2,unlink,unlinkat,symlink,symlinkat,link,linkat,truncate"}
 }
 
 // ErrNoTracer is returned if there is no program to trace with.
@@ -45,10 +61,8 @@ func Trace(cmd *exec.Cmd, mark string, seen *Opened) (ended func() error, err er
 		return nil, err
 	}
 	seen.Read, seen.Wrote = map[string]bool{}, map[string]bool{}
-	args := []string{tracer, "-DDD", "-f", "-qqq", "-y", "-z", "--seccomp-bpf", "-s", "4096", "-e", "signal=none",
-		"-e", "trace=open,openat,openat2,creat,execve,execveat,chdir,fchdir,clone,clone3,fork,vfork," +
-			"rename,renameat,renameat2,unlink,unlinkat,symlink,symlinkat,link,linkat,truncate",
-		"-o", "/dev/fd/3"}
+	args := []string{tracer, "-DDD", "-f", "-qqq", "-y", "--seccomp-bpf", "-s", "4096", "-e", "signal=none", "-o", "/dev/fd/3"}
+	args = append(args, seen.calls()...)
 	// The tracer does not carry the mark by which a task's processes are found.
 	for i, kv := range cmd.Env {
 		if name, val, ok := strings.Cut(kv, "="); ok && name == mark {
@@ -139,6 +153,12 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 			from = unescape(p)
 		}
 	}
+	if o.All {
+		o.touch(name, args, result, words, abs, from)
+	}
+	if strings.HasPrefix(result, "-") {
+		return
+	}
 	switch name {
 	case "open", "openat", "openat2", "creat":
 		p := descriptor(result)
@@ -180,6 +200,31 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 		if len(words) > 0 {
 			o.Wrote[abs(words[0], from)] = true
 		}
+	}
+}
+
+// touch records what a call asked for, also if it failed.
+func (o *Opened) touch(name, args, result string, words []string, abs func(p, from string) string, from string) {
+	switch name {
+	case "connect", "sendto":
+		o.Talked = o.Talked || !strings.HasPrefix(result, "-1 E") || strings.Contains(result, "EINPROGRESS")
+		return
+	case "fchdir", "clone", "clone3", "fork", "vfork":
+		return
+	}
+	if len(words) == 0 {
+		return
+	}
+	p := abs(words[0], from)
+	if words[0] == "" && from != "" { // the status of an open file
+		p = from
+	}
+	o.Touched[p] = true
+	if len(words) > 1 && !strings.HasPrefix(name, "exec") {
+		o.Touched[abs(words[len(words)-1], lastDirectory(args, from))] = true
+	}
+	if strings.Contains(args, "O_DIRECTORY") {
+		o.Listed[p] = true
 	}
 }
 

@@ -1,0 +1,112 @@
+package probe
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"grayloft.example/grayloft/internal/core/graph"
+)
+
+// asking is a probe that is being asked again. Those who came before it was shares its answer.
+type asking struct {
+	began time.Time
+	done  chan struct{}
+	text  string
+	moved bool // something that it depends on changed since the run began
+	err   error
+}
+
+// Changed says which probe of a task may have had another answer since the run asked it, or has one
+// now; "" if none. It is called when the task has ended: a toolchain or installed packages may have been
+// switched while it ran.
+func (p *Prober) Changed(ctx context.Context, t *graph.Task) string {
+	ended := time.Now()
+	for _, item := range t.Decl.Probes.Items {
+		if why := p.changed(ctx, Of(p.Graph, item.Text, t.Project), ended); why != "" {
+			return fmt.Sprintf("%s while it ran: the probe %s", why, item.Text)
+		}
+	}
+	return ""
+}
+
+const (
+	anotherAnswer = "what it runs with changed"
+	maybeAnother  = "what it runs with may have changed"
+)
+
+func (p *Prober) changed(ctx context.Context, q Question, ended time.Time) string {
+	first := p.known(q)
+	if first.at.IsZero() {
+		return maybeAnother
+	}
+	if first.depends != nil && first.depends.hold(now) {
+		return ""
+	}
+	again := p.askAgain(ctx, q, first, ended)
+	switch {
+	case again.err != nil:
+		return maybeAnother + " (" + again.err.Error() + ")"
+	case again.text != first.text:
+		return anotherAnswer
+	case again.moved, first.depends != nil: // and perhaps back
+		return maybeAnother
+	}
+	return ""
+}
+
+// askAgain asks a probe again, after a moment. One answer is for all whose tasks ended before the probe
+// began.
+func (p *Prober) askAgain(ctx context.Context, q Question, first given, ended time.Time) *asking {
+	for {
+		p.mu.Lock()
+		if p.again == nil {
+			p.again = map[Question]*asking{}
+		}
+		running := p.again[q]
+		mine := &asking{began: time.Now(), done: make(chan struct{})}
+		if running == nil {
+			p.again[q] = mine
+		}
+		p.mu.Unlock()
+		if running == nil {
+			p.carryOut(ctx, q, first, mine)
+			return mine
+		}
+		select {
+		case <-running.done:
+			if running.began.After(ended) {
+				return running
+			}
+		case <-ctx.Done():
+			return &asking{err: ctx.Err()}
+		}
+	}
+}
+
+func (p *Prober) carryOut(ctx context.Context, q Question, first given, mine *asking) {
+	fresh := &Prober{Graph: p.Graph, Env: p.Env, Root: p.Root, Run: p.Run, Kill: p.Kill}
+	g, err := fresh.run(ctx, q, !first.wasTraced)
+	mine.text, mine.err = g.text, err
+	if err == nil && g.text == first.text && !first.wasTraced {
+		mine.moved = errors.Is(g.unknown, errMoving) || g.depends != nil && !g.depends.settledBefore(first.at)
+		if !mine.moved {
+			p.keep(q, given{text: first.text, at: first.at, depends: g.depends, wasTraced: true})
+		}
+	}
+	p.mu.Lock()
+	delete(p.again, q)
+	p.mu.Unlock()
+	close(mine.done)
+}
+
+// settledBefore tells whether nothing changed since a moment.
+func (d depends) settledBefore(at time.Time) bool {
+	for _, x := range d {
+		if _, settled := x.look(at); !settled {
+			return false
+		}
+	}
+	return true
+}
