@@ -29,6 +29,9 @@ func Prepare(ctx context.Context, e *Engine, opt Options, settle func(*Result)) 
 // Remember records which tasks are current, so that this is seen without their keys as long as
 // nothing changes. Without settle in [Prepare], it does nothing.
 func (s *Session) Remember(found func(*graph.Task) *Result) {
+	if s.engine.Files.Memory.SawOpen() {
+		return
+	}
 	s.prints.Save(func(t *graph.Task) fingerprint.Found {
 		r := found(t)
 		return fingerprint.Found{Current: r.Outcome == decide.Current, Key: r.Digests.Key, Listing: r.Digests.Listing}

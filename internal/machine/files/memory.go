@@ -63,6 +63,7 @@ type Memory struct {
 	learned   bool
 	load      func() // reads the remembered digests, on first use
 	forgone   bool   // nothing was read, and nothing is saved
+	open      bool   // a file was open for writing when it was read
 }
 
 // NewMemory returns an empty memory of the files below root.
@@ -135,6 +136,13 @@ func (m *Memory) Save(file string) error {
 	return digestsFormat.Save(file, m.known)
 }
 
+// SawOpen tells whether a file was open for writing when it was read: its status says nothing then.
+func (m *Memory) SawOpen() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.open
+}
+
 // ErrMoving is returned for a file that kept changing while it was read.
 var ErrMoving = errors.New("the file keeps changing while it is read")
 
@@ -199,7 +207,7 @@ var errNoFile = errors.New("it is not a regular file")
 func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 	for range 3 {
 		taken := time.Now().UnixNano()
-		d, before, after, err := sum(full)
+		d, before, after, open, err := sum(full)
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) || isNotDir(err) {
 				return row, fs.ErrNotExist
@@ -211,7 +219,12 @@ func (m *Memory) read(full string, row listing.Row) (listing.Row, error) {
 		}
 		row.Digest, row.Size = d, after.Size
 		row.Kind = after.kind()
-		if after.Ino != 0 { // otherwise the system has no status that can be trusted
+		if open {
+			m.mu.Lock()
+			m.open = true
+			m.mu.Unlock()
+		}
+		if after.Ino != 0 && !open { // otherwise the system has no status that can be trusted
 			m.mu.Lock()
 			m.known[row.Path] = remembered{after, taken, d}
 			m.changed = true

@@ -10,10 +10,10 @@ import (
 )
 
 // sum reads a file on one descriptor, with its status before and after.
-func sum(full string) (d digest.Digest, before, after stamp, err error) {
+func sum(full string) (d digest.Digest, before, after stamp, open bool, err error) {
 	f, err := os.Open(full)
 	if err != nil {
-		return d, before, after, err
+		return d, before, after, false, err
 	}
 	defer f.Close()
 	status := func() (stamp, error) {
@@ -24,12 +24,12 @@ func sum(full string) (d digest.Digest, before, after stamp, err error) {
 		return stamp{Size: info.Size(), Mode: uint32(info.Mode()), Mtime: info.ModTime().UnixNano()}, nil
 	}
 	if before, err = status(); err != nil {
-		return d, before, after, err
+		return d, before, after, false, err
 	}
 	h := digest.New()
 	if _, err = io.Copy(h, f); err != nil {
-		return d, before, after, err
+		return d, before, after, false, err
 	}
 	after, err = status()
-	return digest.From(h), before, after, err
+	return digest.From(h), before, after, false, err
 }

@@ -18,10 +18,12 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b 
 // sum reads a file on one descriptor, with its status before and after. It uses
 // system calls directly: for many small files, the overhead of os.File would be
 // half the time. It does not read bytes appended meanwhile; the status
-// afterwards shows them. The error wraps [errNoFile] if something else is there.
-func sum(full string) (d digest.Digest, before, after stamp, err error) {
-	fail := func(op string, err error) (digest.Digest, stamp, stamp, error) {
-		return d, before, after, &fs.PathError{Op: op, Path: full, Err: err}
+// afterwards shows them. The error wraps [errNoFile] if something else is there. Open tells whether
+// somebody has it open for writing, or mapped: a second write to a mapped page does not show in the
+// status.
+func sum(full string) (d digest.Digest, before, after stamp, open bool, err error) {
+	fail := func(op string, err error) (digest.Digest, stamp, stamp, bool, error) {
+		return d, before, after, open, &fs.PathError{Op: op, Path: full, Err: err}
 	}
 	// A pipe is not waited for.
 	fd, err := retried(func() (int, error) {
@@ -47,7 +49,7 @@ func sum(full string) (d digest.Digest, before, after stamp, err error) {
 	if err := unix.Fstat(fd, &st); err != nil {
 		return fail("stat", err)
 	}
-	return d, before, asStamp(&st), nil
+	return d, before, asStamp(&st), isOpenForWriting(fd), nil
 }
 
 // sumOf reads so many bytes of a file; fewer if it was truncated, which its status will show.
