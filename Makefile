@@ -41,7 +41,7 @@ test: ## everything: formatting, linters, the console's types, all tests
 
 # These compare thousands of cases, for which the race detector is slow.
 # The tests of internal/cli run the client as processes, which it does not see.
-RANDOM_TESTS := ^(TestReuseIsTrue|TestRandomDecisions|TestSchedulesAreNearTheirBound|TestRecordedDaysAreSimulatedAsTheyWere|TestTheSameSeedGivesTheSameWeek)$$
+RANDOM_TESTS := ^(TestRandomDecisions|TestSchedulesAreNearTheirBound|TestRecordedDaysAreSimulatedAsTheyWere|TestTheSameSeedGivesTheSameWeek)$$
 
 .PHONY: attack
 attack: ## carry out the attacks of docs/security.md, and look at the victims

@@ -298,7 +298,7 @@ func TestARunnerCutOffForAMinute(t *testing.T) {
 	near.start()
 	began, stopped := time.Now(), time.Time{}
 	for stopped.IsZero() && time.Since(began) < time.Minute {
-		if strings.Contains(away.said(), "lost contact to the service") {
+		if strings.Contains(away.said(), "lost contact with the service") {
 			stopped = time.Now()
 		}
 		<-time.After(100 * time.Millisecond)

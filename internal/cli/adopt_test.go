@@ -315,7 +315,7 @@ func TestCacheCommands(t *testing.T) {
 		t.Errorf("verify once more: exit %d, %s%s", a.Code, a.Out, a.Err)
 	}
 	for _, c := range []struct{ args, want string }{
-		{"cache trim", "needs --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "which command of cache: share, stats, trim, verify?"},
+		{"cache trim", "needs --size"}, {"cache trim --size lots", "write it like 5GB"}, {"cache trim --age soon", "write it like 30d"}, {"cache", "which command of cache: forget, share, stats, trim, verify?"},
 	} {
 		if a := r.Grayloft(strings.Fields(c.args)...); a.Code != 2 || !strings.Contains(a.Err, c.want) {
 			t.Errorf("%s: exit %d, %s", c.args, a.Code, a.Err)

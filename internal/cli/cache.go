@@ -17,10 +17,10 @@ import (
 
 func (a *app) cacheCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "cache", Short: "Inspect, trim, verify and share this machine's cache", Args: onlyCommands,
+		Use: "cache", Short: "Inspect, trim, verify and share this machine's cache, and withdraw results", Args: onlyCommands,
 		RunE: func(cmd *cobra.Command, _ []string) error { return wrong("%v", usage.Which(cmd)) },
 	}
-	c.AddCommand(a.cacheShare(), a.cacheStats(), a.cacheTrim(), a.cacheVerify())
+	c.AddCommand(a.cacheForget(), a.cacheShare(), a.cacheStats(), a.cacheTrim(), a.cacheVerify())
 	return c
 }
 

@@ -48,6 +48,7 @@ func Enter() {
 
 // Main runs the client and returns its exit code.
 func Main(ctx context.Context, args []string, out, errs io.Writer) int {
+	process.CloseInherited()
 	heap.CollectLate(64<<20, 48<<20) // most calls end before the first time, or soon after
 	token := environment.Hide(tokenVar)
 	a := &app{

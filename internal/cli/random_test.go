@@ -15,10 +15,10 @@ import (
 	"grayloft.example/grayloft/internal/trial"
 )
 
-// TestReuseIsTrue makes random edits to random repositories, runs after each,
+// TestPlansForetellRuns makes random edits to random repositories, runs after each,
 // and compares every output, byte for byte, with a clean run without a cache.
 // Seeds are fixed; each trial has its own steps.
-func TestReuseIsTrue(t *testing.T) {
+func TestPlansForetellRuns(t *testing.T) {
 	steps := 60
 	if testing.Short() {
 		steps = 15

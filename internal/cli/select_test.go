@@ -185,7 +185,7 @@ func TestMistakesAreExplained(t *testing.T) {
 		{".", []string{"run", "--nonsense"}, "see grayloft run --help"},
 		{".", []string{"projects", "lib"}, "takes no names"},
 		{".", []string{"prjects"}, "did you mean projects?"},
-		{".", []string{"cache", "status"}, "is not a command of cache: share, stats, trim, verify"},
+		{".", []string{"cache", "status"}, "is not a command of cache: forget, share, stats, trim, verify"},
 		{".", []string{"why", "generate@app"}, "matches: their tasks are build, test"},
 		{".", []string{"--repo", "lib", "projects"}, "there is no grayloft.toml"},
 		{".", []string{"log", "test@lib"}, "has not run in this checkout"},

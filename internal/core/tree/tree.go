@@ -215,6 +215,17 @@ func (t *Tree) below(dir string) (from, to int) {
 	return sort.SearchStrings(t.paths, dir+"/"), sort.SearchStrings(t.paths, dir+"0") // "0" is the byte after "/"
 }
 
+// HasReadBelow tells whether a directory contains some of the files that no task writes.
+func (t *Tree) HasReadBelow(dir string) bool {
+	from, to := t.below(dir)
+	for i := from; i < to; i++ {
+		if !t.isWritten(i) {
+			return true
+		}
+	}
+	return false
+}
+
 // Links answers questions about symbolic links, for [Tree.CheckLink].
 type Links struct {
 	Target func(path string) (string, bool) // the text of a link, if the path is one

@@ -147,7 +147,8 @@ func (r *runner) runWithInputs(
 		r.tell(processEnded{from})
 	}
 	keeping := r.clock.now()
-	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task), Upstream: changed}, r.outputs)
+	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task), Upstream: changed,
+		Again: j.verdict.Reason == key.NoReuse, Last: last}, r.outputs)
 	res.Ran.Hashing += r.clock.since(keeping)
 	r.describe(j, res, ran, kept)
 	if compared && !last.Failed {

@@ -74,6 +74,9 @@ func (s *Session) newFinder() *find.Finder {
 		Work: s.Delivery.Work, Blobs: s.Delivery.Blobs, Warn: s.engine.Observer.Warn,
 		Origins: find.Origins(s.engine.Graph.Repo.Name, s.engine.Service, s.self),
 	}
+	if s.engine.Graph.Repo.CheckoutPathsLocal {
+		f.Origins = find.WithCheckout(f.Origins, s.engine.State.Root)
+	}
 	if s.engine.Shared == nil {
 		return f
 	}

@@ -133,7 +133,7 @@ func (s *Search) offer(from decide.Source) *decide.Offer {
 
 func (s *Search) lookAtDisk(ctx context.Context) error {
 	list, ok := s.f.Work.LastListing(s.Task)
-	if !ok {
+	if !ok || s.f.Work.Store.IsWithdrawn(s.last.Key, s.last.Listing) {
 		s.facts.Disk = decide.No
 		return nil
 	}
@@ -158,8 +158,11 @@ func (s *Search) sharedEntries(ctx context.Context) decide.Offers {
 	if s.f.Lookups == nil || !s.Task.IsShareable() {
 		return out
 	}
-	for i, e := range s.f.Lookups.Entries(ctx, s.Task, s.Taken.Key) {
-		s.entries[decide.Source{Shared: true, Index: i}] = e
+	for _, e := range s.f.Lookups.Entries(ctx, s.Task, s.Taken.Key) {
+		if s.f.Work.Store.IsWithdrawn(e.Key, e.Listing) {
+			continue
+		}
+		s.entries[decide.Source{Shared: true, Index: len(out.List)}] = e
 		out.List = append(out.List, decide.Offer{})
 	}
 	return out
@@ -202,6 +205,15 @@ func (s *Search) compare(ctx context.Context) decide.Changes {
 	}
 	out.Known, out.List = true, key.Compare(before, s.Taken.In, read)
 	return out
+}
+
+// WithCheckout adds, for each origin, that of results which are right in one checkout alone.
+func WithCheckout(list []store.Origin, checkout string) []store.Origin {
+	for _, o := range list {
+		o.Checkout = checkout
+		list = append(list, o)
+	}
+	return list
 }
 
 // Origins returns the origins of entries that a run may use: those that this

@@ -151,7 +151,8 @@ func (f *Fingerprints) Save(found func(*graph.Task) Found) {
 
 // common is what every task depends on.
 func (s Source) common() string {
-	return fmt.Sprintf("%q %s %v %q\n", s.Look.Platform, s.Look.Graph.Repo.Digest, statefile.Program(), s.Survey.Ignored())
+	return fmt.Sprintf("%q %s %v %q %s\n", s.Look.Platform, s.Look.Graph.Repo.Digest, statefile.Program(), s.Survey.Ignored(),
+		s.Work.Store.Withdrawals())
 }
 
 // material collects what a fingerprint is computed from.

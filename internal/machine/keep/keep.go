@@ -65,7 +65,9 @@ type Made struct {
 	Task   *graph.Task
 	Before look.Seen // its files when it started
 	Run    execute.Result
-	Unkept string // address of a dependency whose outputs could not be kept; "" if there is none
+	Unkept string          // address of a dependency whose outputs could not be kept; "" if there is none
+	Again  bool            // it ran because of --no-reuse: earlier results with other outputs are withdrawn
+	Last   checkout.Record // of the result before
 	// Upstream says which outputs of dependencies changed since the task started; nil: it sees copies.
 	Upstream func() string
 }
@@ -295,13 +297,43 @@ func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 			"(Go: -trimpath, Rust: --remap-path-prefix)", addr, found.CheckoutPaths[0]))
 	}
 	shareable := k.mayLeave(m, found)
-	if _, err := k.Work.Store.PutMade(e, k.Identity.Origin, shareable && m.Task.IsShareable()); err != nil {
+	origin := k.Identity.Origin
+	if len(found.CheckoutPaths) > 0 && m.Task.Graph().Repo.CheckoutPathsLocal {
+		origin.Checkout = k.Work.State.Root
+	}
+	if m.Again {
+		k.withdrawOther(m, e, origin)
+	}
+	if _, err := k.Work.Store.PutMade(e, origin, shareable && m.Task.IsShareable()); err != nil {
 		k.notStored(err)
 	}
 	if !shareable {
 		return nil
 	}
 	return &e
+}
+
+// withdrawOther withdraws results with the same key and other outputs: the person asked to run the task
+// because of them.
+func (k *Keeper) withdrawOther(m Made, e protocol.Entry, origin store.Origin) {
+	var others []digest.Digest
+	if have, ok := k.Work.Store.Entry(e.Key, origin); ok {
+		others = append(others, have.Listing)
+	}
+	if m.Last.Key == e.Key && !m.Last.Failed {
+		others = append(others, m.Last.Listing)
+	}
+	for _, list := range others {
+		if list == e.Listing || list.IsZero() {
+			continue
+		}
+		if err := k.Work.Store.Withdraw(e.Key, list); err != nil {
+			k.notStored(err)
+			return
+		}
+		k.Notices.WarnOnce("withdrawn "+e.Task, e.Task+" gave other outputs than its earlier result, which is not used any more on this "+
+			"machine: something that it does not declare differs (grayloft reproduce shows what)")
+	}
 }
 
 // mayLeave tells whether the contents and the circumstances of a result allow it

@@ -1,9 +1,11 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/graph"
@@ -23,12 +25,18 @@ type asking struct {
 // switched while it ran.
 func (p *Prober) Changed(ctx context.Context, t *graph.Task) string {
 	ended := time.Now()
-	for _, item := range t.Decl.Probes.Items {
-		if why := p.changed(ctx, Of(p.Graph, item.Text, t.Project), ended); why != "" {
-			return fmt.Sprintf("%s while it ran: the probe %s", why, item.Text)
-		}
+	items := t.Decl.Probes.Items
+	whys := make([]string, len(items))
+	var wg sync.WaitGroup
+	for i, item := range items { // together, as they were asked first
+		wg.Go(func() {
+			if why := p.changed(ctx, Of(p.Graph, item.Text, t.Project), ended); why != "" {
+				whys[i] = fmt.Sprintf("%s while it ran: the probe %s", why, item.Text)
+			}
+		})
 	}
-	return ""
+	wg.Wait()
+	return cmp.Or(whys...)
 }
 
 const (

@@ -71,8 +71,11 @@ func (w *watched) depends(since time.Time) (depends, error) {
 	}
 	var out depends
 	for _, p := range slices.Sorted(maps.Keys(w.opened.Touched)) {
-		if isVolatile(p) {
+		if isVolatile(p) || w.opened.Wrote[p] && !w.opened.Read[p] { // what it cannot read decides nothing
 			continue
+		}
+		if info, err := os.Stat(p); err == nil && !info.IsDir() && !info.Mode().IsRegular() {
+			return nil, fmt.Errorf("%w: it reads %s, which is no file", errUnknown, p)
 		}
 		x := dependence{Path: p, Listed: w.opened.Listed[p]}
 		var settled bool

@@ -2,14 +2,17 @@ package runner
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"grayloft.example/grayloft/internal/core/fleet"
@@ -36,7 +39,7 @@ func (r *Runner) carryOut(ctx context.Context, w protocol.Work) protocol.JobEnd 
 	case errors.Is(why, errEnding):
 		return protocol.JobEnd{State: fleet.Queued, Message: "gave the job back, because it ends"}
 	case errors.Is(why, errContact):
-		return protocol.JobEnd{State: fleet.Lost, Message: "lost contact to the service"}
+		return protocol.JobEnd{State: fleet.Lost, Message: "lost contact with the service"}
 	case why != nil:
 		return protocol.JobEnd{State: fleet.Failed, Exit: -1, Message: why.Error()}
 	case errors.As(err, &asked):
@@ -211,7 +214,7 @@ func (r *Runner) execute(ctx context.Context, w protocol.Work, d jobDirs, token 
 // confined runs a command of a job in its checkout. It is confined to the directories of the job, so that it
 // can reach neither the runner nor other jobs, by its files or as a process.
 func (r *Runner) confined(ctx context.Context, w protocol.Work, d jobDirs, c process.Command) process.Result {
-	c.Dir, c.Mark, c.Grace = d.tree, fmt.Sprintf("job-%d-%d", w.Job, w.Attempt), endGrace
+	c.Dir, c.Mark, c.Grace = d.tree, markOf(w), endGrace
 	if r.Confined {
 		s := sandbox.Stage{
 			Dir: d.root, Work: ".", Network: true, Moving: true, Writable: []string{d.home, d.cache},
@@ -229,6 +232,12 @@ func (r *Runner) confined(ctx context.Context, w protocol.Work, d jobDirs, c pro
 	return process.Run(ctx, c)
 }
 
+// markOf returns the mark of a job's processes. Another service, repository or runner on this machine
+// has jobs with the same numbers.
+func markOf(w protocol.Work) string {
+	return fmt.Sprintf("job-%d-%d-%s", w.Job, w.Attempt, rand.Text())
+}
+
 // endOf says how the client ended.
 func (r *Runner) endOf(w protocol.Work, d jobDirs, res process.Result) (protocol.JobEnd, error) {
 	end := protocol.JobEnd{State: fleet.Failed, Exit: res.Exit}
@@ -237,19 +246,45 @@ func (r *Runner) endOf(w protocol.Work, d jobDirs, res process.Result) (protocol
 		return end, res.Err
 	case res.Signal != "":
 		end.Exit, end.Message = -1, "the client was ended by signal "+res.Signal
+		if res.Signal == "SIGKILL" { // limits, and the end of the runner, are reported as what they are
+			end.Message += ", which this runner did not send: the machine may have run out of memory, or somebody else ended it"
+		}
 	case res.OK():
 		end.State = fleet.Passed
 	}
 	if !w.Ask.Preview || !res.OK() {
 		return end, nil
 	}
-	file := filepath.Join(d.root, planFile)
-	if info, err := os.Lstat(file); err != nil || !info.Mode().IsRegular() || info.Size() > protocol.MaxPlan {
-		return end, askedError{errors.New("the plan was not written, or is too large to keep")}
-	}
-	text, err := os.ReadFile(file)
-	end.Plan = string(text)
+	var err error
+	end.Plan, err = readPlan(d.root)
 	return end, err
+}
+
+// readPlan reads the plan that a job wrote. A process that the job left may replace it at any time, so
+// the file is opened once, in the directory of the job alone, and what was opened is looked at.
+func readPlan(dir string) (string, error) {
+	noPlan := askedError{errors.New("the plan was not written, or is too large to keep")}
+	top, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", err
+	}
+	defer top.Close()
+	if info, err := top.Lstat(planFile); err != nil || !info.Mode().IsRegular() {
+		return "", noPlan
+	}
+	f, err := top.OpenFile(planFile, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe is not waited for
+	if err != nil {
+		return "", noPlan
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		return "", noPlan
+	}
+	text, err := io.ReadAll(io.LimitReader(f, protocol.MaxPlan+1))
+	if err == nil && len(text) > protocol.MaxPlan {
+		err = noPlan
+	}
+	return string(text), err
 }
 
 // diskEach is how often the size of a job's directories is looked at.

@@ -166,7 +166,7 @@ func (l *loop) stopAll(why error) {
 func (l *loop) checkContact() {
 	lease := time.Duration(l.known.Lease * float64(time.Second))
 	if len(l.jobs) > 0 && time.Since(l.contact) > lease*4/5 {
-		l.Say("lost contact to the service: stops its jobs, which go to other runners")
+		l.Say("lost contact with the service: stops its jobs, which go to other runners")
 		l.stopAll(errContact)
 		l.contact = time.Now()
 	}

@@ -185,6 +185,9 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 	}); err != nil {
 		return Trimmed{}, err
 	}
+	if err := s.trimWithdrawn(withdrawnKept); err != nil {
+		return Trimmed{}, err
+	}
 	entries, err := s.entries()
 	if err != nil {
 		return Trimmed{}, err

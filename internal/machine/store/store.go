@@ -77,11 +77,15 @@ func (s *Store) Lock(ctx context.Context, name string) (release func(), err erro
 }
 
 // Origin says where an entry comes from. An entry made here without a service
-// has neither service nor shelf.
-type Origin struct{ Repo, Service, Shelf string }
+// has neither service nor shelf. Checkout is set if the result is right in one checkout of this
+// machine alone, because it contains its path.
+type Origin struct {
+	Repo, Service, Shelf string
+	Checkout             string `json:",omitempty"`
+}
 
 func (s *Store) entry(k digest.Digest, o Origin) string {
-	from := digest.Of([]byte(o.Repo + "\x00" + o.Service + "\x00" + o.Shelf)).String()[:16]
+	from := digest.Of([]byte(o.Repo + "\x00" + o.Service + "\x00" + o.Shelf + "\x00" + o.Checkout)).String()[:16]
 	name := hex.EncodeToString(k[:])
 	return filepath.Join(s.dir, "entries", name[:2], name[2:]+"-"+from)
 }
@@ -130,6 +134,9 @@ func (s *Store) Shareable(repo string) ([]protocol.Entry, error) {
 
 func (s *Store) put(stored storedEntry) (protocol.Entry, error) {
 	e, o := stored.Entry, stored.Origin
+	if s.IsWithdrawn(e.Key, e.Listing) {
+		return e, fmt.Errorf("a result of %s with these outputs was withdrawn, and is not kept again", e.Task)
+	}
 	if have, ok := s.Entry(e.Key, o); ok && s.Has(have.Listing) {
 		return have, nil
 	}
@@ -151,7 +158,7 @@ func (s *Store) Entry(k digest.Digest, o Origin) (protocol.Entry, bool) {
 		return protocol.Entry{}, false
 	}
 	st, ok := readEntry(data)
-	if !ok || st.Origin != o || st.Entry.Key != k {
+	if !ok || st.Origin != o || st.Entry.Key != k || s.IsWithdrawn(k, st.Entry.Listing) {
 		return protocol.Entry{}, false
 	}
 	s.used(s.entry(k, o))

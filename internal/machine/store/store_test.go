@@ -95,7 +95,7 @@ func TestEntriesAreSeparatedByOrigin(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	trusted, mine := Origin{"r", "http://s", "trusted"}, Origin{Repo: "r"}
+	trusted, mine := Origin{Repo: "r", Service: "http://s", Shelf: "trusted"}, Origin{Repo: "r"}
 	e := protocol.Entry{Key: k, Listing: listing, Task: "build@a"}
 	if _, err := s.PutEntry(e, trusted); err != nil {
 		t.Fatal(err)
@@ -103,7 +103,7 @@ func TestEntriesAreSeparatedByOrigin(t *testing.T) {
 	if _, ok := s.Entry(k, mine); ok {
 		t.Error("an entry of the trusted shelf is seen as one's own")
 	}
-	if _, ok := s.Entry(k, Origin{"other", "http://s", "trusted"}); ok {
+	if _, ok := s.Entry(k, Origin{Repo: "other", Service: "http://s", Shelf: "trusted"}); ok {
 		t.Error("an entry is seen from another repository")
 	}
 	second := e

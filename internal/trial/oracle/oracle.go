@@ -153,7 +153,7 @@ func newWorld(t testing.TB, p Programs, o Options) *world {
 	if o.Service != nil {
 		w.far = &trial.Repo{T: t, Dir: w.at("three/repo"), Env: env("cache-far"), Bin: p.Client}
 		ci := o.Service.TokenFor(t, w.name, "ci", "trusted", "trusted")
-		other := o.Service.TokenFor(t, w.name, "other", "other", "other", "trusted")
+		other := o.Service.TokenFor(t, w.name, "other", "person/other", "person/other", "trusted")
 		w.r.Login(o.Service.URL, ci, "here")
 		w.second.Login(o.Service.URL, ci, "here")
 		w.far.Login(o.Service.URL, other, "there")

@@ -1,0 +1,6 @@
+//go:build !linux
+
+package process
+
+// CloseInherited does nothing here.
+func CloseInherited() {}
