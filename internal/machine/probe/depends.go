@@ -59,8 +59,8 @@ func (w *watched) dress(c *process.Command) {
 const mostDepends = 20_000
 
 // depends returns what the probe depended on. It fails if that cannot be told, or if any of it may have
-// changed since a moment.
-func (w *watched) depends(since time.Time) (depends, error) {
+// changed since a moment, but for files that the probe declares: those count by their contents.
+func (w *watched) depends(since time.Time, isDeclared func(path string) bool) (depends, error) {
 	switch {
 	case w.err != nil:
 		return nil, fmt.Errorf("%w: %w", errUnknown, w.err)
@@ -80,7 +80,7 @@ func (w *watched) depends(since time.Time) (depends, error) {
 		x := dependence{Path: p, Listed: w.opened.Listed[p]}
 		var settled bool
 		switch x.Status, settled = x.look(since); {
-		case settled:
+		case settled, isDeclared(p):
 		case w.opened.Wrote[p]:
 			return nil, fmt.Errorf("%w: it writes %s", errUnknown, p)
 		default:
@@ -112,6 +112,11 @@ func (x dependence) look(since time.Time) (status string, settled bool) {
 	}
 	st, ok := files.StatusOfInfo(info)
 	return st.String(), ok && st.SettledBefore(since)
+}
+
+// without leaves out files that a probe declares.
+func (d depends) without(isDeclared func(path string) bool) depends {
+	return slices.DeleteFunc(slices.Clone(d), func(x dependence) bool { return isDeclared(x.Path) })
 }
 
 // hold tells whether everything is as it was.

@@ -127,14 +127,22 @@ func (p *Prober) answer(ctx context.Context, q Question, files Files) (string, e
 	at := time.Now()
 	r, ok := p.recall(q, asked)
 	if ok && r.Unknown == "" {
-		p.keep(q, given{text: r.Text, at: at, depends: r.Depends, wasTraced: true})
+		on := slices.Clone(r.Depends)
+		if len(declared.Reads) > 0 {
+			for _, f := range declared.FilesOf(q.Dir(), files.Paths()) {
+				x := dependence{Path: filepath.Join(p.Root, filepath.FromSlash(f))}
+				x.Status = p.look(x)
+				on = append(on, x)
+			}
+		}
+		p.keep(q, given{text: r.Text, at: at, depends: on, wasTraced: true})
 		return r.Text, nil
 	}
 	text, err := p.ask(ctx, q, !ok)
 	switch known := p.known(q); {
 	case err != nil:
 	case known.depends != nil:
-		p.remember(q, recall{Asked: asked, Text: text, Depends: known.depends})
+		p.remember(q, recall{Asked: asked, Text: text, Depends: known.depends.without(p.isDeclared(q))})
 	case errors.Is(known.unknown, errUnknown): // nor will it be known the next time
 		p.remember(q, recall{Asked: asked, Unknown: known.unknown.Error()})
 	}
@@ -195,6 +203,16 @@ func (p *Prober) keep(q Question, g given) {
 	p.answers[q] = g
 }
 
+// isDeclared returns a function that tells whether a probe declares that it reads a file, by its path
+// on the disk.
+func (p *Prober) isDeclared(q Question) func(path string) bool {
+	declared := p.Graph.Repo.Probes[q.Probe]
+	return func(name string) bool {
+		rel, ok := strings.CutPrefix(filepath.ToSlash(name), filepath.ToSlash(p.Root)+"/")
+		return ok && len(declared.FilesOf(q.Dir(), []string{rel})) > 0
+	}
+}
+
 // environment is that of a probe.
 func (p *Prober) environment(q Question) []string {
 	env := p.Env.Base()
@@ -230,7 +248,7 @@ func (p *Prober) run(ctx context.Context, q Question, traced bool) (given, error
 	}
 	g := given{text: out.String(), at: at, wasTraced: traced}
 	if traced {
-		g.depends, g.unknown = w.depends(at)
+		g.depends, g.unknown = w.depends(at, p.isDeclared(q))
 	}
 	return g, nil
 }
