@@ -92,6 +92,15 @@ func (p *Project) Writes(name string) bool {
 
 // MayWriteIn tells whether tasks may create or delete entries of a directory, from the root.
 func (g *Graph) MayWriteIn(dir string) bool {
+	if known, ok := g.writable.Load(dir); ok {
+		return known.(bool)
+	}
+	may := g.mayWriteIn(dir)
+	g.writable.Store(dir, may)
+	return may
+}
+
+func (g *Graph) mayWriteIn(dir string) bool {
 	p := g.Containing(dir)
 	if p == nil {
 		return false

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 
 	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/glob"
@@ -22,6 +23,7 @@ type Graph struct {
 	byName   map[string]*Project
 	byDir    map[string]*Project
 	byAddr   map[string]*Task
+	writable sync.Map // by directory: the result of [Graph.MayWriteIn]
 }
 
 // Project is a project with the projects it needs.
