@@ -281,7 +281,7 @@ func (t *Tree) CheckLink(task *graph.Task, link string, read map[string]bool, is
 	if w := t.g.Writer(at); isLeft(at) || w != nil && task.DependsOn(w) {
 		return nil
 	}
-	if ask.Exists(at) || !task.ReadsFile(at) {
+	if ask.Exists(at) || read[link] && !task.ReadsFile(at) { // what a link among outputs leads to counts as soon as it exists
 		return uncovered(at)
 	}
 	return nil
