@@ -46,6 +46,7 @@ func (a *app) open(ctx context.Context, r *repository, offline bool) (*session, 
 		State: state, Store: st, Env: a.env, Platform: runtime.GOOS + "/" + runtime.GOARCH,
 		Maker: sync.OnceValue(func() protocol.Maker { return maker(ctx, r) }), Now: a.now,
 	}}
+	state.Barred = barred(r.graph, state, a.env)
 	s.head = sync.OnceValues(func() (string, string) { return r.git.Head(context.WithoutCancel(ctx)) })
 	client, url := a.client(r, st)
 	switch {

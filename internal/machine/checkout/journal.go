@@ -47,7 +47,9 @@ const recordVersion = 2
 // State is the state directory of one checkout.
 type State struct {
 	Root string // of the repository
-	dir  string
+	// Barred, if set, returns an error for a task whose lock this process would wait for without end.
+	Barred func(task string) error
+	dir    string
 
 	mu      sync.Mutex
 	records map[string]Record

@@ -14,6 +14,11 @@ import (
 // not run or restore it at the same time. Waited tells whether another process
 // held it: the caller's knowledge of the task is then out of date.
 func (s *State) Lock(ctx context.Context, task string) (unlock func(), waited bool, err error) {
+	if s.Barred != nil {
+		if err := s.Barred(task); err != nil {
+			return nil, false, err
+		}
+	}
 	return lock.Take(ctx, filepath.Join(s.dir, "locks", LockName(task)))
 }
 
@@ -25,6 +30,15 @@ func (s *State) LockForReading(ctx context.Context, task string) (unlock func(),
 
 // LockName is the name of the file that is a task's lock.
 func LockName(task string) string { return digest.Of([]byte(task)).String()[:32] }
+
+// IsRunning tells whether a run goes on in this checkout.
+func (s *State) IsRunning(run string) bool {
+	if run == "" || filepath.Base(run) != run {
+		return false
+	}
+	_, err := os.Stat(filepath.Join(s.dir, "running", run))
+	return err == nil
+}
 
 // StagedDir is the directory with outputs that are being written.
 func (s *State) StagedDir() string { return filepath.Join(s.dir, "staged") }
