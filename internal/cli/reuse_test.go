@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,13 +15,22 @@ import (
 
 // TestReuseIsTrue carries out random sequences of steps, and compares what is on the disk, in this
 // machine's cache and in the shared cache with what a clean execution leaves. Each call has other
-// sequences; REUSE_SEED=n repeats the one with that seed.
+// sequences; REUSE_SEED=n repeats the one with that seed. REUSE_ONLY names kinds or families of steps
+// that are tried beside the usual ones, and REUSE_CLIENT another client, such as an earlier one.
 func TestReuseIsTrue(t *testing.T) {
 	const length = 30
 	p := oracle.Build(t)
+	if other := os.Getenv("REUSE_CLIENT"); other != "" {
+		p.Client = other
+	}
 	s := trial.Serve(t)
+	o := oracle.Options{Steps: length, Service: s}
+	if only := os.Getenv("REUSE_ONLY"); only != "" {
+		o.Only = strings.Split(only, ",")
+	}
 	if seed, err := strconv.ParseUint(os.Getenv("REUSE_SEED"), 10, 64); err == nil {
-		if f, _ := oracle.Sequence(t, p, oracle.Options{Seed: seed, Steps: length, Service: s}); f != nil {
+		o.Seed = seed
+		if f, _ := oracle.Sequence(t, p, o); f != nil {
 			t.Error(f)
 		}
 		return
@@ -36,11 +46,12 @@ func TestReuseIsTrue(t *testing.T) {
 			t.Parallel()
 			var all oracle.Counts
 			for n := uint64(0); n == 0 || time.Now().Before(until); n++ {
-				seed := first + 2*n + worker
-				f, c := oracle.Sequence(t, p, oracle.Options{Seed: seed, Steps: length, Service: s})
+				mine := o
+				mine.Seed = first + 2*n + worker
+				f, c := oracle.Sequence(t, p, mine)
 				all.Add(c)
 				if f != nil {
-					t.Fatalf("REUSE_SEED=%d repeats this:\n%v", seed, f)
+					t.Fatalf("REUSE_SEED=%d repeats this:\n%v", mine.Seed, f)
 				}
 			}
 			if all.Ran == 0 || all.Reused+all.Restored+all.Fetched == 0 {

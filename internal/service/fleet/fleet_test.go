@@ -387,6 +387,39 @@ func TestCancellingReachesARunnerAtOnce(t *testing.T) {
 	}
 }
 
+// Handing a job over and cancelling its request lock the two in one order.
+func TestHandingOverDoesNotDeadlockWithCancelling(t *testing.T) {
+	x := newTeam(t, 0)
+	id := x.request(nil)
+	tx, err := x.DB.BeginTxx(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(`SELECT FROM requests WHERE id = $1 FOR UPDATE`, id); err != nil {
+		t.Fatal(err)
+	}
+	r := x.runner("north", "linux")
+	answer := make(chan protocol.WorkAnswer, 1)
+	go func() { answer <- r.next(1) }()
+	trial.Wait(t, "the job being handed over", func() bool {
+		blocked := 0
+		err := x.DB.Get(&blocked, `
+			SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`)
+		return err == nil && blocked > 0
+	})
+	if _, err := tx.Exec(`SET LOCAL deadlock_timeout = '10ms'; UPDATE jobs SET state = 'cancelled', ended_at = now() WHERE request_id = ` +
+		fmt.Sprint(id)); err != nil {
+		t.Fatal(err)
+	}
+	if err := tx.Commit(); err != nil {
+		t.Fatal(err)
+	}
+	if a := <-answer; a.Job != nil {
+		t.Errorf("a cancelled job was handed out: %+v", a.Job)
+	}
+}
+
 // The job is cancelled between the choice of a runner and the moment in which it becomes the
 // runner's.
 func TestARunnerIsAnsweredWhenNothingComesOfAnOffer(t *testing.T) {

@@ -165,6 +165,12 @@ func (f *Fleet) handTo(ctx context.Context, o Offer, runner int64) (work *protoc
 			Shelf   string `db:"shelf"`
 			Guarded bool   `db:"protected"`
 		}
+		// The request first, as whoever cancels it does: two orders would wait for each other.
+		if _, err := tx.ExecContext(ctx, `
+			SELECT FROM requests WHERE id = (SELECT request_id FROM jobs WHERE repository_id = $1 AND id = $2) FOR UPDATE`,
+			o.Repository, o.Job); err != nil {
+			return err
+		}
 		err := tx.GetContext(ctx, &row, `
 			UPDATE jobs j SET state = 'running', attempt = j.attempt + 1, runner_id = $4, lease_until = now() + make_interval(secs => $5),
 				started_at = now(), message = '', run_id = ''
