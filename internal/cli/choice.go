@@ -1,7 +1,12 @@
 package cli
 
 import (
+	"os"
+	"strings"
+
 	"github.com/spf13/cobra"
+
+	"grayloft.example/grayloft/internal/protocol"
 )
 
 // choice is the settings that a person chose.
@@ -21,6 +26,14 @@ func (c *choice) apply(r *repository) error {
 	vals, err := r.graph.Repo.Choose(c.modes, c.sets)
 	if err != nil {
 		return wrong("%v", err)
+	}
+	if os.Getenv(protocol.GuardedVar) != "" {
+		for _, given := range c.sets {
+			name, _, _ := strings.Cut(given, "=")
+			if s := r.graph.Repo.Settings[name]; s.IsOpen() {
+				return wrong("the setting %q takes any text, so a request cannot set it in a protected job: declare its values in %s", name, s.Pos.At())
+			}
+		}
 	}
 	r.graph.Chosen = vals
 	r.choice = *c

@@ -113,3 +113,23 @@ func TestATaskThatRunsItselfIsTold(t *testing.T) {
 		}
 	}
 }
+
+// What a request says must not decide what a protected job runs.
+func TestAProtectedJobTakesNoOpenSettings(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"t\"\n[setting.target]\ndefault = \"all\"\n[setting.size]\nvalues = [\"small\", \"large\"]\ndefault = \"small\"\n" +
+			"[task.a]\nrun = \"echo %{setting.target} %{setting.size} > out\"\nreads = []\nwrites = [\"out\"]\nprobes = []\n",
+		".gitignore": "out\n",
+	})
+	job := &trial.Repo{T: t, Dir: r.Dir, Env: append([]string{"GRAYLOFT_PROTECTED_JOB=yes"}, r.Env...)}
+	if a := job.Grayloft("run", "a", "--set", "target=x; touch stolen"); a.Code != 2 || !strings.Contains(a.Err, "takes any text") || r.Has("stolen") {
+		t.Errorf("%+v", a)
+	}
+	if a := job.Grayloft("run", "a", "--set", "size=large"); a.Code != 0 {
+		t.Errorf("%+v", a)
+	}
+	if a := r.Grayloft("run", "a", "--set", "target=some"); a.Code != 0 || r.Read("out") != "some small\n" {
+		t.Errorf("%+v", a)
+	}
+}

@@ -43,6 +43,10 @@ type Ask struct {
 	Changes *LocalChanges `json:"changes,omitempty"`
 }
 
+// GuardedVar is the variable by which a runner tells the client that it carries out a protected job:
+// what a request says must not decide what runs there.
+const GuardedVar = "GRAYLOFT_PROTECTED_JOB"
+
 // The priorities of requests.
 const (
 	PriorityHigh   = 1

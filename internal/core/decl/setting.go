@@ -122,6 +122,10 @@ func (r *Repo) Choose(modes, sets []string) (Chosen, error) {
 	return out, nil
 }
 
+// IsOpen tells whether the setting takes any text: then its value can say anything to a shell in which a
+// command uses it.
+func (s *Setting) IsOpen() bool { return s.Type == Text && len(s.Values) == 0 }
+
 func orNone(advice, none string) string {
 	if advice == "" {
 		return ": " + none

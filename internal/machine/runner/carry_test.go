@@ -55,3 +55,14 @@ func TestOnlyAPlanOfTheJobIsRead(t *testing.T) {
 		}
 	}
 }
+
+// The client of a protected job is told that it is one.
+func TestAProtectedJobIsMarked(t *testing.T) {
+	r := &Runner{}
+	has := func(w protocol.Work) bool {
+		return strings.Contains(strings.Join(r.environment(w, jobDirs{}, "secret"), " "), protocol.GuardedVar+"=yes")
+	}
+	if has(protocol.Work{}) || !has(protocol.Work{Refs: []string{"main"}}) {
+		t.Error("the environment does not follow the job")
+	}
+}

@@ -268,6 +268,9 @@ func (r *Runner) environment(w protocol.Work, d jobDirs, token string) []string 
 		"GRAYLOFT_CONFIG=" + filepath.Join(d.home, ".grayloft"), "GRAYLOFT_PLACE=" + r.Hello.Place,
 		fmt.Sprintf("GRAYLOFT_REQUEST=%d", w.Request),
 	}
+	if len(w.Refs) > 0 || r.known.Protected {
+		env = append(env, protocol.GuardedVar+"=yes")
+	}
 	return slices.Concat(ownEnvironment(d), env, r.Env)
 }
 
