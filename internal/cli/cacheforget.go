@@ -18,8 +18,8 @@ type forgottenJSON struct {
 func (a *app) cacheForget() *cobra.Command {
 	return &cobra.Command{
 		Use: "forget TASK", Short: "Withdraw a wrong result, so that this machine never uses it again",
-		Long: "Withdraws the last result of a task in this checkout: no run on this machine uses these outputs under the same key again,\n" +
-			"wherever they come from. The next run executes the task. Results of other inputs stay.",
+		Long: "Withdraws the last result of a task in this checkout: no run on this machine uses these outputs under the\n" +
+			"same key again, wherever they come from. The next run executes the task. Results of other inputs stay.",
 		Example: "  grayloft cache forget package@booking",
 		Args:    words(1, 1, "one task, such as build@fares"),
 		RunE: func(cmd *cobra.Command, args []string) error {

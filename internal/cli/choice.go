@@ -31,7 +31,8 @@ func (c *choice) apply(r *repository) error {
 		for _, given := range c.sets {
 			name, _, _ := strings.Cut(given, "=")
 			if s := r.graph.Repo.Settings[name]; s.IsOpen() {
-				return wrong("the setting %q takes any text, so a request cannot set it in a protected job: declare its values in %s", name, s.Pos.At())
+				return wrong("the setting %q takes any text, so a request cannot set it in a protected job: declare its values in %s",
+					name, s.Pos.At())
 			}
 		}
 	}

@@ -25,7 +25,8 @@ func barred(g *graph.Graph, state *checkout.State, env environment.Environment) 
 		case t == caller:
 			return fmt.Errorf("%s runs this command itself, so it cannot wait for it: let the task do its work without grayloft run", task)
 		case t != nil && caller.DependsOn(t):
-			return fmt.Errorf("%s reads the outputs of %s while it runs this command, so they stay as they are: add what has to run first to after", addr, task)
+			return fmt.Errorf("%s reads the outputs of %s while it runs this command, so they stay as they are: "+
+				"add what has to run first to after", addr, task)
 		}
 		return nil
 	}

@@ -204,7 +204,9 @@ func (a *app) showProbe(r *repository, p *decl.Probe) error {
 	case !p.Rememberable:
 		a.Row(
 			"remembered",
-			[]term.Sourced{{Value: "no: it runs in every run", From: `reads = [] remembers it while all that it opens stays the same`, By: ""}},
+			[]term.Sourced{{
+				Value: "no: it runs in every run", From: `reads = [] remembers it while all that it opens stays the same`, By: "",
+			}},
 		)
 	case d.Always != "":
 		a.Row("remembered", []term.Sourced{{Value: "no: it runs in every run", From: d.Always, By: ""}})

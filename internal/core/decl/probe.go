@@ -119,8 +119,11 @@ func (p *Probe) Record(dir string) installed.Record {
 // isToolDir tells whether a text names a directory that a probe may have. Those of the
 // repository stay in it; without a prefix, it is one of the project of each task.
 func isToolDir(text string) bool {
-	if strings.HasPrefix(text, "/") || strings.HasPrefix(text, "home:") {
-		return true
+	if below, ok := strings.CutPrefix(text, "home:"); ok { // not all of it: it has a person's keys
+		return fs.ValidPath(below) && below != "."
+	}
+	if below, ok := strings.CutPrefix(text, "/"); ok {
+		return fs.ValidPath(below) && below != "."
 	}
 	rest := strings.TrimPrefix(text, "repo:")
 	return fs.ValidPath(rest) && rest != "." && !strings.ContainsAny(rest, notInPaths)

@@ -1,6 +1,7 @@
 package decl
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -69,6 +70,19 @@ func TestTheFilesOfAProbe(t *testing.T) {
 			if got := p.FilesOf(dir, paths); !slices.Equal(got, want) {
 				t.Errorf("%s in %s: %q, want %q", list, dir, got, want)
 			}
+		}
+	}
+}
+
+// A toolchain is in a directory of its own: a repository cannot open somebody's home, or the machine.
+func TestDirectoriesOfToolsAreNarrow(t *testing.T) {
+	for dir, ok := range map[string]bool{
+		"home:go": true, "/usr/lib/go": true, "repo:node_modules": true, "node_modules": true,
+		"home:.": false, "home:": false, "home:..": false, "home:../x": false, "home:a/../..": false, "/": false, "/usr/../root": false, "repo:..": false, "..": false,
+	} {
+		text := fmt.Sprintf("schema = 1\n[repo]\nname = \"quay\"\n[probe.v]\nrun = \"x\"\ndirs = [%q]\n", dir)
+		if _, ps, err := Load(fstest.MapFS{"grayloft.toml": {Data: []byte(text)}}, "quay"); err != nil || (len(ps) == 0) != ok {
+			t.Errorf("%s: %v, %v", dir, ps, err)
 		}
 	}
 }

@@ -83,6 +83,7 @@ func (r *runner) runHere(ctx context.Context, j runJob) event {
 		return outputsGone{from, gone}
 	}
 	differs, changed, done, err := r.readings.read(ctx, j.task)
+	inputs.changed = changed
 	defer done()
 	switch {
 	case err != nil:
@@ -94,7 +95,7 @@ func (r *runner) runHere(ctx context.Context, j runJob) event {
 		err := fmt.Errorf("the outputs of %s keep changing: something else writes them", differs.Addr())
 		return haveResult{source: from, result: unreadable(ctx, res, err)}
 	}
-	return r.runWithInputs(ctx, j, from, res, inputs.upstream, changed)
+	return r.runWithInputs(ctx, j, from, res, inputs)
 }
 
 // seeInputs reads the files of a task again, if something depends on them.
@@ -115,9 +116,7 @@ func (r *runner) clear(ctx context.Context, t *graph.Task) error {
 }
 
 // runWithInputs runs a task whose inputs are in place.
-func (r *runner) runWithInputs(
-	ctx context.Context, j runJob, from source, res *Result, upstream []sandbox.Upstream, changed func() string,
-) event {
+func (r *runner) runWithInputs(ctx context.Context, j runJob, from source, res *Result, in inputs) event {
 	began := r.clock.now()
 	before, err := r.seeInputs(ctx, j)
 	if err != nil {
@@ -134,7 +133,7 @@ func (r *runner) runWithInputs(
 	last, compared := r.delivery.Work.State.Last(j.task.Addr())
 	r.observer.Started(j.task, res.Timing.At, j.slot)
 	go r.keep.Identity.Maker() // asks git, while the task runs
-	ran, err := r.execute.Run(ctx, execute.Job{Task: j.task, Reads: before.Rows, Upstream: upstream})
+	ran, err := r.execute.Run(ctx, execute.Job{Task: j.task, Reads: before.Rows, Upstream: in.upstream})
 	if errors.Is(err, sandbox.ErrChanged) && j.mayRetry {
 		r.look.Refresh(ctx)
 		return filesChanged{from, true}
@@ -147,7 +146,7 @@ func (r *runner) runWithInputs(
 		r.tell(processEnded{from})
 	}
 	keeping := r.clock.now()
-	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task), Upstream: changed,
+	kept := r.keep.Keep(ctx, keep.Made{Task: j.task, Before: before, Run: ran, Unkept: r.outputs.Unkept(j.task), Upstream: in.changed,
 		Again: j.verdict.Reason == key.NoReuse, Last: last}, r.outputs)
 	res.Ran.Hashing += r.clock.since(keeping)
 	r.describe(j, res, ran, kept)
@@ -242,6 +241,7 @@ func (r *runner) share(t *graph.Task, kept keep.Kept) bool {
 type inputs struct {
 	upstream []sandbox.Upstream
 	brought  []*transfer.Brought
+	changed  func() string // says what of them in the checkout was touched since; nil: the task sees copies
 }
 
 // bringInputs puts the outputs of dependencies onto the disk; for a sealed task,
@@ -255,7 +255,8 @@ func (r *runner) bringInputs(ctx context.Context, t *graph.Task) (in inputs, gon
 		}
 		if out.Unkept != "" {
 			if t.Isolation == decl.Sealed {
-				return in, nil, fmt.Errorf("the outputs of %s could not be kept (%s), and a sealed task would see none of them", u.Addr(), out.Unkept)
+				return in, nil, fmt.Errorf("the outputs of %s could not be kept (%s), and a sealed task would see none of them",
+					u.Addr(), out.Unkept)
 			}
 			continue
 		}

@@ -188,7 +188,7 @@ func (l *loop) applyBrought(b *transfer.Brought) {
 // were settled with, these are settled again.
 func (l *loop) applyResult(n *node, ev haveResult) {
 	if ev.output != nil {
-		if before := l.outputs.Get(n.task); before != nil && (before.Digest != ev.output.Digest || before.Unkept != "" || ev.output.Unkept != "") {
+		if before := l.outputs.Get(n.task); before != nil && !before.isSame(ev.output) {
 			l.board.reopenDependents(n)
 		}
 		l.outputs.set(n.task, ev.output)

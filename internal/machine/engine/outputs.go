@@ -30,6 +30,11 @@ func NewOutput(list listing.List, known digest.Digest, onDisk bool) *Output {
 	return &Output{List: list, Digest: known, OnDisk: onDisk}
 }
 
+// isSame tells whether two outputs are known to be the same.
+func (o *Output) isSame(other *Output) bool {
+	return o.Digest == other.Digest && o.Unkept == "" && other.Unkept == ""
+}
+
 // of returns the output as that of a task, whose project's directory paths are relative to.
 func (o *Output) of(t *graph.Task) *Output {
 	links := slices.ContainsFunc(o.List, func(r listing.Row) bool { return r.Kind == listing.Link })

@@ -123,7 +123,8 @@ func (s *Session) others(uploads *share.Uploads) announcer {
 func (s *Session) newLoop(b *board, uploads *share.Uploads, others announcer) *loop {
 	e := &s.engine
 	keeper := &keep.Keeper{
-		Work: s.Delivery.Work, Look: s.Look, Probes: s.prober, Now: e.Now, Notices: keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
+		Work: s.Delivery.Work, Look: s.Look, Probes: s.prober, Now: e.Now,
+		Notices:  keep.Notices{Warn: e.Observer.Warn, WarnOnce: s.notes.once},
 		Identity: keep.Identity{Origin: s.ownOrigin(), Maker: e.Maker, Name: s.self.Name},
 	}
 	early := sync.OnceValue(func() map[*graph.Task]digest.Digest { return s.Look.EarlyKeys(s.Tasks) })

@@ -27,7 +27,8 @@ type rules struct {
 // of returns the rules for one task, given the outputs of its dependencies.
 func (r rules) of(t *graph.Task, evicted bool, outputs *Outputs) decide.Rules {
 	out := decide.Rules{
-		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: outputs.areOnDisk(t), Unkept: outputs.Unkept(t),
+		NoReuse: r.noReuse, ReuseNever: t.Reuse == decl.Never, Evicted: evicted, MayCompare: outputs.areOnDisk(t),
+		Unkept: outputs.Unkept(t),
 		Wanted: r.fetch == decide.FetchAll || r.fetch == decide.FetchNeeded && r.picked[t],
 	}
 	if u := t.WithoutWrites(); u != nil {

@@ -24,7 +24,9 @@ type directoryState struct {
 
 // directory describes a directory with its entries.
 func (w *comparison) directory(dir, full string, at stamp, entries []fs.DirEntry) directoryState {
-	d := directoryState{st: at, mayWrite: w.c.Graph.MayWriteIn(dir), isRead: dir == "." || w.earlier.HasReadBelow(dir), hidden: map[string]stamp{}}
+	d := directoryState{
+		st: at, mayWrite: w.c.Graph.MayWriteIn(dir), isRead: dir == "." || w.earlier.HasReadBelow(dir), hidden: map[string]stamp{},
+	}
 	for _, e := range entries {
 		d.names = append(d.names, e.Name())
 		p := e.Name()

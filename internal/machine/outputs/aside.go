@@ -38,7 +38,9 @@ func (o *Set) aside(name string, isEdited bool) string {
 
 // edited returns which tracked files among outputs are somebody's work: they differ from git's index
 // and from the last listing.
-func (o *Set) edited(ctx context.Context, found listing.List, tracked map[string]bool, last map[string]listing.Row) (map[string]bool, error) {
+func (o *Set) edited(
+	ctx context.Context, found listing.List, tracked map[string]bool, last map[string]listing.Row,
+) (map[string]bool, error) {
 	var ask []string
 	for _, f := range found {
 		if r, ok := last[f.Path]; tracked[f.Path] && !(ok && o.unchanged(r, f.Kind)) {

@@ -95,7 +95,8 @@ func (w *watched) depends(since time.Time, isDeclared func(path string) bool) (d
 // processes stays out of keys, as it does without a probe. Nor does anything depend on the counters
 // that each command of the Go toolchain increments (go help telemetry).
 func isVolatile(p string) bool {
-	return strings.Contains(p, "/go/telemetry/") || slices.ContainsFunc([]string{"/proc", "/sys", "/dev"}, func(dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") })
+	isIn := func(dir string) bool { return p == dir || strings.HasPrefix(p, dir+"/") }
+	return isIn("/proc") || isIn("/sys") || isIn("/dev") || strings.Contains(p, "/go/telemetry/")
 }
 
 // look returns the present status, and whether a change since a moment would show in it.

@@ -141,12 +141,6 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 	}
 	args, result := rest[:i], rest[i+4:]
 	words := quoted(args)
-	abs := func(p, from string) string {
-		if p != "" && p[0] != '/' {
-			p = from + "/" + p
-		}
-		return path.Clean(p)
-	}
 	from := here
 	if _, after, ok := strings.Cut(args, "<"); ok && !strings.HasPrefix(args, `"`) {
 		if p, _, ok := strings.Cut(after, ">"); ok {
@@ -154,7 +148,7 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 		}
 	}
 	if o.All {
-		o.touch(name, args, result, words, abs, from)
+		o.touch(tracedCall{name, args, result}, words, from)
 	}
 	if strings.HasPrefix(result, "-") {
 		return
@@ -203,8 +197,13 @@ func (o *Opened) call(call, here, pid string, at map[string]string) {
 	}
 }
 
-// touch records what a call asked for, also if it failed.
-func (o *Opened) touch(name, args, result string, words []string, abs func(p, from string) string, from string) {
+// tracedCall is a call as the tracer reports it.
+type tracedCall struct{ name, args, result string }
+
+// touch records what a call asked for, also if it failed. Words are its quoted arguments, and from is the
+// directory that they are relative to.
+func (o *Opened) touch(c tracedCall, words []string, from string) {
+	name, args, result := c.name, c.args, c.result
 	switch name {
 	case "connect", "sendto":
 		o.Talked = o.Talked || !strings.HasPrefix(result, "-1 E") || strings.Contains(result, "EINPROGRESS")
@@ -226,6 +225,14 @@ func (o *Opened) touch(name, args, result string, words []string, abs func(p, fr
 	if strings.Contains(args, "O_DIRECTORY") {
 		o.Listed[p] = true
 	}
+}
+
+// abs returns a path that is relative to a directory.
+func abs(p, from string) string {
+	if p != "" && p[0] != '/' {
+		p = from + "/" + p
+	}
+	return path.Clean(p)
 }
 
 // lastDirectory returns the directory that the last path of a call is relative

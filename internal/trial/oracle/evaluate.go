@@ -197,7 +197,7 @@ func (w *world) mirror(to *trial.Repo) {
 
 // refusal is what the client says of tasks that it does not run, or whose dependents it does not
 // run, although the command itself would succeed.
-var refusal = regexp.MustCompile(`reads the link|could not be kept|leads? (out|through)|not kept|cannot be kept|is not UTF-8|no longer a directory|is a link|in the way|cannot be read`)
+var refusal = regexp.MustCompile(`reads the link|could not be kept|leads? (out|through)|cannot be kept|is not UTF-8|is a link|in the way`)
 
 // check runs everything, and compares with a clean execution. It returns what is wrong.
 func (w *world) check() string {
@@ -292,7 +292,8 @@ func (w *world) compare(r *trial.Repo, rep trial.Report, want expected) string {
 		case "failed":
 			if !want.failed[x.Task] && !slices.Contains(unsure, x.Task) {
 				if !refusal.MatchString(x.Message) {
-					return fmt.Sprintf("%s failed, which succeeds in a clean execution: %s\n%s", x.Task, x.Message, r.Grayloft("log", x.Task).Out)
+					return fmt.Sprintf("%s failed, which succeeds in a clean execution: %s\n%s", x.Task, x.Message,
+						r.Grayloft("log", x.Task).Out)
 				}
 				w.counts.Refused++
 				unsure = append(unsure, x.Task)
@@ -316,7 +317,8 @@ func (w *world) compare(r *trial.Repo, rep trial.Report, want expected) string {
 			below := filepath.Join(fmt.Sprintf("p%d", i), writes[task])
 			got, clean := describe(filepath.Join(r.Dir, below), below), describe(filepath.Join(want.root, below), below)
 			if got != clean {
-				return fmt.Sprintf("the outputs of %s, which is %s %v, differ:\n%soutcomes %v", addr, rep.Of(addr).Outcome, rep.Of(addr).Detail, difference(clean, got), sorted(rep.Outcomes()))
+				return fmt.Sprintf("the outputs of %s, which is %s %v, differ:\n%soutcomes %v", addr, rep.Of(addr).Outcome,
+					rep.Of(addr).Detail, difference(clean, got), sorted(rep.Outcomes()))
 			}
 		}
 	}

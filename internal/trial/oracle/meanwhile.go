@@ -75,7 +75,8 @@ var meanwhileSteps = []kind{
 		task := w.pick([]string{"pack", "join"})
 		args := w.pick([]string{"--set size=large", "--set size=large --no-reuse"})
 		w.hook(i, task, "start", fmt.Sprintf(
-			"env -u GRAYLOFT_TASK_MARK \"$CLIENT\" run gen@p%d %s >/dev/null 2>&1 </dev/null & n=0; while kill -0 $! 2>/dev/null && [ $n -lt 15 ]; do sleep 0.02; n=$((n+1)); done; kill -9 $! 2>/dev/null || true", i, args))
+			"env -u GRAYLOFT_TASK_MARK \"$CLIENT\" run gen@p%d %s >/dev/null 2>&1 </dev/null & n=0\n"+
+				"while kill -0 $! 2>/dev/null && [ $n -lt 15 ]; do sleep 0.02; n=$((n+1)); done\nkill -9 $! 2>/dev/null || true", i, args))
 		return w.runHooked(i, task, args)
 	}},
 	{"tool-switched", "meanwhile", func(w *world, i int) string {
@@ -83,7 +84,8 @@ var meanwhileSteps = []kind{
 		other := w.rnd.IntN(3)
 		text := fmt.Sprintf("#!/bin/sh\necho mill %d\ncat \"$HOME/.millrc\" 2>/dev/null || true\n", other)
 		w.must(os.WriteFile(w.at("outside/mill"), []byte(text), 0o755))
-		w.hook(i, "gen", "start", fmt.Sprintf("cp -p %[1]s \"$OUTSIDE/mill.kept\" && cp \"$OUTSIDE/mill\" %[1]s.new && mv %[1]s.new %[1]s", before))
+		w.hook(i, "gen", "start", fmt.Sprintf(
+			"cp -p %[1]s \"$OUTSIDE/mill.kept\" && cp \"$OUTSIDE/mill\" %[1]s.new && mv %[1]s.new %[1]s", before))
 		if w.rnd.IntN(2) == 0 {
 			w.hook(i, "gen", "mid", fmt.Sprintf("mv \"$OUTSIDE/mill.kept\" %s", before))
 			return w.runHooked(i, "gen", "and back")

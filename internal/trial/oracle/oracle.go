@@ -26,7 +26,8 @@ type Programs struct{ Client, Act string }
 func Build(t testing.TB) Programs {
 	t.Helper()
 	p := Programs{Client: trial.Build(t), Act: filepath.Join(t.TempDir(), "act")}
-	out, err := exec.Command("go", "build", "-trimpath", "-o", p.Act, "grayloft.example/grayloft/internal/trial/oracle/act").CombinedOutput()
+	build := exec.Command("go", "build", "-trimpath", "-o", p.Act, "grayloft.example/grayloft/internal/trial/oracle/act")
+	out, err := build.CombinedOutput()
 	if err != nil {
 		t.Fatalf("building the program of tasks: %v\n%s", err, out)
 	}
@@ -123,17 +124,26 @@ type world struct {
 
 // launchers are ways to ask the tool for its version.
 var launchers = []string{
-	`"mill"`, `"mill"`, `["mill"]`, `"sh -c mill"`, `"setsid mill"`, `"stdbuf -o0 mill"`, `"ionice mill"`, `["perl", "-e", "exec 'mill'"]`, `["setsid", "-w", "mill"]`,
+	`"mill"`, `"mill"`, `["mill"]`, `"sh -c mill"`, `"setsid mill"`, `"stdbuf -o0 mill"`, `"ionice mill"`,
+	`["perl", "-e", "exec 'mill'"]`, `["setsid", "-w", "mill"]`,
 }
 
 func newWorld(t testing.TB, p Programs, o Options) *world {
 	w := &world{
-		t: t, rnd: rand.New(rand.NewPCG(o.Seed, 36)), base: t.TempDir(), only: map[string]bool{}, aside: map[string]string{}, away: map[int]bool{},
+		t: t, rnd: rand.New(rand.NewPCG(o.Seed, 36)), base: t.TempDir(),
+		only: map[string]bool{}, aside: map[string]string{}, away: map[int]bool{},
 		name: fmt.Sprintf("oracle-%d", o.Seed),
 	}
 	for _, name := range o.Only {
 		w.only[name] = true
 	}
+	w.machines(p, o.Service)
+	w.begin()
+	return w
+}
+
+// machines makes the places in which the repository is checked out.
+func (w *world) machines(p Programs, s *trial.Service) {
 	env := func(cache string) []string {
 		return []string{
 			"GRAYLOFT_CACHE=" + w.at(cache), "GRAYLOFT_NAME=tester", "GRAYLOFT_CONFIG=" + w.at("config-"+cache), "HOME=" + w.at("home"),
@@ -148,16 +158,21 @@ func newWorld(t testing.TB, p Programs, o Options) *world {
 	w.must(err)
 	w.must(os.WriteFile(w.at("tools/bin/act"), act, 0o755))
 	w.tool(1)
-	w.r = &trial.Repo{T: t, Dir: w.at("one/repo"), Env: env("cache"), Bin: p.Client}
-	w.second = &trial.Repo{T: t, Dir: w.at("two/repo"), Env: env("cache"), Bin: p.Client}
-	if o.Service != nil {
-		w.far = &trial.Repo{T: t, Dir: w.at("three/repo"), Env: env("cache-far"), Bin: p.Client}
-		ci := o.Service.TokenFor(t, w.name, "ci", "trusted", "trusted")
-		other := o.Service.TokenFor(t, w.name, "other", "person/other", "person/other", "trusted")
-		w.r.Login(o.Service.URL, ci, "here")
-		w.second.Login(o.Service.URL, ci, "here")
-		w.far.Login(o.Service.URL, other, "there")
+	w.r = &trial.Repo{T: w.t, Dir: w.at("one/repo"), Env: env("cache"), Bin: p.Client}
+	w.second = &trial.Repo{T: w.t, Dir: w.at("two/repo"), Env: env("cache"), Bin: p.Client}
+	if s == nil {
+		return
 	}
+	w.far = &trial.Repo{T: w.t, Dir: w.at("three/repo"), Env: env("cache-far"), Bin: p.Client}
+	ci := s.TokenFor(w.t, w.name, "ci", "trusted", "trusted")
+	other := s.TokenFor(w.t, w.name, "other", "person/other", "person/other", "trusted")
+	w.r.Login(s.URL, ci, "here")
+	w.second.Login(s.URL, ci, "here")
+	w.far.Login(s.URL, other, "there")
+}
+
+// begin writes the first files of the repository and commits them.
+func (w *world) begin() {
 	w.probe, w.reads = w.pick(launchers), w.pick([]string{"reads = []", "reads = []", ""})
 	for i := range 2 + w.rnd.IntN(2) {
 		var needs []int
@@ -180,7 +195,6 @@ func newWorld(t testing.TB, p Programs, o Options) *world {
 	w.declare()
 	w.r.Git("init", "-q", "-b", "main", "--template=")
 	w.r.Commit("start")
-	return w
 }
 
 func (w *world) at(rel string) string { return filepath.Join(w.base, rel) }
@@ -271,7 +285,8 @@ default = "small"
 			for _, a := range c.Arguments() {
 				args = append(args, fmt.Sprintf("%q", a))
 			}
-			fmt.Fprintf(&b, "[task.%s]\nrun = [\"act\", %s]\nprobes = [\"mill\"]\nenv_unkeyed = [\"ORACLE\"]\n%s", task, strings.Join(args, ", "), w.fields(i, task))
+			fmt.Fprintf(&b, "[task.%s]\nrun = [\"act\", %s]\nprobes = [\"mill\"]\nenv_unkeyed = [\"ORACLE\"]\n%s",
+				task, strings.Join(args, ", "), w.fields(i, task))
 		}
 		b.WriteString("[task.check]\nrun = \"test -s out/join.txt\"\nreads = []\nwrites = []\nprobes = []\nafter = [\"join\"]\n")
 		w.write(fmt.Sprintf("p%d/loft.toml", i), b.String())
@@ -297,7 +312,8 @@ func (w *world) fields(i int, task string) string {
 	case "seen":
 		return "reads = [\"vendor/**\", \"repo:shared/**\"]\nwrites = [\"out/seen.txt\"]\n"
 	}
-	return fmt.Sprintf("reads = [\"src/**\", \"needs:*\"]\nwrites = [\"out/join.txt\"]\nenv = [\"VALUE=%d\"]\nafter = [\"gen\", \"join@needs:*\"]\n", w.value)
+	return "reads = [\"src/**\", \"needs:*\"]\nwrites = [\"out/join.txt\"]\nafter = [\"gen\", \"join@needs:*\"]\n" +
+		fmt.Sprintf("env = [\"VALUE=%d\"]\n", w.value)
 }
 
 // step carries out one random step.

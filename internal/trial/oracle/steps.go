@@ -27,7 +27,8 @@ func (w *world) files(dirs ...string) (out []string) {
 // inputs lists the files that tasks of a project read.
 func (w *world) inputs(i int) []string {
 	p := fmt.Sprintf("p%d/", i)
-	return slices.DeleteFunc(w.files(p+"in", p+"src", p+"lib", p+"vendor", "shared"), func(f string) bool { return filepath.Base(f) == "how" })
+	list := w.files(p+"in", p+"src", p+"lib", p+"vendor", "shared")
+	return slices.DeleteFunc(list, func(f string) bool { return filepath.Base(f) == "how" })
 }
 
 func (w *world) text() string { return fmt.Sprintf("%c\n", 'c'+rune(w.rnd.IntN(3))) }
@@ -73,7 +74,8 @@ func (w *world) how(i int, words ...string) string {
 
 var fileSteps = []kind{
 	{"add", "files", func(w *world, i int) string {
-		f := fmt.Sprintf("p%d/%s/%s", i, w.pick([]string{"in", "src", "lib", "vendor"}), w.pick([]string{"n", "sub/x", "sub/deep/y z", "ü", "-x", "a\tb", "new\nline", ".hidden", "*.txt"}))
+		names := []string{"n", "sub/x", "sub/deep/y z", "ü", "-x", "a\tb", "new\nline", ".hidden", "*.txt"}
+		f := fmt.Sprintf("p%d/%s/%s", i, w.pick([]string{"in", "src", "lib", "vendor"}), w.pick(names))
 		if info, err := os.Stat(w.r.Path(filepath.Dir(f))); err == nil && !info.IsDir() {
 			return nothing
 		}
