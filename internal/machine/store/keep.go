@@ -185,11 +185,8 @@ func (s *Store) Trim(ctx context.Context, l Limits, now time.Time) (Trimmed, err
 	}); err != nil {
 		return Trimmed{}, err
 	}
-	if err := s.trimWithdrawn(withdrawnKept); err != nil {
-		return Trimmed{}, err
-	}
 	entries, err := s.entries()
-	if err != nil {
+	if err = errors.Join(err, s.trimWithdrawn(withdrawnKept)); err != nil {
 		return Trimmed{}, err
 	}
 	out := Trimmed{}
