@@ -167,13 +167,17 @@ type Seen struct {
 	project digest.Digest
 }
 
+// mostWaits is how often files are waited for that have just changed: one that keeps changing will be
+// noticed at the end.
+const mostWaits = 3
+
 // Again matches and reads a task's files again. Their status is taken before their contents are read,
 // so that a later change shows, whatever was read.
 func (l *Looker) Again(ctx context.Context, t *graph.Task, of Outputs) (Seen, error) {
-	for {
+	for tries := 0; ; tries++ {
 		seen, err := l.again(ctx, t, of)
 		wait := seen.watched.Unsettled()
-		if err != nil || wait == 0 {
+		if err != nil || wait == 0 || tries == mostWaits {
 			return seen, err
 		}
 		select { // a change within the same tick would not show
