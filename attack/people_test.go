@@ -125,9 +125,10 @@ type ran struct {
 // grayloft calls the client, for at most a minute.
 func (d *desk) grayloft(args ...string) ran {
 	d.t.Helper()
+	client := program(d.t, "grayloft") // which may have to be built first
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := d.command(ctx, program(d.t, "grayloft"), args...)
+	cmd := d.command(ctx, client, args...)
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	began := time.Now()
