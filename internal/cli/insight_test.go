@@ -287,14 +287,14 @@ probes = ["tool"]
 		harbour.Write("note", text)
 		harbour.Commit("change")
 		have("one")
-		if got := harbour.Run("charts", "notes").Totals["ran"]; got != 2 {
-			t.Fatal(got)
+		if rep := harbour.Run("charts", "notes"); rep.Totals["ran"] != 2 || rep.Of("charts@"+repo).Message != "" {
+			t.Fatal(rep.Answer)
 		}
 		have("two")
 		home := harbour.Clone().Login(s.URL, isla, "home")
 		home.Write("note", "not committed "+text)
-		if got := home.Run("charts", "notes").Totals["ran"]; got != 2 {
-			t.Fatal(got)
+		if rep := home.Run("charts", "notes"); rep.Totals["ran"] != 2 || rep.Of("charts@"+repo).Message != "" {
+			t.Fatal(rep.Answer)
 		}
 	}
 	var page protocol.AdvicePage

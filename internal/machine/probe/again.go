@@ -64,6 +64,10 @@ func (p *Prober) changed(ctx context.Context, q Question, ended time.Time) strin
 	return ""
 }
 
+// tick is how long before a moment a status must have changed to count as settled then. What changed
+// once, just before the first answer, is in that answer or differs from the second one.
+const tick = 20 * time.Millisecond
+
 // askAgain asks a probe again, after a moment. One answer is for all whose tasks ended before the probe
 // began.
 func (p *Prober) askAgain(ctx context.Context, q Question, first given, ended time.Time) *asking {
@@ -96,9 +100,16 @@ func (p *Prober) askAgain(ctx context.Context, q Question, first given, ended ti
 func (p *Prober) carryOut(ctx context.Context, q Question, first given, mine *asking) {
 	fresh := &Prober{Graph: p.Graph, Env: p.Env, Root: p.Root, Run: p.Run, Kill: p.Kill}
 	g, err := fresh.run(ctx, q, !first.wasTraced)
+	if errors.Is(g.unknown, errMoving) { // it may have changed before the run began: a later look tells
+		select {
+		case <-ctx.Done():
+		case <-time.After(tick):
+			g, err = fresh.run(ctx, q, true)
+		}
+	}
 	mine.text, mine.err = g.text, err
 	if err == nil && g.text == first.text && !first.wasTraced {
-		mine.moved = errors.Is(g.unknown, errMoving) || g.depends != nil && !g.depends.settledBefore(first.at)
+		mine.moved = errors.Is(g.unknown, errMoving) || g.depends != nil && !g.depends.settledBefore(first.at.Add(tick))
 		if !mine.moved {
 			p.keep(q, given{text: first.text, at: first.at, depends: g.depends, wasTraced: true})
 		}
