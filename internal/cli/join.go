@@ -38,9 +38,13 @@ func (a *app) joins(ctx context.Context, s *session, f runFlags, opt engine.Opti
 	if err != nil {
 		return "", err
 	}
-	err = s.client.Join(ctx, protocol.JoinHello{ID: f.join, Plan: plan, Run: opt.Run})
+	joined, err := s.client.Join(ctx, protocol.JoinHello{ID: f.join, Plan: plan, Run: opt.Run})
 	switch {
 	case err == nil:
+		if joined.Elsewhere != "" {
+			fmt.Fprintf(a.Err, "warning: there is a join %s on the shelf %s as well; this run writes to another shelf, so it takes no part in "+
+				"that one: give all machines tokens that write to one shelf\n", f.join, joined.Elsewhere)
+		}
 		return f.join, nil
 	case ctx.Err() != nil:
 		return "", errInterrupted

@@ -196,14 +196,16 @@ func TestAJoinOfDifferentPlansIsRefused(t *testing.T) {
 	if a := c.Grayloft("run", "a", "--join", "night-7"); a.Code != 0 {
 		t.Fatalf("exit %d: %s%s", a.Code, a.Out, a.Err)
 	}
-	other := j.first.Clone().Login(s.URL, s.Token(t, "kari", "person/kari", "person/kari"), "home")
+	other := j.first.Clone().Login(s.URL, s.Token(t, "kari", "person/kari", "person/kari", "trusted"), "home")
+	if a := other.Grayloft("run", "a", "--join", "night-7"); a.Code != 0 || !strings.Contains(a.Err, "there is a join night-7 on the shelf trusted as well") {
+		t.Errorf("a token of another shelf: exit %d: %s%s", a.Code, a.Out, a.Err)
+	}
 	for _, x := range []struct {
 		r    *trial.Repo
 		args []string
 		want string
 	}{
 		{c, []string{"a", "--join", "night-7", "--", "fast"}, "have another plan"},
-		{other, []string{"a", "--join", "night-7"}, "write to the shelf trusted, this one to person/kari"},
 		{c, []string{"once", "--join", "x"}, `once@lib has reuse = "never" and writes files`},
 		{c, []string{"a", "--join", "x", "--part", "1/2"}, "--join and --part both divide"},
 		{c, []string{"a", "--join", "x", "--no-reuse"}, "cannot be combined with --no-reuse"},

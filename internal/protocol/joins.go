@@ -12,6 +12,12 @@ type JoinHello struct {
 	Run  string        `json:"run"`
 }
 
+// JoinWelcome is the answer to it. Elsewhere is another shelf, which the token reads, on which there is
+// a join of the same name that is newer than a day: its members are not this run's.
+type JoinWelcome struct {
+	Elsewhere string `json:"elsewhere,omitempty"`
+}
+
 // JoinAsk is the body of POST joins/{id}/tasks: a member is about to run a task.
 type JoinAsk struct {
 	Run         string            `json:"run"`

@@ -9,8 +9,8 @@ import (
 )
 
 // Join makes a run a member of a run of several machines.
-func (c *Client) Join(ctx context.Context, h protocol.JoinHello) error {
-	return c.plainly(ctx, http.MethodPost, "joins", h, nil)
+func (c *Client) Join(ctx context.Context, h protocol.JoinHello) (joined protocol.JoinWelcome, err error) {
+	return joined, c.plainly(ctx, http.MethodPost, "joins", h, &joined)
 }
 
 // JoinStep asks what to do with a task that is about to run.

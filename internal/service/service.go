@@ -169,9 +169,9 @@ func (r *running) begin(ctx context.Context, c Config, store blobs.Store) (err e
 	}
 	made := stored.Reader{Records: r.db, Blobs: store}
 	r.background, err = jobs.Start(inner, jobs.Config{
-		DB: r.db, Rollups: &insight.Rollups{DB: r.db, Declarations: declarations, Made: made.Ingredients},
+		DB: r.db, Rollups: &insight.Rollups{DB: r.db.Patient(), Declarations: declarations, Made: made.Ingredients},
 		Retention: c.Retention, Interval: c.CleanupInterval, Fleet: requested, Schedules: c.Schedules, Announcer: announcer,
-		Packs:   packs.Compactor{Records: r.db, Store: store, Delay: c.Retention.DeletionDelay},
+		Packs:   packs.Compactor{Records: r.db.Patient(), Store: store, Delay: c.Retention.DeletionDelay},
 		Cleaned: r.api.NoteCleanup, Log: c.Log,
 	})
 	if err != nil {

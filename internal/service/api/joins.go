@@ -11,7 +11,8 @@ import (
 func (s *Server) join(c *gin.Context) {
 	var in protocol.JoinHello
 	if s.decode(c, smallBody, &in) && accept(c, bounds.JoinHello(in)) {
-		s.answer(c, nil, s.Fleet.Join(c.Request.Context(), token(c), in))
+		joined, err := s.Fleet.Join(c.Request.Context(), token(c), in)
+		s.answer(c, joined, err)
 	}
 }
 

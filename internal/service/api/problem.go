@@ -40,7 +40,15 @@ func answerProblem(c *gin.Context, p protocol.Problem) {
 const (
 	classData       = "22" // a value that a column cannot hold
 	classConstraint = "23" // a value that a rule forbids
+
+	codeCanceled = "57014" // the statement's time limit is over
 )
+
+// isOverTime tells whether the database ended a statement that took too long.
+func isOverTime(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == codeCanceled
+}
 
 // isWrongValue tells whether the database refused a value that the client sent.
 func isWrongValue(err error) bool {
@@ -60,6 +68,10 @@ func (s *Server) fault(c *gin.Context, err error) {
 	case isWrongValue(err):
 		s.logFault(c, err)
 		problem(c, http.StatusUnprocessableEntity, "the request has a value that cannot be stored", "see the service's log for which one")
+	case isOverTime(err):
+		s.logFault(c, err)
+		problem(c, http.StatusServiceUnavailable, "the database takes too long to answer this",
+			"ask for less, such as a shorter time; see the service's log")
 	default:
 		s.logFault(c, err)
 		problem(c, http.StatusServiceUnavailable, "the service cannot do this now", "see the service's log for the reason; try again later")

@@ -26,7 +26,7 @@ func rebuildCommand(cfg *service.Config) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				rollups := &insight.Rollups{DB: db, Declarations: insight.NewDeclarations(db)}
+				rollups := &insight.Rollups{DB: db.Patient(), Declarations: insight.NewDeclarations(db)}
 				if err := rollups.Rebuild(cmd.Context(), id); err != nil {
 					return err
 				}

@@ -16,6 +16,7 @@ import (
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/junit"
 	"grayloft.example/grayloft/internal/protocol"
+	"grayloft.example/grayloft/internal/service/fleet"
 	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/records"
 	"grayloft.example/grayloft/internal/trial"
@@ -254,14 +255,20 @@ func TestARunOfSeveralMachinesCountsOnce(t *testing.T) {
 	w := newWorld(t, 10)
 	now := time.Now()
 	var first []string
+	members := fleet.New(w.db, 0)
 	for i := range 12 {
-		run := w.random(now.Add(-time.Duration(i) * time.Minute))
-		if i < 7 { // parts of two runs: the one that began first stands for all
-			if _, err := w.db.ExecContext(t.Context(), `UPDATE runs SET join_id = $1 WHERE id = $2`, fmt.Sprint("join-", i%2), run.ID); err != nil {
-				t.Fatal(err)
+		at := now.Add(-time.Duration(i) * time.Minute)
+		run := protocol.Run{ID: runID(at), Host: "h", Place: "office", Branch: "main", Requested: []string{"build"}, Started: at}
+		if i < 8 { // members of two joins, and an impostor of each: the first recorded member stands for all
+			run.Join = fmt.Sprint("join-", i%2)
+			if i < 6 {
+				if _, err := members.Join(t.Context(), w.token, protocol.JoinHello{ID: run.Join, Plan: digest.Of([]byte(run.Join)), Run: run.ID}); err != nil {
+					t.Fatal(err)
+				}
 			}
 		}
-		if i >= 5 {
+		w.record(run, []protocol.Event{{Finish: &protocol.RunFinish{OK: true, Seconds: 1}}})
+		if i < 2 || i >= 6 {
 			first = append(first, run.ID)
 		}
 	}

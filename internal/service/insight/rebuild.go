@@ -2,23 +2,25 @@ package insight
 
 import (
 	"context"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 )
 
 // Unrolled is a run that is not part of the rollups as it is now.
 type Unrolled struct {
-	Repository int64  `db:"repository_id"`
-	ID         string `db:"id"`
+	Repository int64     `db:"repository_id"`
+	ID         string    `db:"id"`
+	Touched    time.Time `db:"touched_at"`
 }
 
-// Waiting returns runs that ended, or fell silent, and are not part of the
-// rollups although nothing was sent for a while.
-func (r *Rollups) Waiting(ctx context.Context) (list []Unrolled, err error) {
+// Waiting returns runs, at most 500 after another one, that ended, or fell silent, and are not
+// part of the rollups although nothing was sent for a while.
+func (r *Rollups) Waiting(ctx context.Context, after Unrolled) (list []Unrolled, err error) {
 	return list, r.DB.SelectContext(ctx, &list, `
-		SELECT repository_id, id FROM runs WHERE rolled < through
+		SELECT repository_id, id, touched_at FROM runs WHERE rolled < through AND (touched_at, id) > ($1, $2)
 			AND (finished_at IS NOT NULL AND touched_at < now() - interval '20 seconds' OR touched_at < now() - interval '5 minutes')
-		ORDER BY touched_at LIMIT 500`)
+		ORDER BY touched_at, id LIMIT 500`, after.Touched, after.ID)
 }
 
 // Rebuild computes all rollups of a repository again from the records. Which

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -86,6 +87,7 @@ func openPool(ctx context.Context, url string) (*pgxpool.Pool, error) {
 		return nil, err
 	}
 	cfg.MaxConns = poolSize
+	cfg.ConnConfig.RuntimeParams["statement_timeout"] = strconv.FormatInt(cleanLimit.Milliseconds(), 10)
 	return pgxpool.NewWithConfig(ctx, cfg)
 }
 

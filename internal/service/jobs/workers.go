@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/fleet"
+	"grayloft.example/grayloft/internal/service/insight"
 	"grayloft.example/grayloft/internal/service/packs"
 	"grayloft.example/grayloft/internal/service/records"
 )
@@ -140,7 +142,7 @@ func workers(c Config) *river.Workers {
 	}))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[sweepArgs]) error { return sweep(ctx, c) }))
 	river.AddWorker(w, river.WorkFunc(func(ctx context.Context, _ *river.Job[partitionArgs]) error {
-		return c.DB.EnsureMonths(ctx, time.Now())
+		return c.DB.Patient().EnsureMonths(ctx, time.Now())
 	}))
 	river.AddWorker(w, &cleaner{Config: c})
 	river.AddWorker(w, &offerer{fleet: c.Fleet})
@@ -180,16 +182,22 @@ func (o *offerer) Work(ctx context.Context, j *river.Job[offerArgs]) error {
 // sweep rolls up runs whose job was lost, that received events after their end,
 // or that never ended.
 func sweep(ctx context.Context, c Config) error {
-	list, err := c.Rollups.Waiting(ctx)
-	if err != nil {
-		return err
-	}
-	for _, r := range list {
-		if err := c.Rollups.Roll(ctx, r.Repository, r.ID); err != nil {
-			return err
+	var failed []error
+	var after insight.Unrolled
+	for {
+		list, err := c.Rollups.Waiting(ctx, after)
+		if err != nil || len(list) == 0 {
+			return errors.Join(append(failed, err)...)
 		}
+		for _, r := range list { // one that fails keeps no other from it
+			if err := c.Rollups.Roll(ctx, r.Repository, r.ID); ctx.Err() != nil {
+				return errors.Join(append(failed, ctx.Err())...)
+			} else if err != nil {
+				failed = append(failed, fmt.Errorf("run %s: %w", r.ID, err))
+			}
+		}
+		after = list[len(list)-1]
 	}
-	return nil
 }
 
 // cleaner removes what has expired or exceeds a quota.
@@ -204,11 +212,11 @@ func (*cleaner) Timeout(*river.Job[cleanArgs]) time.Duration { return cleanLimit
 // Work implements [river.Worker].
 func (w *cleaner) Work(ctx context.Context, _ *river.Job[cleanArgs]) error {
 	began := time.Now()
-	s, mine, err := w.DB.Cleanup(ctx, w.Retention, w.Packs.Store.Delete)
+	s, mine, err := w.DB.Patient().Cleanup(ctx, w.Retention, w.Packs.Store.Delete)
 	var again packs.Compacted
 	if err == nil && mine {
 		again, err = w.Packs.Compact(ctx)
-		err = errors.Join(err, w.DB.NoteCache(ctx))
+		err = errors.Join(err, w.DB.Patient().NoteCache(ctx))
 	}
 	switch {
 	case ctx.Err() != nil:

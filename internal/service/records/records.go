@@ -9,13 +9,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
-	_ "github.com/jackc/pgx/v5/stdlib" // the "pgx" driver
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 
@@ -31,6 +32,38 @@ type DB struct {
 	// Finished is called in the transaction that ends a run; nil: nobody is told.
 	Finished func(ctx context.Context, tx *sql.Tx, repository int64, run string) error
 	url      string
+	patient  *sqlx.DB // whose statements may take long
+}
+
+const (
+	// statementLimit is how long one statement of a request may take.
+	statementLimit = 30 * time.Second
+	// longLimit is how long one statement of background work may take.
+	longLimit = time.Hour
+)
+
+// Patient is the same database for background work: its statements may take an hour, those of
+// requests 30 s. It has connections of its own, and is closed with db.
+func (db *DB) Patient() *DB { return &DB{DB: db.patient, url: db.url} }
+
+// Close closes all connections.
+func (db *DB) Close() error { return errors.Join(db.DB.Close(), db.patient.Close()) }
+
+// connect opens a pool of at most so many connections, whose statements have a time limit. One
+// that the address states is kept.
+func connect(url string, most int, limit time.Duration) (*sqlx.DB, error) {
+	c, err := pgx.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database's address: %w", err)
+	}
+	if c.RuntimeParams["statement_timeout"] == "" {
+		c.RuntimeParams["statement_timeout"] = strconv.FormatInt(limit.Milliseconds(), 10)
+	}
+	db := sqlx.NewDb(stdlib.OpenDB(*c), "pgx")
+	db.SetMaxOpenConns(most)
+	db.SetMaxIdleConns(max(1, most/3))
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	return db, nil
 }
 
 // URL is the address that the database was opened with.
@@ -42,35 +75,38 @@ var ErrNotExist = errors.New("no such record")
 // Open connects to the database and migrates its tables; it fails if they are
 // newer than this program.
 func Open(ctx context.Context, url string) (*DB, error) {
-	db, err := sqlx.Open("pgx", url)
-	if err != nil {
-		return nil, fmt.Errorf("the database's address: %w", err)
-	}
-	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(8)
-	db.SetConnMaxIdleTime(5 * time.Minute)
-	files, err := fs.Sub(migrations, "migrations")
+	db, err := connect(url, 24, statementLimit)
 	if err != nil {
 		return nil, err
 	}
-	if err := db.PingContext(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the database does not answer: %w", err)
+	patient, err := connect(url, 6, longLimit)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
-	p, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	opened := &DB{DB: db, url: url, patient: patient}
+	if err := opened.prepare(ctx); err != nil {
+		return nil, errors.Join(err, opened.Close())
+	}
+	return opened, nil
+}
+
+// prepare migrates the tables.
+func (db *DB) prepare(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	if err := db.PingContext(ctx); err != nil {
+		return fmt.Errorf("the database does not answer: %w", err)
+	}
+	p, err := goose.NewProvider(goose.DialectPostgres, db.patient.DB, files)
 	if err == nil {
 		_, err = p.Up(ctx)
 	}
 	if err != nil {
-		db.Close()
-		return nil, fmt.Errorf("migrating the database's tables: %w", err)
+		return fmt.Errorf("migrating the database's tables: %w", err)
 	}
-	opened := &DB{DB: db, url: url}
-	if err := opened.EnsureMonths(ctx, time.Now()); err != nil {
-		db.Close()
-		return nil, err
-	}
-	return opened, nil
+	return db.EnsureMonths(ctx, time.Now())
 }
 
 // Array reads a column that is an array.

@@ -292,3 +292,31 @@ func TestBlobsAndEntriesAreFoundWithoutReadingAllOfARepository(t *testing.T) {
 		}
 	}
 }
+
+// TestAStatementThatTakesLongEnds looks at what an endless statement does to a request.
+func TestAStatementThatTakesLongEnds(t *testing.T) {
+	t.Parallel()
+	url := trial.Database(t)
+	for limit, of := range map[string]func(*records.DB) *records.DB{
+		"30s": func(db *records.DB) *records.DB { return db },
+		"1h":  func(db *records.DB) *records.DB { return db.Patient() },
+	} {
+		db, err := records.Open(t.Context(), url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got string
+		if err := of(db).Get(&got, "SHOW statement_timeout"); err != nil || got != limit {
+			t.Errorf("a statement may take %s, not %s; %v", got, limit, err)
+		}
+		db.Close()
+	}
+	db, err := records.Open(t.Context(), url+"&statement_timeout=50")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("SELECT pg_sleep(60)"); err == nil {
+		t.Error("a statement outlives its limit")
+	}
+}

@@ -86,8 +86,8 @@ func (db *DB) Run(ctx context.Context, repository int64, id string) (protocol.Ru
 	d.RunRow = row.row()
 	if row.Join != "" {
 		if err := db.SelectContext(ctx, &d.Members, `
-			SELECT id, host, place FROM runs WHERE repository_id = $1 AND join_id = $2
-			ORDER BY id LIMIT 100`, repository, row.Join); err != nil {
+			SELECT id, host, place FROM runs WHERE repository_id = $1 AND join_id = $2 AND shelf = $3
+			ORDER BY follows, id LIMIT 100`, repository, row.Join, row.Shelf); err != nil {
 			return d, err
 		}
 	}

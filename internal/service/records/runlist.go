@@ -247,9 +247,6 @@ func (db *DB) addText(ctx context.Context, w *where, repository int64, f RunFilt
 	return nil
 }
 
-// firstMember is the part of a run of several machines that stands for all: its page shows them.
-const firstMember = `(SELECT min(m.id) FROM runs m WHERE m.repository_id = r.repository_id AND m.join_id = r.join_id)`
-
 // Runs returns a page of the runs that the filter selects, newest first or in
 // another order, and how many there are in total.
 func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter, o RunOrder) (out []protocol.RunRow, total int, err error) {
@@ -260,10 +257,10 @@ func (db *DB) Runs(ctx context.Context, repository int64, f RunFilter, o RunOrde
 	// The other parts, of which there are few, are counted apart: an index alone then answers the rest.
 	if err := db.GetContext(ctx, &total, `
 		SELECT (SELECT count(*) FROM runs r WHERE `+w.String()+`) -
-			(SELECT count(*) FROM runs r WHERE `+w.String()+` AND r.join_id <> '' AND r.id <> `+firstMember+`)`, w.args...); err != nil {
+			(SELECT count(*) FROM runs r WHERE `+w.String()+` AND r.follows)`, w.args...); err != nil {
 		return nil, 0, err
 	}
-	w.add("(r.join_id = '' OR r.id = " + firstMember + ")")
+	w.add("NOT r.follows") // the first member of a join stands for all: its page shows them
 	column, direction, beyond := runOrders[o.Column], "DESC", "<"
 	if o.Ascending {
 		direction, beyond = "ASC", ">"

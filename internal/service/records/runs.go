@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"encoding/base32"
 	"errors"
 	"fmt"
@@ -35,14 +36,18 @@ func beganOf(r protocol.Run) time.Time {
 // whether the graph that the run names is known.
 func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) (graphKnown bool, err error) {
 	err = db.inTx(ctx, func(tx *sqlx.Tx) error {
+		follows, err := joinAs(ctx, tx, t, &r)
+		if err != nil {
+			return err
+		}
 		words := strings.ToLower(strings.Join(append([]string{r.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit}, r.Requested...), " "))
 		if _, err := tx.ExecContext(ctx, `
 			INSERT INTO runs (repository_id, id, began, token_id, name, host, place, branch, commit, shelf,
-				requested, no_reuse, jobs, tasks, started_at, graph, words, join_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18) ON CONFLICT DO NOTHING`,
+				requested, no_reuse, jobs, tasks, started_at, graph, words, join_id, follows)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19) ON CONFLICT DO NOTHING`,
 			t.RepositoryID, r.ID, beganOf(r), t.ID, t.Name, r.Host, r.Place, r.Branch, r.Commit, t.WritesTo, append([]string{},
 				r.Requested...),
-			r.NoReuse, r.Jobs, r.Tasks, r.Started, optional(r.Graph), words, r.Join); err != nil {
+			r.NoReuse, r.Jobs, r.Tasks, r.Started, optional(r.Graph), words, r.Join, follows); err != nil {
 			return err
 		}
 		if err := tx.GetContext(ctx, &graphKnown, `
@@ -52,6 +57,25 @@ func (db *DB) StartRun(ctx context.Context, t Token, r protocol.Run) (graphKnown
 		return Notify(ctx, tx, t.RepositoryID, r.ID)
 	})
 	return graphKnown, err
+}
+
+// joinAs tells whether another run stands for this one where runs are listed: the first member of
+// its join that was recorded. A run that is no member has no join.
+func joinAs(ctx context.Context, tx *sqlx.Tx, t Token, r *protocol.Run) (follows bool, err error) {
+	if r.Join == "" {
+		return false, nil
+	}
+	var first string
+	err = tx.GetContext(ctx, &first, `
+		UPDATE joins j SET first_run = coalesce(first_run, $4) WHERE repository_id = $1 AND shelf = $2 AND id = $3
+			AND EXISTS (SELECT FROM join_members m WHERE m.repository_id = $1 AND m.shelf = $2 AND m.join_id = $3
+				AND m.token_id = $5 AND m.run_id = $4)
+		RETURNING first_run`, t.RepositoryID, t.Shelf(), r.Join, r.ID, t.ID)
+	if errors.Is(err, sql.ErrNoRows) {
+		r.Join = ""
+		return false, nil
+	}
+	return first != r.ID, err
 }
 
 // GapError says that events are missing between those that the service has and

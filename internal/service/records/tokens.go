@@ -41,6 +41,14 @@ const tokenColumns = `t.id, t.repository_id, r.name AS repository, t.name, t.wri
 
 func (t Token) isExpired(now time.Time) bool { return t.ExpiresAt != nil && !t.ExpiresAt.After(now) }
 
+// Shelf is the shelf that a token writes to without naming one.
+func (t Token) Shelf() string {
+	if head, ok := strings.CutSuffix(t.WritesTo, "*"); ok {
+		return head + "default"
+	}
+	return t.WritesTo
+}
+
 // MayWrite tells whether the token writes to a shelf.
 func (t Token) MayWrite(name string) bool { return t.WritesTo != "" && shelf.Matches(t.WritesTo, name) }
 
