@@ -3,6 +3,7 @@ package cli_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -439,6 +440,64 @@ echo done
 	if out, err := exec.Command("git", "-C", filepath.Join(r.dir, "mirror"), "for-each-ref", "refs/heads/planted").Output(); err != nil ||
 		len(out) > 0 {
 		t.Errorf("%s%v", out, err)
+	}
+	y.await("what it left behind ended", func() bool { return len(processesIn(t, r.dir)) == 0 })
+}
+
+// On a runner of root, a job is that user as well, but reaches nothing that is root's.
+func TestAJobOfRootReachesNothingOfRoot(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("this is about root")
+	}
+	victim := filepath.Join(t.TempDir(), "victim")
+	if err := os.WriteFile(victim, []byte("v"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	before, err := os.Stat("/usr/bin/env")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("unix", filepath.Join(filepath.Dir(victim), "socket"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	y := newCrew(t, 0, map[string]string{
+		".gitignore": "out/\n",
+		"lib/loft.toml": `[task.attack]
+run = "sh attack.sh 2>/dev/null"
+reads = ["attack.sh"]
+writes = ["out/**"]
+probes = []
+reuse = "never"
+`,
+		"lib/attack.sh": `mkdir -p out
+for f in ` + victim + ` /usr/bin/env /etc/passwd; do
+  chmod 0777 $f && echo "CHMOD $f"
+  touch -d 2001-01-01 $f && echo "TOUCHED $f"
+  chown 1:1 $f && echo "CHOWNED $f"
+done
+ls ` + l.Addr().String() + ` && echo "SOCKET"
+(setsid sh -c 'while :; do sleep 0.2; done' &)
+echo done
+`,
+	})
+	r := y.runner("north")
+	a := y.Grayloft("request", "attack", "--watch")
+	if a.Code != 0 || !strings.Contains(a.Out, "done") {
+		t.Fatalf("exit %d: %s%s\n%s", a.Code, a.Out, a.Err, r.out.String())
+	}
+	for _, word := range []string{"CHMOD", "TOUCHED", "CHOWNED", "SOCKET"} {
+		if strings.Contains(a.Out, word) {
+			t.Errorf("it got at something:\n%s", a.Out)
+			break
+		}
+	}
+	if info, err := os.Stat(victim); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info, err)
+	}
+	if after, err := os.Stat("/usr/bin/env"); err != nil || !after.ModTime().Equal(before.ModTime()) || after.Mode() != before.Mode() {
+		t.Errorf("%v %v", after, err)
 	}
 	y.await("what it left behind ended", func() bool { return len(processesIn(t, r.dir)) == 0 })
 }

@@ -42,8 +42,8 @@ func (a *app) joins(ctx context.Context, s *session, f runFlags, opt engine.Opti
 	switch {
 	case err == nil:
 		if joined.Elsewhere != "" {
-			fmt.Fprintf(a.Err, "warning: there is a join %s on the shelf %s as well; this run writes to another shelf, so it takes no part in "+
-				"that one: give all machines tokens that write to one shelf\n", f.join, joined.Elsewhere)
+			fmt.Fprintf(a.Err, "warning: there is a join %s on the shelf %s as well; this run writes to another shelf, "+
+				"so it takes no part in that one: give all machines tokens that write to one shelf\n", f.join, joined.Elsewhere)
 		}
 		return f.join, nil
 	case ctx.Err() != nil:

@@ -153,7 +153,12 @@ func (a *app) runnerConfig(f runnerFlags) (c runner.Config, err error) {
 		if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 			return c, machineFault("%v", err)
 		}
-		if able := sandbox.Able(c.Dir); !able.Files {
+		able := sandbox.Able(c.Dir)
+		if os.Getuid() == 0 && !(able.Files && able.Place && able.Processes) {
+			return c, machineFault("a runner of root cannot confine its jobs here (%s): run it as another user, or give each job its own "+
+				"machine, for example with --max-jobs 1, and say --unconfined", able.Why)
+		}
+		if !able.Files {
 			return c, machineFault("this machine cannot confine jobs to their own files (%s): give each job its own machine, "+
 				"for example with --max-jobs 1, and say --unconfined", able.Why)
 		}

@@ -12,6 +12,8 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"runtime"
+	"slices"
 	"strings"
 
 	"grayloft.example/grayloft/internal/machine/git"
@@ -23,14 +25,28 @@ type command struct {
 	env   []string // in addition to the process's own
 	stdin io.Reader
 	out   io.Writer // nil: the output is returned
+	bound bool      // of memory: what it reads is hostile
 }
 
+// mostMemory is how many KiB of address space git has for packs that come from elsewhere. A delta
+// of a few bytes can ask for any number.
+const mostMemory = 3 << 20
+
+// bounded are the settings by which git needs little address space however large the packs of
+// the repository are.
+var bounded = []string{"-c", "core.packedGitLimit=512m", "-c", "core.packedGitWindowSize=32m", "-c", "pack.threads=1"}
+
 func (c command) git(ctx context.Context, args ...string) (string, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{
+	words := append([]string{
 		"-c", "core.hooksPath=" + os.DevNull, "-c", "core.attributesFile=" + os.DevNull,
 		"-c", "core.fsmonitor=false", "-c", "core.quotePath=false", "-c", "gc.autoDetach=false",
 		"-c", "maintenance.autoDetach=false", "-c", "advice.detachedHead=false",
-	}, args...)...)
+	}, args...)
+	cmd := exec.CommandContext(ctx, "git", words...)
+	if c.bound && runtime.GOOS != "windows" {
+		script := fmt.Sprintf(`ulimit -v %d && exec git "$@"`, mostMemory)
+		cmd = exec.CommandContext(ctx, "/bin/sh", slices.Concat([]string{"-c", script, "git"}, bounded, words)...)
+	}
 	cmd.Dir, cmd.Stdin = c.dir, c.stdin
 	cmd.Env = append(append(git.Environment(c.dir), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0"), c.env...)
 	var out, errs bytes.Buffer

@@ -2,11 +2,15 @@ package clones_test
 
 import (
 	"bytes"
+	"compress/zlib"
+	"crypto/sha1"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"grayloft.example/grayloft/internal/machine/clones"
@@ -58,7 +62,7 @@ func setUp(t *testing.T) (work string, m clones.Mirror) {
 	return filepath.Join(dir, "work"), m
 }
 
-var limits = clones.Limits{Pack: 1 << 20, Bytes: 8 << 20, Entries: 1000}
+var limits = clones.Limits{Pack: 1 << 20, Bytes: 8 << 20, Tree: 8 << 20, Entries: 1000}
 
 // apply makes a checkout of a state on another machine.
 func apply(t *testing.T, m clones.Mirror, pack []byte, l clones.Local) (dir string, err error) {
@@ -265,6 +269,79 @@ func TestChangesThatUnpackToTooMuchAreRefused(t *testing.T) {
 	if _, err := apply(t, m, text, l); err == nil || !strings.Contains(err.Error(), "more than 1000 files") {
 		t.Errorf("%d bytes: %v", len(text), err)
 	}
+}
+
+// One object is many files, and a delta of some bytes is one of any size.
+func TestSmallPacksDoNotBecomeLarge(t *testing.T) {
+	work, m := setUp(t)
+	for i := range 20 {
+		write(t, work, fmt.Sprintf("copies/%d", i), strings.Repeat("\x00", 1<<20))
+	}
+	var pack bytes.Buffer
+	l, err := clones.Collect(t.Context(), work, limits.Pack, &pack)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir, err := apply(t, m, pack.Bytes(), l)
+	if err == nil || !strings.Contains(err.Error(), "the files have more than 8 MB") {
+		t.Errorf("%d bytes: %v", pack.Len(), err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "copies")); err == nil {
+		t.Error("files were written")
+	}
+	began := syscall.Rusage{}
+	if err := syscall.Getrusage(syscall.RUSAGE_CHILDREN, &began); err != nil {
+		t.Fatal(err)
+	}
+	bomb := deltaBomb(t, 16<<20-1, 300)
+	if _, err := apply(t, m, bomb, l); err == nil || !strings.Contains(err.Error(), "cannot be unpacked") {
+		t.Errorf("%d bytes: %v", len(bomb), err)
+	}
+	after := syscall.Rusage{}
+	if err := syscall.Getrusage(syscall.RUSAGE_CHILDREN, &after); err != nil || after.Maxrss > 3<<20 {
+		t.Errorf("git needed %d kB, %v", after.Maxrss, err)
+	}
+}
+
+// deltaBomb makes a pack (gitformat-pack(5)) of an object of zeros, and of one that consists of
+// many copies of it.
+func deltaBomb(t *testing.T, size, copies int) []byte {
+	t.Helper()
+	varint := func(n int) (out []byte) {
+		for ; n > 0x7f; n >>= 7 {
+			out = append(out, byte(n)|0x80)
+		}
+		return append(out, byte(n))
+	}
+	head := func(kind, n int) []byte {
+		first := byte(kind<<4 | n&15)
+		if n >>= 4; n == 0 {
+			return []byte{first}
+		}
+		return append([]byte{first | 0x80}, varint(n)...)
+	}
+	var out bytes.Buffer
+	out.WriteString("PACK\x00\x00\x00\x02\x00\x00\x00\x02")
+	deflate := func(text []byte) {
+		w := zlib.NewWriter(&out)
+		_, err := w.Write(text)
+		if err := errors.Join(err, w.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	base := make([]byte, size)
+	out.Write(head(3, size))
+	deflate(base)
+	delta := append(varint(size), varint(size*copies)...)
+	for range copies {
+		delta = append(delta, 0xf0, byte(size), byte(size>>8), byte(size>>16)) // copy from the start
+	}
+	id := sha1.Sum(append(fmt.Appendf(nil, "blob %d\x00", size), base...))
+	out.Write(head(7, len(delta)))
+	out.Write(id[:])
+	deflate(delta)
+	sum := sha1.Sum(out.Bytes())
+	return append(out.Bytes(), sum[:]...)
 }
 
 func TestAMirrorFollowsItsRepository(t *testing.T) {

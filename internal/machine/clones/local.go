@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"grayloft.example/grayloft/internal/machine/git"
@@ -192,7 +193,7 @@ func (l *collector) tooLarge(ctx context.Context, limit int64) error {
 // refuses a pack with objects that git forbids, or more than the limits, before it writes
 // any file of it.
 func Apply(ctx context.Context, dir string, pack io.Reader, l Local, limits Limits) error {
-	in := command{dir: dir, stdin: pack}
+	in := command{dir: dir, stdin: pack, bound: true}
 	packed, err := in.git(ctx, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", limits.Pack))
 	if err != nil {
 		return fmt.Errorf("the local changes cannot be unpacked here: %w", err)
@@ -200,12 +201,12 @@ func Apply(ctx context.Context, dir string, pack io.Reader, l Local, limits Limi
 	if err := limits.check(ctx, dir, strings.TrimSpace(strings.TrimPrefix(packed, "pack")), l.State); err != nil {
 		return err
 	}
-	plain := command{dir: dir}
+	plain := command{dir: dir, bound: true}
 	got, err := plain.git(ctx, "rev-parse", l.State+"^{tree}", l.State+"^1")
 	if err != nil || got != l.Tree+"\n"+l.Commit {
 		return errors.New("the local changes are not what the request says: their tree or their commit is another one")
 	}
-	if err := checkOut(ctx, dir, l.Branch, l.State); err != nil {
+	if err := plain.checkOut(ctx, l.Branch, l.State); err != nil {
 		return err
 	}
 	_, err = plain.git(ctx, "reset", "--quiet", l.Commit)
@@ -216,7 +217,8 @@ func Apply(ctx context.Context, dir string, pack io.Reader, l Local, limits Limi
 type Limits struct {
 	Pack    int64 // bytes of the pack
 	Bytes   int64 // of its objects, unpacked
-	Entries int   // of the tree
+	Tree    int64 // bytes of all files that are checked out
+	Entries int   // files that are checked out
 }
 
 // check refuses a pack that is small only because it is packed.
@@ -238,13 +240,24 @@ func (l Limits) check(ctx context.Context, dir, pack, state string) error {
 	if err != nil {
 		return err
 	}
-	entries := 0
-	return lines(ctx, dir, func(string) error {
+	// One object may be many files.
+	entries, size := 0, int64(0)
+	return lines(ctx, dir, func(line string) error {
 		if entries++; entries > l.Entries {
 			return fmt.Errorf("the local changes have more than %d files, which this runner allows", l.Entries)
 		}
+		about, _, _ := strings.Cut(line, "\t")
+		if f := strings.Fields(about); len(f) == 4 && f[1] == "blob" {
+			n, err := strconv.ParseInt(f[3], 10, 64)
+			if err != nil {
+				return fmt.Errorf("git does not say how large a file of the local changes is: %q", line)
+			}
+			if size += n; size > l.Tree {
+				return fmt.Errorf("with the local changes, the files have more than %d MB, which this runner allows", l.Tree>>20)
+			}
+		}
 		return nil
-	}, "ls-tree", "-r", "--name-only", state)
+	}, "ls-tree", "-r", "-l", state)
 }
 
 // lines calls each with every line that git prints, until it returns an error.
@@ -252,7 +265,7 @@ func lines(ctx context.Context, dir string, each func(string) error, args ...str
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	out := &lineWriter{each: each, stop: cancel}
-	_, err := command{dir: dir, out: out}.git(ctx, args...)
+	_, err := command{dir: dir, out: out, bound: true}.git(ctx, args...)
 	if out.err != nil {
 		return out.err
 	}

@@ -101,15 +101,15 @@ func (m Mirror) CheckOut(ctx context.Context, dir, commit, branch string) error 
 	if commit == "" {
 		return nil
 	}
-	return checkOut(ctx, dir, branch, commit)
+	return command{dir: dir}.checkOut(ctx, branch, commit)
 }
 
 // checkOut writes the files of a commit, on a branch if there is one.
-func checkOut(ctx context.Context, dir, branch, commit string) error {
+func (c command) checkOut(ctx context.Context, branch, commit string) error {
 	args := []string{"checkout", "--quiet", "--force", "--no-track", "-B", branch, commit}
 	if branch == "" {
 		args = []string{"checkout", "--quiet", "--force", "--detach", commit}
 	}
-	_, err := command{dir: dir}.git(ctx, args...)
+	_, err := c.git(ctx, args...)
 	return err
 }

@@ -51,6 +51,7 @@ func (r *Runner) carryOut(ctx context.Context, w protocol.Work) protocol.JobEnd 
 }
 
 func (r *Runner) attempt(ctx context.Context, w protocol.Work) (end protocol.JobEnd, err error) {
+	defer r.use(w.Shelf)()
 	d, err := r.dirsOf(w)
 	if err != nil {
 		return end, err
@@ -60,20 +61,10 @@ func (r *Runner) attempt(ctx context.Context, w protocol.Work) (end protocol.Job
 			r.Say("a directory of a job could not be removed: " + rerr.Error())
 		}
 	}()
-	token, err := r.begin(ctx, w, d)
-	if err != nil {
-		return end, err
-	}
-	out := r.output(w)
-	defer out.close()
 	watched, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	go r.watchDisk(watched, d.root, stop)
-	err = r.prepareTree(watched, w, d, out)
-	var res process.Result
-	if err == nil {
-		res = r.execute(watched, w, d, token, out)
-	}
+	go watchDisk(watched, d, r.Disk, stop)
+	res, err := r.inTree(watched, w, d)
 	if why := context.Cause(watched); why != nil && ctx.Err() == nil {
 		return end, askedError{why}
 	}
@@ -81,6 +72,20 @@ func (r *Runner) attempt(ctx context.Context, w protocol.Work) (end protocol.Job
 		return end, err
 	}
 	return r.endOf(w, d, res)
+}
+
+// inTree makes the checkout of a job, and runs the client in it.
+func (r *Runner) inTree(ctx context.Context, w protocol.Work, d jobDirs) (res process.Result, err error) {
+	token, err := r.begin(ctx, w, d)
+	if err != nil {
+		return res, err
+	}
+	out := r.output(w)
+	defer out.close()
+	if err := r.prepareTree(ctx, w, d, out); err != nil {
+		return res, err
+	}
+	return r.execute(ctx, w, d, token, out), nil
 }
 
 // prepareTree runs the command by which the runner prepares the checkout of each job. It may run scripts of
@@ -115,7 +120,7 @@ func (r *Runner) begin(ctx context.Context, w protocol.Work, d jobDirs) (token s
 		}
 	}
 	start := protocol.JobStart{Attempt: w.Attempt, Commit: commit}
-	if r.known.Protected || len(w.Refs) > 0 {
+	if r.known.Load().Protected || len(w.Refs) > 0 {
 		p := fleet.Protection{Refs: w.Refs}
 		if start.Ref, err = r.mirror.BranchWith(ctx, commit, p.HasRef); err != nil {
 			return "", err
@@ -153,7 +158,9 @@ func (r *Runner) checkOut(ctx context.Context, a protocol.Ask, d jobDirs, commit
 	}
 	defer pack.Close()
 	l := clones.Local{Commit: a.Commit, Branch: a.Branch, State: a.Changes.State, Tree: a.Changes.Tree}
-	err = clones.Apply(ctx, d.tree, pack, l, clones.Limits{Pack: protocol.MaxChanges, Bytes: min(maxChanged, r.Disk), Entries: maxEntries})
+	err = clones.Apply(ctx, d.tree, pack, l, clones.Limits{
+		Pack: protocol.MaxChanges, Bytes: min(maxChanged, r.Disk), Tree: r.Disk, Entries: maxEntries,
+	})
 	if err != nil && ctx.Err() == nil {
 		return askedError{err}
 	}
@@ -218,18 +225,24 @@ func (r *Runner) confined(ctx context.Context, w protocol.Work, d jobDirs, c pro
 	if r.Confined {
 		s := sandbox.Stage{
 			Dir: d.root, Work: ".", Network: true, Moving: true, Writable: []string{d.home, d.cache},
-			Readable: append([]string{r.mirror.Objects(), filepath.Dir(r.Program)}, r.Readable...),
+			Readable: append([]string{r.mirror.Objects()}, r.Readable...), Files: sandbox.Resolver(r.Program),
 		}
-		a := sandbox.Ability{Files: true}
-		if able := sandbox.Able(r.Dir); os.Getuid() != 0 && able.Place && able.Processes {
-			// Sealed tasks of the job need namespaces of their own.
-			s.Nesting, a = true, sandbox.Ability{Place: true, Processes: true}
-		}
+		a := confinement(sandbox.Able(r.Dir), os.Getuid())
+		s.Nesting = !a.Files
 		c.Wrap = func(cmd *exec.Cmd) (func() error, func(*process.Result) error, error) {
 			return sandbox.Wrap(cmd, s, a)
 		}
 	}
 	return process.Run(ctx, c)
+}
+
+// confinement is how a job is restricted. For a user other than root, namespaces alone do it if
+// there are any: its sealed tasks need namespaces of their own, which Landlock would refuse. Root
+// owns the system's files and services, so there Landlock alone is too little, and a runner of
+// root has both or does not start.
+func confinement(able sandbox.Ability, uid int) sandbox.Ability {
+	spaces := able.Place && able.Processes
+	return sandbox.Ability{Files: uid == 0 || !spaces, Place: spaces, Processes: spaces}
 }
 
 // markOf returns the mark of a job's processes. Another service, repository or runner on this machine
@@ -285,29 +298,6 @@ func readPlan(dir string) (string, error) {
 		err = noPlan
 	}
 	return string(text), err
-}
-
-// diskEach is how often the size of a job's directories is looked at.
-const diskEach = 3 * time.Second
-
-// watchDisk stops a job that writes more than it may.
-func (r *Runner) watchDisk(ctx context.Context, dir string, stop func(error)) {
-	for pause(ctx, diskEach) {
-		total := int64(0)
-		_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
-			if err != nil || ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
-				total += info.Size()
-			}
-			return nil
-		})
-		if total > r.Disk {
-			stop(fmt.Errorf("it wrote more than the %d MB that this runner allows", r.Disk>>20))
-			return
-		}
-	}
 }
 
 // removeAll removes a directory, also if a job took the right to write from parts of it.

@@ -59,6 +59,7 @@ func TestOnlyAPlanOfTheJobIsRead(t *testing.T) {
 // The client of a protected job is told that it is one.
 func TestAProtectedJobIsMarked(t *testing.T) {
 	r := &Runner{}
+	r.known.Store(&protocol.RunnerKnown{})
 	has := func(w protocol.Work) bool {
 		return strings.Contains(strings.Join(r.environment(w, jobDirs{}, "secret"), " "), protocol.GuardedVar+"=yes")
 	}

@@ -95,7 +95,7 @@ func (l *loop) ask(draining bool) {
 	go func() {
 		var a answer
 		if pause(ctx, wait) {
-			a.WorkAnswer, a.err = l.service.NextWork(ctx, l.known.ID, q)
+			a.WorkAnswer, a.err = l.service.NextWork(ctx, l.known.Load().ID, q)
 		} else {
 			a.err = ctx.Err()
 		}
@@ -164,7 +164,7 @@ func (l *loop) stopAll(why error) {
 // checkContact stops all jobs if the service has not been reached for so long that it may give
 // them to others.
 func (l *loop) checkContact() {
-	lease := time.Duration(l.known.Lease * float64(time.Second))
+	lease := time.Duration(l.known.Load().Lease * float64(time.Second))
 	if len(l.jobs) > 0 && time.Since(l.contact) > lease*4/5 {
 		l.Say("lost contact with the service: stops its jobs, which go to other runners")
 		l.stopAll(errContact)

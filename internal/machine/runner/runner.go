@@ -14,7 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -63,9 +63,10 @@ type Config struct {
 type Runner struct {
 	Config
 	service Service
-	known   protocol.RunnerKnown
+	known   atomic.Pointer[protocol.RunnerKnown] // jobs read it while the runner registers again
 	mirror  clones.Mirror
-	fetch   sync.Mutex // held while the mirror changes
+	fetch   chan struct{} // has an element while the mirror changes
+	shelves shelves
 }
 
 // Reasons to stop a job.
@@ -85,7 +86,8 @@ type job struct {
 // Serve carries out jobs until the context ends; jobs that run then are finished first, unless
 // kill is closed.
 func Serve(ctx context.Context, c Config, s Service, kill <-chan struct{}) error {
-	r := &Runner{Config: c, service: s, mirror: clones.Mirror{Dir: filepath.Join(c.Dir, "mirror"), From: c.From}}
+	r := &Runner{Config: c, service: s, mirror: clones.Mirror{Dir: filepath.Join(c.Dir, "mirror"), From: c.From},
+		fetch: make(chan struct{}, 1)}
 	lock, err := r.prepare()
 	if err != nil {
 		return err
@@ -103,7 +105,7 @@ func Serve(ctx context.Context, c Config, s Service, kill <-chan struct{}) error
 	l.run(ctx, kill)
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if err := s.LeaveFleet(limited, r.known.ID); err != nil && !errors.Is(err, protocol.ErrGone) {
+	if err := s.LeaveFleet(limited, r.known.Load().ID); err != nil && !errors.Is(err, protocol.ErrGone) {
 		r.Say("the service was not told that this runner ends: " + err.Error())
 	}
 	return nil
@@ -130,10 +132,23 @@ func (r *Runner) prepare() (*flock.Flock, error) {
 
 func (r *Runner) jobsDir() string { return filepath.Join(r.Dir, "jobs") }
 
+// fetchLimit is how long the mirror may take to become current: the jobs beside it wait as long.
+const fetchLimit = 10 * time.Minute
+
 func (r *Runner) fetchMirror(ctx context.Context) error {
-	r.fetch.Lock()
-	defer r.fetch.Unlock()
-	return r.mirror.Fetch(ctx)
+	select {
+	case r.fetch <- struct{}{}:
+		defer func() { <-r.fetch }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	limited, cancel := context.WithTimeout(ctx, fetchLimit)
+	defer cancel()
+	err := r.mirror.Fetch(limited)
+	if limited.Err() != nil && ctx.Err() == nil {
+		return fmt.Errorf("git needs longer than %s", fetchLimit)
+	}
+	return err
 }
 
 // idFile has the id that the runner had last. Its directory is locked, so whoever had it has
@@ -148,7 +163,7 @@ func (r *Runner) introduce(ctx context.Context) error {
 	}
 	known, err := r.service.Register(ctx, h)
 	if err == nil {
-		r.known = known
+		r.known.Store(&known)
 		err = maybe.WriteFile(file, strconv.AppendInt(nil, known.ID, 10), 0o600)
 	}
 	return err
@@ -169,7 +184,7 @@ func (r *Runner) register(ctx context.Context) (err error) {
 		}
 	}
 	kind := ""
-	if r.known.Protected {
+	if r.known.Load().Protected {
 		kind = ", protected jobs only"
 	}
 	jobs := "one job"
@@ -245,7 +260,7 @@ type jobDirs struct {
 
 func (r *Runner) dirsOf(w protocol.Work) (jobDirs, error) {
 	root := filepath.Join(r.jobsDir(), fmt.Sprintf("%d-%d", w.Job, w.Attempt))
-	shared := filepath.Join(r.Dir, "for", digest.Of([]byte(w.Shelf)).Short())
+	shared := r.sharedDir(w.Shelf)
 	d := jobDirs{
 		root,
 		filepath.Join(root, "tree"),
@@ -268,7 +283,7 @@ func (r *Runner) environment(w protocol.Work, d jobDirs, token string) []string 
 		"GRAYLOFT_CONFIG=" + filepath.Join(d.home, ".grayloft"), "GRAYLOFT_PLACE=" + r.Hello.Place,
 		fmt.Sprintf("GRAYLOFT_REQUEST=%d", w.Request),
 	}
-	if len(w.Refs) > 0 || r.known.Protected {
+	if len(w.Refs) > 0 || r.known.Load().Protected {
 		env = append(env, protocol.GuardedVar+"=yes")
 	}
 	return slices.Concat(ownEnvironment(d), env, r.Env)

@@ -124,6 +124,7 @@ func hold(s Stage, a Ability) error {
 	}
 	rules := []landlock.Rule{
 		landlock.RODirs(append(append([]string{}, system...), s.Readable...)...).IgnoreIfMissing(),
+		landlock.ROFiles(s.Files...).IgnoreIfMissing(),
 		landlock.RWDirs(writable...).WithRefer().IgnoreIfMissing(),
 		landlock.RWFiles("/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom").IgnoreIfMissing(),
 	}

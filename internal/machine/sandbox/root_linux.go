@@ -49,6 +49,9 @@ func newRoot(o order) error {
 	for _, dir := range s.Writable {
 		r.show(dir, true)
 	}
+	for _, file := range s.Files {
+		r.showFile(file)
+	}
 	r.bind(s.Dir, o.Ability.At(s), false)
 	r.hide(o.Hidden)
 	if r.err != nil {
@@ -131,6 +134,21 @@ func (r *rootMaker) show(path string, writable bool) {
 		if !writable && r.err == nil {
 			r.err = readOnly(r.in(path), true)
 		}
+	}
+}
+
+// showFile makes a regular file visible at its own path, read-only. In a directory that is
+// visible, it is already.
+func (r *rootMaker) showFile(path string) {
+	if _, err := os.Lstat(r.in(path)); r.err != nil || err == nil {
+		return
+	}
+	if r.mkdir(filepath.Dir(path)); r.err == nil {
+		r.err = os.WriteFile(r.in(path), nil, 0o444)
+	}
+	r.bind(path, path, false)
+	if r.err == nil {
+		r.err = readOnly(r.in(path), false)
 	}
 }
 

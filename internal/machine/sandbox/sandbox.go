@@ -38,6 +38,7 @@ type Stage struct {
 	Dir      string   `json:"dir"`      // contains the three directories
 	Work     string   `json:"work"`     // working directory, relative to the tree
 	Readable []string `json:"readable"` // directories in addition to the system's
+	Files    []string `json:"files"`    // regular files that it may read
 	Writable []string `json:"writable"` // directories in addition to the stage
 	Network  bool     `json:"network"`  // connections are allowed
 	Nesting  bool     `json:"nesting"`  // the command may restrict others: namespaces alone restrict it
@@ -207,6 +208,16 @@ func readEnd(text string, res *process.Result) error {
 func scan(text, format string, to any) bool {
 	n, err := fmt.Sscanf(text, format, to)
 	return n == 1 && err == nil
+}
+
+// Resolver adds to files what names of other machines are looked up with, where the system's
+// settings have a link to it (resolv.conf(5)).
+func Resolver(files ...string) []string {
+	at, err := filepath.EvalSymlinks("/etc/resolv.conf")
+	if err == nil && !System(at) {
+		files = append(files, at)
+	}
+	return files
 }
 
 // system are the directories that every sealed command may read: programs,

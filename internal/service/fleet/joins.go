@@ -48,7 +48,8 @@ func (f *Fleet) Join(ctx context.Context, t records.Token, h protocol.JoinHello)
 			return ConflictError{fmt.Sprintf("%s has %d members, which is the most: give another name", h.ID, members)}
 		}
 		_, err := tx.ExecContext(ctx, `
-			INSERT INTO join_members (repository_id, shelf, join_id, token_id, run_id) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+			INSERT INTO join_members (repository_id, shelf, join_id, token_id, run_id) VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT DO NOTHING`,
 			t.RepositoryID, t.Shelf(), h.ID, t.ID, h.Run)
 		return err
 	})
