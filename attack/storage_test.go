@@ -110,7 +110,7 @@ func TestJunkOfOnePersonCostsNobodyElseAnything(t *testing.T) {
 			s := full(t, 100_000)
 			honest, mallory := ci(t, s), person(t, s, "mallory")
 			outputs := map[string]protocol.Entry{}
-			for i := range 7 {
+			for i := range 5 {
 				content := string(fresh(fmt.Sprint("chart", i), 9_000))
 				e := honest.entry("build@a", content)
 				if got := honest.file(e, "trusted"); got.status != 201 {
@@ -142,6 +142,27 @@ func TestJunkOfOnePersonCostsNobodyElseAnything(t *testing.T) {
 				t.Errorf("the trusted shelf has no room: %d %s", got.status, got.text())
 			}
 		})
+	}
+}
+
+// TestTinyBlobsCountWhatTheyTake uploads blobs whose rows are much larger than their contents.
+func TestTinyBlobsCountWhatTheyTake(t *testing.T) {
+	s := full(t, 400_000)
+	a := person(t, s, "mallory")
+	taken := 0
+	for i := range 200 {
+		text := fmt.Appendf(nil, "%04d", i)
+		got := a.send("PUT", "/v1/test/blobs/"+digest.Of(text).String(), text)
+		if got.status >= 300 {
+			if got.status != 507 {
+				t.Fatal(got.status, got.text())
+			}
+			break
+		}
+		taken++
+	}
+	if taken < 50 || taken > 110 { // a quarter of the quota, and each takes a kilobyte
+		t.Errorf("%d tiny blobs were taken", taken)
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strings"
 	"slices"
 	"strconv"
 	"syscall"
@@ -168,7 +169,7 @@ func (a *Announcer) Tell(ctx context.Context, receiver int64, run string) error 
 		ctx,
 		`UPDATE receivers SET tried_at = now(), outcome = $2 WHERE id = $1`,
 		receiver,
-		outcome[:min(len(outcome), 300)],
+		strings.ToValidUTF8(outcome[:min(len(outcome), 300)], ""),
 	)
 	return errors.Join(err, uerr)
 }

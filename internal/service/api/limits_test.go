@@ -136,7 +136,7 @@ func TestUploadsWaitForTheirTurn(t *testing.T) {
 }
 
 func TestAQuotaIsEnforced(t *testing.T) {
-	s := trial.ServeWith(t, func(c *service.Config) { c.Retention.Quota = 1000 })
+	s := trial.ServeWith(t, func(c *service.Config) { c.Retention.Quota = 4000 })
 	c := callerOf(t, s, ci)
 	blob := func(i int) (string, []byte) {
 		text := []byte(strings.Repeat(fmt.Sprint(i), 300))
@@ -147,7 +147,7 @@ func TestAQuotaIsEnforced(t *testing.T) {
 		c.want(204, "PUT", path, text)
 	}
 	path, text := blob(3)
-	if status, answer := c.call("PUT", path, text); status != 507 || !strings.Contains(string(answer), "900 of 1000") {
+	if status, answer := c.call("PUT", path, text); status != 507 || !strings.Contains(string(answer), "3972 of 4000") {
 		t.Errorf("%d %s", status, answer)
 	}
 	first, want := blob(0)

@@ -33,11 +33,16 @@ type account struct {
 	// meanwhile is what was stored since a count began, by owner: the count may lack it. Nil if
 	// nobody counts.
 	meanwhile map[string]int64
+	took      time.Duration // the last count
 }
 
-// recountAfter is the age at which the stored bytes of a repository are counted
-// again.
-const recountAfter = 30 * time.Second
+// recountAfter is the age at which the stored bytes of a repository are counted again, and
+// recountShare how many times longer than counting them that takes at least: a count looks at all
+// blobs.
+const (
+	recountAfter = 30 * time.Second
+	recountShare = 200
+)
 
 // waitingShare is the part of the quota that blobs waiting for deletion may take
 // in addition; what exceeds it counts against the quota.
@@ -72,6 +77,7 @@ func (l *ledger) account(ctx context.Context, repo int64) (*account, error) {
 	defer l.mu.Unlock()
 	meanwhile := a.meanwhile
 	a.meanwhile = nil
+	a.took = time.Since(began)
 	if err != nil {
 		a.counted = time.Time{}
 		return nil, err
@@ -98,7 +104,7 @@ func (l *ledger) known(repo int64) (a *account, fresh bool) {
 		a = &account{owned: map[string]int64{}}
 		l.of[repo] = a
 	}
-	return a, a.meanwhile == nil && time.Since(a.counted) < recountAfter
+	return a, a.meanwhile == nil && time.Since(a.counted) < max(recountAfter, recountShare*a.took)
 }
 
 // fullError says which quota has no room.
@@ -159,10 +165,10 @@ func (l *ledger) recount() {
 	}
 }
 
-// reserve reserves room for an upload of the caller.
+// reserve reserves room for a blob of the caller.
 func (s *Server) reserve(c *gin.Context, bytes int64) (*reservation, error) {
 	t := token(c)
-	return s.ledger.reserve(c.Request.Context(), t.RepositoryID, t.WritesTo, bytes)
+	return s.ledger.reserve(c.Request.Context(), t.RepositoryID, t.WritesTo, bytes+records.RowCost)
 }
 
 // noRoom answers that a quota is used up.

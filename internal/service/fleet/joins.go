@@ -103,7 +103,8 @@ type joinRow struct {
 // Step says what a member of a join does with a task that it would run.
 func (f *Fleet) Step(ctx context.Context, t records.Token, join string, a protocol.JoinAsk) (answer protocol.JoinAnswer, err error) {
 	err = f.DB.InTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock($1, hashtext($2))`, joinLock, t.Shelf()+" "+join+" "+a.Task); err != nil {
+		place := t.Shelf() + " " + join + " " + a.Task
+		if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock($1, hashtext($2))`, joinLock, place); err != nil {
 			return err
 		}
 		if err := requireMember(ctx, tx, t, join, a.Run); err != nil {

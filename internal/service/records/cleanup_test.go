@@ -174,7 +174,7 @@ func TestAQuotaEvictsTheLeastRecentlyUsed(t *testing.T) {
 		e := s.file(name, fmt.Sprintf("%0300d", i))
 		s.exec(`UPDATE entries SET last_used = current_date - $1::integer WHERE key = $2`, 9-3*i, e.Key[:])
 	}
-	s.retention.Quota = 1000
+	s.retention.Quota = 17_500 // each has five blobs, each of which counts a kilobyte more
 	if got := s.cleanup(); got.Entries != 1 {
 		t.Errorf("%+v", got)
 	}

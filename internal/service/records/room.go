@@ -9,6 +9,13 @@ import (
 	"grayloft.example/grayloft/internal/core/shelf"
 )
 
+// RowCost is how many bytes each blob counts in addition to its content: its row, its part of two
+// indexes, and the rest of a block of the disk.
+const RowCost = 1024
+
+// weight is how many bytes a row of blobs counts.
+const weight = "(size + 1024)"
+
 // A repository or an owner above nine tenths of its quota is brought down to
 // eight tenths: uploads stop only at the quota itself, so there is always room
 // again.
@@ -100,21 +107,22 @@ func (db *DB) makeRoomInAll(ctx context.Context, r ward, s *Cleanup) error {
 // ownedBytes returns how many bytes each owner uploaded, largest first.
 func (db *DB) ownedBytes(ctx context.Context, repository int64) (out []shelf.Charge, err error) {
 	return out, db.SelectContext(ctx, &out, `
-		SELECT owner AS shelf, sum(size)::bigint AS bytes FROM blobs WHERE repository_id = $1 AND marked_at IS NULL
+		SELECT owner AS shelf, sum(`+weight+`)::bigint AS bytes FROM blobs WHERE repository_id = $1 AND marked_at IS NULL
 		GROUP BY 1 ORDER BY 2 DESC`, repository)
 }
 
-// charges returns how many bytes the entries of each shelf name.
+// charges returns how many bytes the entries of each shelf name, at least: an entry has a listing,
+// ingredients and a file.
 func (db *DB) charges(ctx context.Context, repository int64) (out []shelf.Charge, err error) {
 	return out, db.SelectContext(ctx, &out, `
-		SELECT shelf, (sum(bytes) + count(*))::bigint AS bytes
+		SELECT shelf, sum(bytes + 3 * 1024)::bigint AS bytes
 		FROM (SELECT DISTINCT ON (shelf, listing) shelf, bytes FROM entries WHERE repository_id = $1) e
 		GROUP BY 1 ORDER BY 2 DESC`, repository)
 }
 
 func (db *DB) liveBytes(ctx context.Context, repository int64) (n int64, err error) {
 	return n, db.GetContext(ctx, &n, `
-		SELECT coalesce(sum(size), 0)::bigint FROM blobs WHERE repository_id = $1 AND marked_at IS NULL`, repository)
+		SELECT coalesce(sum(`+weight+`), 0)::bigint FROM blobs WHERE repository_id = $1 AND marked_at IS NULL`, repository)
 }
 
 // markUnnamed marks blobs that nothing names, of one owner or, if that is empty,
@@ -128,14 +136,14 @@ func (db *DB) markUnnamed(ctx context.Context, repository int64, owner string, n
 	}
 	err = db.GetContext(ctx, &rows, `
 		WITH unnamed AS (
-			SELECT digest, size, owner, stored_at FROM blobs b
+			SELECT digest, `+weight+` AS size, owner, stored_at FROM blobs b
 			WHERE repository_id = $1 AND ($2 = '' OR owner = $2) AND marked_at IS NULL AND NOT `+referenced+`
 			FOR UPDATE SKIP LOCKED),
 		weighed AS (SELECT *, sum(size) OVER (PARTITION BY owner) AS owned FROM unnamed),
 		ranked AS (SELECT digest, sum(size) OVER (ORDER BY owned DESC, owner, stored_at, digest) - size AS before FROM weighed),
 		marked AS (
 			UPDATE blobs SET marked_at = now(), leased_until = now() FROM ranked
-			WHERE blobs.repository_id = $1 AND blobs.digest = ranked.digest AND ranked.before < $3 RETURNING blobs.size)
+			WHERE blobs.repository_id = $1 AND blobs.digest = ranked.digest AND ranked.before < $3 RETURNING `+weight+` AS size)
 		SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM marked`, repository, owner, need)
 	s.Marked += rows.N
 	return rows.Bytes, err
@@ -154,7 +162,7 @@ func (db *DB) evictLeastUsed(ctx context.Context, repository int64, name string,
 		if err := tx.SelectContext(ctx, &gone, `
 			WITH gone AS (
 				DELETE FROM entries e USING (
-					SELECT key, sum(bytes + 1) OVER (ORDER BY last_used, filed_at, key) - (bytes + 1) AS before
+					SELECT key, sum(bytes + 3 * 1024) OVER (ORDER BY last_used, filed_at, key) - (bytes + 3 * 1024) AS before
 					FROM entries WHERE repository_id = $1 AND shelf = $2) o
 				WHERE e.repository_id = $1 AND e.shelf = $2 AND e.key = o.key AND o.before < $3
 				RETURNING e.shelf, e.task, e.bytes, e.listing, e.ingredients, e.log, e.reports),

@@ -61,8 +61,8 @@ const announcedFor = "10 minutes"
 func (db *DB) StoredBytes(ctx context.Context, repository int64) (out StoredBytes, err error) {
 	if err := db.GetContext(ctx, &out, `
 		SELECT coalesce((SELECT quota_bytes FROM repositories WHERE id = $1), 0) AS quota,
-			coalesce((SELECT sum(size) FROM blobs WHERE repository_id = $1 AND marked_at IS NULL), 0)::bigint AS live,
-			coalesce((SELECT sum(size) FROM blobs WHERE repository_id = $1 AND marked_at IS NOT NULL), 0)::bigint
+			coalesce((SELECT sum(`+weight+`) FROM blobs WHERE repository_id = $1 AND marked_at IS NULL), 0)::bigint AS live,
+			coalesce((SELECT sum(`+weight+`) FROM blobs WHERE repository_id = $1 AND marked_at IS NOT NULL), 0)::bigint
 			+ coalesce((SELECT sum(size) FROM orphaned_objects WHERE repository_id = $1
 				AND (delete_after <= now() OR announced_at < now() - interval '`+announcedFor+`')), 0)::bigint AS waiting`,
 		repository); err != nil {
