@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -81,7 +82,8 @@ func (s npmSettings) requests(name string) ([]request, error) {
 // authorize adds the credentials that the person has for the address: those of the
 // longest path that it is below.
 func (s npmSettings) authorize(r *http.Request) {
-	if !isSafe(r.URL) {
+	// With dots, a server may answer from another directory than the one that the person meant.
+	if !isSafe(r.URL) || path.Clean(r.URL.Path) != strings.TrimSuffix(r.URL.Path, "/") {
 		return
 	}
 	at := "//" + r.URL.Host + r.URL.Path

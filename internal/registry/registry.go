@@ -59,6 +59,9 @@ func checkRedirect(req *http.Request, via []*http.Request) error {
 	if via[0].URL.Scheme == "https" && req.URL.Scheme != "https" {
 		return errors.New("it redirects to an address without encryption")
 	}
+	if req.URL.Host != via[0].URL.Host { // another port is another server
+		req.Header.Del("Authorization")
+	}
 	return nil
 }
 

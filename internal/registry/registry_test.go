@@ -206,6 +206,31 @@ func TestCredentialsGoWhereTheyBelong(t *testing.T) {
 	}
 }
 
+// A path with dots is another team's, and another port another server.
+func TestCredentialsAreForOneDirectoryAndPort(t *testing.T) {
+	s := npmSettings{map[string]string{}, map[string]string{"//r.example/a/:_authToken": "mine"}}
+	for url, want := range map[string]string{
+		"https://r.example/a/fog": "Bearer mine", "https://r.example/a/@pier%2ffog": "Bearer mine", "https://r.example/a/../b/fog": "",
+		"https://r.example/a/%2e%2e/b/fog": "", "https://r.example/a/..%2fb/fog": "", "https://r.example/b/fog": "", "http://r.example/a/fog": "",
+	} {
+		r, err := http.NewRequest(http.MethodGet, url, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s.authorize(r); r.Header.Get("Authorization") != want {
+			t.Errorf("%s got %q", url, r.Header.Get("Authorization"))
+		}
+	}
+	first, _ := http.NewRequest(http.MethodGet, "https://r.example/a/fog", nil)
+	for to, keeps := range map[string]bool{"https://r.example/c": true, "https://r.example:8443/c": false, "https://o.example/c": false} {
+		next, _ := http.NewRequest(http.MethodGet, to, nil)
+		next.Header.Set("Authorization", "Bearer mine")
+		if err := checkRedirect(next, []*http.Request{first}); err != nil || (next.Header.Get("Authorization") != "") != keeps {
+			t.Errorf("%s got %q, %v", to, next.Header.Get("Authorization"), err)
+		}
+	}
+}
+
 // A registry that does not answer is tried by at most as many requests as run at a time,
 // and what others say is there.
 func TestARegistryThatIsDownIsNamedOnce(t *testing.T) {

@@ -4,9 +4,12 @@
 package term
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/muesli/termenv"
@@ -41,10 +44,24 @@ func (sc *Screen) HasColours() bool {
 	return sc.Style != nil && sc.Style.ColorProfile() != termenv.Ascii
 }
 
-// JSON prints a value as an indented JSON document.
+// JSON prints a value as an indented JSON document. Characters that a terminal may act on are
+// escaped, as RFC 8259, section 7, allows for any.
 func (sc *Screen) JSON(v any) error {
-	enc := json.NewEncoder(sc.Out)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	out := make([]byte, 0, text.Len())
+	for _, r := range text.String() {
+		if r != '\n' && isControl(r) {
+			out = fmt.Appendf(out, `\u%04x`, r)
+		} else {
+			out = utf8.AppendRune(out, r)
+		}
+	}
+	_, err := sc.Out.Write(out)
+	return err
 }

@@ -2,6 +2,7 @@ package term
 
 import (
 	"bytes"
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -45,5 +46,21 @@ func TestNumbersAreReadable(t *testing.T) {
 		if got := Seconds(seconds); got != want {
 			t.Errorf("%g seconds are shown as %q, want %q", seconds, got, want)
 		}
+	}
+}
+
+// JSON goes to terminals as well.
+func TestJSONDoesNotControlTheTerminal(t *testing.T) {
+	in := "a\u202eb\u009b31mc\u2066 \x1b[0m ø \U0001f6a2"
+	var out bytes.Buffer
+	if err := (&Screen{Out: &out}).JSON(map[string]string{"name": in}); err != nil {
+		t.Fatal(err)
+	}
+	if strings.ContainsFunc(strings.ReplaceAll(out.String(), "\n", ""), isControl) {
+		t.Errorf("%q", out.String())
+	}
+	var back map[string]string
+	if err := json.Unmarshal(out.Bytes(), &back); err != nil || back["name"] != in {
+		t.Errorf("%q became %q, %v", in, back["name"], err)
 	}
 }

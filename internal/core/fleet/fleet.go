@@ -82,7 +82,7 @@ var forbidden = pattern.New(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{|//|/\.|^[-/.@]$|^
 
 // CheckBranch refuses names that a branch cannot have.
 func CheckBranch(name string) error {
-	if name == "" || forbidden.MatchString(name) {
+	if name == "" || name == "HEAD" || forbidden.MatchString(name) {
 		return fmt.Errorf("%q is not the name of a branch", name)
 	}
 	return nil
@@ -154,3 +154,13 @@ func (a Asker) Shelf(protected bool, branch string) string {
 	}
 	return a.WritesTo
 }
+
+// turnEach is how many open requests of somebody make the next ones wait for those of others.
+const turnEach = 10
+
+// Turn returns with which priority a job waits, 1 is first: that of its request, and one less for
+// every ten requests that whoever made it has open.
+func Turn(priority, open int) int { return min(lastTurn, priority+open/turnEach) }
+
+// lastTurn is the last priority.
+const lastTurn = 4

@@ -79,9 +79,18 @@ func TestBranchesHaveNamesThatGitAccepts(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	for _, bad := range []string{"", "-x", "a..b", "a b", "a~1", "a^", "a:b", "a?", "a*", "a[", "a\\b", "/a", "a/", "a//b", ".a", "a/.b", "a.", "a.lock", "a.lock/b", "a@{1}", "@", "a\nb"} {
+	for _, bad := range []string{"", "-x", "a..b", "a b", "a~1", "a^", "a:b", "a?", "a*", "a[", "a\\b", "/a", "a/", "a//b", ".a", "a/.b", "a.", "a.lock", "a.lock/b", "a@{1}", "@", "a\nb", "HEAD"} {
 		if fleet.CheckBranch(bad) == nil {
 			t.Errorf("%q was accepted", bad)
+		}
+	}
+}
+
+// Whoever has many requests open waits for those of others, whatever the priority.
+func TestManyRequestsOfOneTakeTheirTurn(t *testing.T) {
+	for _, x := range []struct{ priority, open, want int }{{1, 0, 1}, {1, 9, 1}, {1, 10, 2}, {2, 25, 4}, {3, 3000, 4}} {
+		if got := fleet.Turn(x.priority, x.open); got != x.want {
+			t.Errorf("priority %d with %d open: %d, not %d", x.priority, x.open, got, x.want)
 		}
 	}
 }

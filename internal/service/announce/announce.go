@@ -18,9 +18,9 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"strings"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -65,11 +65,23 @@ func (a *Announcer) control(_, address string, _ syscall.RawConn) error {
 	return fmt.Errorf("%s is on a private network: allow it with grayloftd serve --announce-to", ip)
 }
 
-// shared is the address space of carriers (RFC 6598), which no other property covers.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
+// special are networks that are not for everybody's machines although no other property says so:
+// the registries of special addresses (RFC 6890, and IANA's lists for both versions), and those by
+// which an address of version 6 leads to one of version 4, whatever that is.
+var special = parse("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15", "198.51.100.0/24",
+	"203.0.113.0/24", "240.0.0.0/4", "::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16",
+	"3fff::/20", "5f00::/16", "fec0::/10")
+
+func parse(list ...string) (out []netip.Prefix) {
+	for _, p := range list {
+		out = append(out, netip.MustParsePrefix(p))
+	}
+	return out
+}
 
 func isPublic(ip netip.Addr) bool {
-	return ip.IsGlobalUnicast() && !ip.IsPrivate() && !shared.Contains(ip)
+	ip = ip.Unmap()
+	return ip.IsGlobalUnicast() && !ip.IsPrivate() && !slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(ip) })
 }
 
 // Receiver is an address to which the runs of a repository are announced.

@@ -117,10 +117,28 @@ func (s *Server) request(c *gin.Context) {
 	}
 }
 
+// knowable returns the request of an address, or answers that the token may not know more of it
+// than that it exists.
+func (s *Server) knowable(c *gin.Context) (int64, bool) {
+	id, ok := idOf(c)
+	if !ok {
+		return 0, false
+	}
+	may, err := s.Fleet.MayKnow(c.Request.Context(), token(c), id)
+	switch {
+	case err != nil:
+		s.fleetFault(c, err)
+	case !may:
+		problem(c, http.StatusForbidden, "this request is another person's, and this token does not read its shelf",
+			"use a token that was made with --view")
+	}
+	return id, err == nil && may
+}
+
 const longestWait = 20 // seconds, for output
 
 func (s *Server) requestOutput(c *gin.Context) {
-	id, ok := idOf(c)
+	id, ok := s.knowable(c)
 	if !ok {
 		return
 	}
@@ -137,7 +155,7 @@ func (s *Server) requestOutput(c *gin.Context) {
 }
 
 func (s *Server) requestPlan(c *gin.Context) {
-	id, ok := idOf(c)
+	id, ok := s.knowable(c)
 	if !ok {
 		return
 	}

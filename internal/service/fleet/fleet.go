@@ -39,7 +39,7 @@ func New(db *records.DB, lease time.Duration) *Fleet {
 		lease = protocol.RunnerLease
 	}
 	f := &Fleet{DB: db, Lease: lease, closed: make(chan struct{})}
-	f.idle.waiting, f.wakes.on = map[string][]*seeker{}, map[string]chan struct{}{}
+	f.idle.waiting, f.wakes.on = map[string][]*seeker{}, map[string]*wake{}
 	return f
 }
 
@@ -80,26 +80,40 @@ func repositoryKey(id int64) string { return fmt.Sprint("repository ", id) }
 // wakes are what waits for news.
 type wakes struct {
 	mu sync.Mutex
-	on map[string]chan struct{}
+	on map[string]*wake
 }
 
-// next returns a channel that is closed at the next news about something.
-func (w *wakes) next(key string) <-chan struct{} {
+// wake is a channel that is closed at the next news, and how many wait for it.
+type wake struct {
+	news    chan struct{}
+	waiting int
+}
+
+// next returns a channel that is closed at the next news about something. Whoever asked leaves
+// when it no longer waits: ids can be made up, so nothing is kept about one that nobody waits for.
+func (w *wakes) next(key string) (news <-chan struct{}, leave func()) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	ch, ok := w.on[key]
+	one, ok := w.on[key]
 	if !ok {
-		ch = make(chan struct{})
-		w.on[key] = ch
+		one = &wake{news: make(chan struct{})}
+		w.on[key] = one
 	}
-	return ch
+	one.waiting++
+	return one.news, func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if one.waiting--; one.waiting == 0 && w.on[key] == one {
+			delete(w.on, key)
+		}
+	}
 }
 
 func (w *wakes) call(key string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if ch, ok := w.on[key]; ok {
-		close(ch)
+	if one, ok := w.on[key]; ok {
+		close(one.news)
 		delete(w.on, key)
 	}
 }

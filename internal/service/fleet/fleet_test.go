@@ -696,3 +696,67 @@ func TestJobsOutliveAServiceThatEnds(t *testing.T) {
 		t.Errorf("%+v", w)
 	}
 }
+
+// What a request printed is for those who may know what its run did; its changes are its maker's.
+func TestOthersDoNotReadWhatARequestPrinted(t *testing.T) {
+	x := newTeam(t, 0)
+	id := x.request(nil)
+	shelf := x.state(id).Shelf
+	for name, c := range map[string]struct {
+		token records.Token
+		may   bool
+	}{
+		"another person":               {records.Token{WritesTo: "person/ola", ReadsFrom: []string{"trusted"}, MayRequest: true}, false},
+		"somebody who reads its shelf": {records.Token{WritesTo: "person/liv", ReadsFrom: []string{shelf}, MayRequest: true}, true},
+		"somebody who may view":        {records.Token{ReadsFrom: []string{"trusted"}, MayView: true}, true},
+	} {
+		c.token.Name = name
+		_, err := x.client(c.token).OutputOf(t.Context(), id, 0, 0)
+		if (err == nil) != c.may {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := x.person.OutputOf(t.Context(), id, 0, 0); err != nil {
+		t.Error(err)
+	}
+}
+
+// A person who asks for thousands stops neither others nor the lists.
+func TestThousandsOfRequestsStopNobody(t *testing.T) {
+	x := newTeam(t, 0)
+	high := func(a *protocol.Ask) { a.Priority = protocol.PriorityHigh }
+	first := x.request(high)
+	if _, err := x.DB.Exec(`
+		INSERT INTO requests (repository_id, token_id, name, origin, source, pool, shelf, protected, ask)
+		SELECT repository_id, token_id, name, origin, '', pool, shelf, protected, ask FROM requests, generate_series(1, 998) WHERE id = $1`,
+		first); err != nil {
+		t.Fatal(err)
+	}
+	last := x.request(high)
+	if _, err := x.person.Request(t.Context(), protocol.Ask{Pool: "linux", Tasks: []string{"test"}, Branch: "main"}); err == nil ||
+		!strings.Contains(err.Error(), "1000 requests") {
+		t.Errorf("one more: %v", err)
+	}
+	if q := x.state(last); q.Ahead != 999 {
+		t.Errorf("%d are ahead of the last one", q.Ahead)
+	}
+	// The queue itself hands the one of somebody else over before most of them.
+	var priority []int
+	if err := x.DB.Select(&priority, `
+		SELECT priority FROM river_job WHERE (args->>'job')::bigint IN (SELECT id FROM jobs WHERE request_id = ANY($1)) ORDER BY id`,
+		[]int64{first, last}); err != nil || !slices.Equal(priority, []int{1, 4}) {
+		t.Errorf("%v, %v", priority, err)
+	}
+	// Ended jobs by the hundred thousand do not slow the overview: each statement has a limit.
+	r := x.runner("north", "linux")
+	if _, err := x.DB.Exec(`
+		INSERT INTO jobs (repository_id, request_id, member, runner_id, state, ended_at)
+		SELECT repository_id, id, 1000 + n, $2, 'passed', now() FROM requests, generate_series(1, 100000) n WHERE id = $1`,
+		first, r.id); err != nil {
+		t.Fatal(err)
+	}
+	f, err := x.person.FleetNow(t.Context())
+	if err != nil || len(f.Runners) != 1 || f.Runners[0].Done != 100000 {
+		t.Errorf("%+v, %v", f.Runners, err)
+	}
+}

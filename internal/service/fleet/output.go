@@ -85,21 +85,32 @@ func (f *Fleet) Output(ctx context.Context, repository, request int64, first int
 	limit := time.NewTimer(wait)
 	defer limit.Stop()
 	for {
-		news := f.wakes.next(requestKey(request))
-		out, err := f.output(ctx, repository, request, first)
-		if err != nil || len(out.Lines) > 0 || out.Ended {
+		out, again, err := f.outputOnce(ctx, repository, request, first, limit.C)
+		if !again {
 			return out, err
 		}
-		select {
-		case <-news:
-		case <-limit.C:
-			return out, nil
-		case <-f.closed:
-			return out, nil
-		case <-ctx.Done():
-			return out, ctx.Err()
-		}
 	}
+}
+
+// outputOnce looks once, and waits if there is nothing. Again: there is news.
+func (f *Fleet) outputOnce(
+	ctx context.Context, repository, request int64, first int, limit <-chan time.Time,
+) (out protocol.Output, again bool, err error) {
+	news, leave := f.wakes.next(requestKey(request))
+	defer leave()
+	out, err = f.output(ctx, repository, request, first)
+	if err != nil || len(out.Lines) > 0 || out.Ended {
+		return out, false, err
+	}
+	select {
+	case <-news:
+		return out, true, nil
+	case <-limit:
+	case <-f.closed:
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	return out, false, err
 }
 
 func (f *Fleet) output(ctx context.Context, repository, request int64, first int) (protocol.Output, error) {

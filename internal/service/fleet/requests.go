@@ -10,6 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/fleet"
 	"grayloft.example/grayloft/internal/protocol"
 	"grayloft.example/grayloft/internal/service/records"
@@ -90,6 +91,10 @@ func (f *Fleet) Make(ctx context.Context, t records.Token, o Origin, a protocol.
 			return records.InvalidError{Err: err}
 		}
 		made.Shelf = fleet.Asker{Name: t.Name, WritesTo: t.WritesTo}.Shelf(protected, a.Branch)
+		open, err := openOf(ctx, tx, t)
+		if err != nil {
+			return err
+		}
 		var changes []byte
 		if a.Changes != nil {
 			changes = a.Changes.Blob[:]
@@ -108,7 +113,7 @@ func (f *Fleet) Make(ctx context.Context, t records.Token, o Origin, a protocol.
 			return err
 		}
 		for member := 1; member <= a.Spread; member++ {
-			offer := Offer{Repository: t.RepositoryID, Queue: queueOf(t.RepositoryID, a.Pool), Priority: a.Priority}
+			offer := Offer{Repository: t.RepositoryID, Queue: queueOf(t.RepositoryID, a.Pool), Priority: fleet.Turn(a.Priority, open)}
 			if err := tx.GetContext(ctx, &offer.Job, `
 				INSERT INTO jobs (repository_id, request_id, member) VALUES ($1, $2, $3) RETURNING id`,
 				t.RepositoryID, made.ID, member); err != nil {
@@ -120,6 +125,34 @@ func (f *Fleet) Make(ctx context.Context, t records.Token, o Origin, a protocol.
 		}
 		return records.NotifyRequest(ctx, tx, t.RepositoryID, made.ID, false)
 	})
+}
+
+// mostOpen is how many requests of one token may be open.
+const mostOpen = 1000
+
+// openOf returns how many requests of a token are open.
+func openOf(ctx context.Context, tx *sqlx.Tx, t records.Token) (n int, err error) {
+	err = tx.GetContext(ctx, &n, `
+		SELECT count(*) FROM requests WHERE repository_id = $1 AND token_id = $2 AND name = $3 AND ended_at IS NULL`,
+		t.RepositoryID, t.ID, t.Name)
+	if err == nil && n >= mostOpen {
+		err = ConflictError{fmt.Sprintf("%d requests of %s have not ended, which is the most: wait, or cancel some", n, t.Name)}
+	}
+	return n, err
+}
+
+// MayKnow tells whether a token may know what a request printed and planned, and its local
+// changes: it may view records, made the request, or reads the shelf that the request writes to.
+func (f *Fleet) MayKnow(ctx context.Context, t records.Token, id int64) (bool, error) {
+	var row struct {
+		Token int64  `db:"token_id"`
+		Shelf string `db:"shelf"`
+	}
+	err := f.DB.GetContext(ctx, &row, `SELECT token_id, shelf FROM requests WHERE repository_id = $1 AND id = $2`, t.RepositoryID, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, missing("request", id)
+	}
+	return t.MayView || row.Token == t.ID || t.MayRead(row.Shelf), err
 }
 
 // hasBlob makes sure that the local changes are stored.
@@ -185,16 +218,23 @@ type requestRow struct {
 }
 
 const requestColumns = `q.id, q.name, q.origin, q.shelf, q.ask, q.state, q.cancelled_by, q.made_at, q.started_at, q.ended_at,
-	CASE WHEN q.state = 'queued' THEN (SELECT count(*) FROM requests o WHERE o.repository_id = q.repository_id AND o.pool = q.pool
-		AND o.ended_at IS NULL AND o.state = 'queued' AND ((o.ask->>'priority')::int, o.id) < ((q.ask->>'priority')::int, q.id))
-	ELSE 0 END AS ahead`
+	coalesce(w.ahead, 0) AS ahead`
+
+// requestTables are requests q with their place among those that wait, counted once for all.
+const requestTables = `requests q LEFT JOIN (
+	SELECT id, row_number() OVER (PARTITION BY pool ORDER BY (ask->>'priority')::int, id) - 1 AS ahead
+	FROM requests WHERE repository_id = $1 AND ended_at IS NULL AND state = 'queued') w ON w.id = q.id`
 
 func (r requestRow) request() (protocol.Request, error) {
 	q := protocol.Request{
 		ID: r.ID, Name: r.Name, Origin: r.Origin, At: r.MadeAt.UTC(), State: fleet.State(r.State), Shelf: r.Shelf, Ahead: r.Ahead,
 		Started: r.StartedAt, Ended: r.EndedAt, Jobs: []protocol.Job{}, CancelledBy: r.CancelledBy,
 	}
-	return q, json.Unmarshal(r.Ask, &q.Ask)
+	err := json.Unmarshal(r.Ask, &q.Ask)
+	if q.Ask.Changes != nil { // whoever knows the digest can have them: that is its runner alone
+		q.Ask.Changes.Blob = digest.Digest{}
+	}
+	return q, err
 }
 
 // Requests returns requests before an id (0: the newest), newest first; open: only those that
@@ -202,7 +242,7 @@ func (r requestRow) request() (protocol.Request, error) {
 func (f *Fleet) Requests(ctx context.Context, repository int64, s Selection) (page protocol.RequestPage, err error) {
 	var rows []requestRow
 	if err := f.DB.SelectContext(ctx, &rows, `
-		SELECT `+requestColumns+` FROM requests q
+		SELECT `+requestColumns+` FROM `+requestTables+`
 		WHERE q.repository_id = $1 AND ($2::bigint = 0 OR q.id < $2) AND ($3 = '' OR q.name = $3) AND (NOT $4 OR q.ended_at IS NULL)
 		ORDER BY q.id DESC LIMIT $5`, repository, s.Before, s.Name, s.Open, s.Limit); err != nil {
 		return page, err
@@ -232,7 +272,8 @@ type Selection struct {
 // Request returns one request.
 func (f *Fleet) Request(ctx context.Context, repository, id int64) (protocol.Request, error) {
 	var r requestRow
-	err := f.DB.GetContext(ctx, &r, `SELECT `+requestColumns+` FROM requests q WHERE q.repository_id = $1 AND q.id = $2`, repository, id)
+	err := f.DB.GetContext(ctx, &r, `
+		SELECT `+requestColumns+` FROM `+requestTables+` WHERE q.repository_id = $1 AND q.id = $2`, repository, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return protocol.Request{}, missing("request", id)
 	}

@@ -90,23 +90,30 @@ func (f *Fleet) Next(ctx context.Context, t records.Token, runner int64, q proto
 func (f *Fleet) await(ctx context.Context, repository int64, s *seeker, has []int64) (answer protocol.WorkAnswer, err error) {
 	hold := time.NewTimer(min(protocol.RunnerHold, f.Lease/3))
 	defer hold.Stop()
-	for {
-		news := f.wakes.next(repositoryKey(repository))
-		if answer.Cancel, answer.Gone, err = f.toStop(ctx, s.runner, has); err != nil || len(answer.Cancel)+len(answer.Gone) > 0 {
-			return answer, err
-		}
-		select {
-		case answer.Job = <-s.got:
-			return answer, nil
-		case <-news:
-		case <-hold.C:
-			return answer, nil
-		case <-f.closed:
-			return answer, nil
-		case <-ctx.Done():
-			return answer, ctx.Err()
-		}
+	for again := true; again; {
+		answer, again, err = f.awaitOnce(ctx, repository, s, has, hold.C)
 	}
+	return answer, err
+}
+
+func (f *Fleet) awaitOnce(
+	ctx context.Context, repository int64, s *seeker, has []int64, hold <-chan time.Time,
+) (answer protocol.WorkAnswer, again bool, err error) {
+	news, leave := f.wakes.next(repositoryKey(repository))
+	defer leave()
+	if answer.Cancel, answer.Gone, err = f.toStop(ctx, s.runner, has); err != nil || len(answer.Cancel)+len(answer.Gone) > 0 {
+		return answer, false, err
+	}
+	select {
+	case answer.Job = <-s.got:
+	case <-news:
+		return answer, true, nil
+	case <-hold:
+	case <-f.closed:
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	return answer, false, err
 }
 
 // report renews the leases of a runner's jobs, and returns its pool. Jobs that the service

@@ -17,8 +17,12 @@ export function rowKeys(e: KeyboardEvent) {
   }
 }
 
-/** Copies a table as tab-separated values. */
+/** Copies a table as tab-separated values. A spreadsheet takes a cell that begins with one of
+ * these characters for a formula, so it gets an apostrophe. */
 export async function copyTable(head: string[], lines: (string | number | boolean | null)[][]) {
-  const cell = (v: string | number | boolean | null) => String(v ?? "").replace(/[\t\n]/g, " ");
+  const cell = (v: string | number | boolean | null) => {
+    const text = String(v ?? "").replace(/[\t\r\n]/g, " ");
+    return typeof v === "string" && /^[=@+-]/.test(text) ? `'${text}` : text;
+  };
   await navigator.clipboard.writeText([head, ...lines].map((l) => l.map(cell).join("\t")).join("\n"));
 }

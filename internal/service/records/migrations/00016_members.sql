@@ -27,8 +27,13 @@ UPDATE runs r SET follows = true FROM leads l
     WHERE r.repository_id = l.repository_id AND r.join_id = l.join_id AND r.id <> l.id;
 UPDATE joins j SET first_run = l.id FROM leads l WHERE l.repository_id = j.repository_id AND l.join_id = j.id;
 CREATE INDEX runs_follow ON runs (repository_id, began) WHERE follows;
+-- What each runner has done is counted without looking at all jobs.
+CREATE INDEX jobs_done ON jobs (runner_id) WHERE ended_at IS NOT NULL;
+CREATE INDEX requests_mine ON requests (repository_id, token_id) WHERE ended_at IS NULL;
 
 -- +goose Down
+DROP INDEX requests_mine;
+DROP INDEX jobs_done;
 DROP INDEX runs_follow;
 ALTER TABLE runs DROP follows;
 DROP TABLE join_members;
