@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"grayloft.example/grayloft/internal/core/amount"
 	"grayloft.example/grayloft/internal/core/translate"
+	"grayloft.example/grayloft/internal/machine/files"
 )
 
 func (a *app) translateCommand() *cobra.Command {
@@ -47,7 +49,7 @@ func (a *app) translate(ctx context.Context, args []string, wrap string) error {
 	}
 	old := strings.Join(args, " ")
 	repo := &translate.Repo{Graph: r.graph, Files: names, Dir: r.here, Read: func(name string) string {
-		text, _ := os.ReadFile(filepath.Join(r.root, filepath.FromSlash(name))) // what is not there is empty
+		text, _ := fs.ReadFile(files.Reading(r.root), name) // what is not there is empty
 		return string(text)
 	}}
 	parts, err := translate.Translate(repo, old)

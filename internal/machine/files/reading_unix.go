@@ -13,7 +13,9 @@ import (
 )
 
 // Reading returns the file system below a root, for whoever reads many small files:
-// each takes three system calls.
+// each takes three system calls. Links are followed inside the root only, and nothing but regular
+// files of at most [MaxRead] bytes is read: whoever sends a change can put anything in the place of
+// a manifest.
 func Reading(root string) fs.FS { return reading{os.DirFS(root).(directory), root} }
 
 type reading struct {
@@ -42,14 +44,17 @@ func (r reading) ReadFile(name string) ([]byte, error) {
 
 var firstReads = sync.Pool{New: func() any { return new([firstRead]byte) }}
 
+// Open opens a regular file or a directory.
+func (r reading) Open(name string) (fs.File, error) { return openBeneath(r.root, name) }
+
 // ReadInto reads a file into a buffer, or into a new one if that is too small.
 func (r reading) ReadInto(name string, buf []byte) ([]byte, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
-	fd, err := unix.Open(filepath.Join(r.root, filepath.FromSlash(name)), unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
-	if errors.Is(err, unix.EINTR) {
-		return r.directory.ReadFile(name)
+	fd, err := unix.Open(filepath.Join(r.root, filepath.FromSlash(name)), unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	if errors.Is(err, unix.EINTR) || errors.Is(err, unix.ELOOP) {
+		return readBeneath(r.root, name)
 	}
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
@@ -62,7 +67,7 @@ func (r reading) ReadInto(name string, buf []byte) ([]byte, error) {
 	n, err := unix.Read(fd, buf)
 	switch {
 	case errors.Is(err, unix.EINTR) || n == len(buf):
-		return r.directory.ReadFile(name)
+		return readBeneath(r.root, name)
 	case err != nil:
 		return nil, &fs.PathError{Op: "read", Path: name, Err: err}
 	}
