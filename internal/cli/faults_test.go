@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"grayloft.example/grayloft/internal/trial"
@@ -236,5 +238,60 @@ func TestADeletedCacheLeavesTheOutputsRight(t *testing.T) {
 	rep = r.Run("--pick", "all")
 	if x := rep.Of("build@app"); x.Outcome != "ran" || !strings.Contains(rep.Answer.Err, "moved app/out/app to .grayloft/displaced") {
 		t.Errorf("what was changed by hand is kept: %s\n%s", x.Outcome, rep.Answer.Err)
+	}
+}
+
+// One name that is not UTF-8, or one directory that cannot be read, fails what reads it, and
+// nothing else.
+func TestWhatCannotBeReadFailsItsReadersAlone(t *testing.T) {
+	t.Parallel()
+	r := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"test\"\nprojects = [\"a\", \"b\"]\n",
+		"a/loft.toml":   "[project]\nname = \"a\"\n[task.t]\nrun = \"cat in > out\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = []\n",
+		"b/loft.toml": "[project]\nname = \"b\"\n[task.t]\nrun = \"true\"\nreads = [\"in\", \"*.txt\"]\nwrites = []\nprobes = []\n" +
+			"[task.deep]\nrun = \"true\"\nreads = [\"closed/deep/x\"]\nwrites = []\nprobes = []\n",
+		"a/in": "x\n", "b/in": "x\n", ".gitignore": "out\n",
+	})
+	home := filepath.Join(filepath.Dir(r.Dir), "home")
+	if err := os.Mkdir(home, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	run := func(args ...string) (int, string) {
+		c := r.Command(append([]string{"run"}, args...)...)
+		c.Env = append(c.Env, "HOME="+home, "GRAYLOFT_CACHE="+home+"/cache", "GRAYLOFT_CONFIG="+home+"/config")
+		if os.Getuid() == 0 { // root reads everything
+			if out, err := exec.Command("chown", "-R", "nobody", r.Dir, home).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: someoneElse(t)}
+		}
+		out, _ := c.CombinedOutput()
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	r.Bin = trial.Build(t)
+	for _, dir := range []string{r.Dir, filepath.Dir(r.Bin)} {
+		for ; dir != os.TempDir() && dir != "/"; dir = filepath.Dir(dir) {
+			if err := os.Chmod(dir, 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := errors.Join(os.WriteFile(r.Path("b/\xff.txt"), nil, 0o644), os.Mkdir(r.Path("b/closed"), 0)); err != nil {
+		t.Fatal(err)
+	}
+	if code, out := run("t@a"); code != 0 {
+		t.Errorf("a task that reads neither: exit %d\n%s", code, out)
+	}
+	if code, out := run("t@b"); code != 1 || !strings.Contains(out, `the path "b/\xff.txt" is not UTF-8`) {
+		t.Errorf("a task that reads a name: exit %d\n%s", code, out)
+	}
+	if code, out := run("deep@b"); code != 1 || !strings.Contains(out, "the directory b/closed cannot be read") {
+		t.Errorf("a task that may read what is in the directory: exit %d\n%s", code, out)
+	}
+	if err := errors.Join(os.Remove(r.Path("b/\xff.txt")), os.Chmod(r.Path("b/closed"), 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	if code, out := run("t@b", "deep@b"); code != 0 {
+		t.Errorf("without both: exit %d\n%s", code, out)
 	}
 }

@@ -165,6 +165,26 @@ func (t *Task) ReadsIgnored(name string, starts map[string]bool) bool {
 	return t.ReadsGiven() && t.matchFrom(starts, t.Reads, name, t.graph.Owner(name))
 }
 
+// MayReadBelow tells whether there can be a path below a directory, from the root, that the task
+// reads as a file, by its own patterns or by what needed projects offer.
+func (t *Task) MayReadBelow(dir string) bool {
+	all := glob.MustParse("**").Under(dir)
+	for _, r := range t.Reads {
+		pat := r.Pattern
+		if r.Scope == decl.Own {
+			pat = pat.Under(t.Project.Dir)
+		}
+		if r.Scope != decl.Needs && !r.Negated && pat.Meets(all) {
+			return true
+		}
+	}
+	return !t.ReadsGiven() && t.ReadsFile(dir) || t.NeedsRead() && slices.ContainsFunc(t.Project.NeedsAll, func(p *Project) bool {
+		return p.OffersFile(t.graph, dir) || slices.ContainsFunc(p.offers, func(o offer) bool {
+			return !o.negated && o.pattern.Under(p.Dir).Meets(all)
+		})
+	})
+}
+
 // OpensFile tells whether a path, from the root, is among the files that the
 // task opens although its result does not depend on them.
 func (t *Task) OpensFile(name string) bool { return t.opens(name, t.graph.Owner(name)) }

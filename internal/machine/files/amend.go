@@ -85,7 +85,7 @@ func (a *amendment) look(d *rosterDir) (counted, unknown []found, err error) {
 	}
 	entries, err := os.ReadDir(full)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, errWalk
 	}
 	for _, e := range entries {
 		p := path.Join(d.path, e.Name())

@@ -206,10 +206,11 @@ func (c *Checkout) walk(start string) ([]string, error) {
 		if err == nil && d.IsDir() && (d.Name() == ".git" || d.Name() == ".grayloft") {
 			return filepath.SkipDir
 		}
-		if err != nil || d.IsDir() {
+		isClosed := errors.Is(err, fs.ErrPermission) && d != nil && d.IsDir()
+		if err != nil && !isClosed || d.IsDir() && !isClosed {
 			return err
 		}
-		rel, err := filepath.Rel(c.Root, p)
+		rel, err := filepath.Rel(c.Root, p) // a directory that cannot be read is listed like a file that cannot
 		out = append(out, filepath.ToSlash(rel))
 		return err
 	})
@@ -296,6 +297,8 @@ func (w *comparison) look(level []string) (next, unknown []string, err error) {
 			if !w.isKnown(dir) {
 				unknown = append(unknown, dir)
 			}
+		case errors.Is(err, fs.ErrPermission):
+			w.news = w.news || !w.earlier.Has(dir)
 		case err != nil:
 			return nil, nil, err
 		}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -150,9 +151,27 @@ var ErrMoving = errors.New("the file keeps changing while it is read")
 // known. It returns [fs.ErrNotExist] for a missing path and for a directory.
 func (m *Memory) Row(path string) (listing.Row, error) { return m.rowAt(path, stamp{}) }
 
+// closedDirectory returns the error for a directory in the place of a file. It is listed as one if
+// nobody can tell what is in it: whatever may read that fails, and nothing else does.
+func closedDirectory(full, path string) error {
+	d, err := os.Open(full)
+	if errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("the directory %s cannot be read, so what is in it is not known: allow it, remove it, or ignore it", path)
+	}
+	if err == nil {
+		d.Close()
+	}
+	return fs.ErrNotExist
+}
+
+func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
 // rowAt is Row for a path whose status was just taken; a zero status means it
 // was not.
 func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
+	if !utf8.ValidString(path) { // only what reads it fails
+		return listing.Row{}, fmt.Errorf("the path %q is not UTF-8: rename the file, or ignore it", path)
+	}
 	m.load()
 	if at != (stamp{}) {
 		m.mu.Lock()
@@ -182,7 +201,7 @@ func (m *Memory) rowAt(path string, at stamp) (listing.Row, error) {
 		target, err := os.Readlink(full)
 		return listing.Row{Path: path, Kind: listing.Link, Size: int64(len(target)), Target: filepath.ToSlash(target)}, err
 	case info.IsDir():
-		return listing.Row{}, fs.ErrNotExist
+		return listing.Row{}, closedDirectory(full, path)
 	case !info.Mode().IsRegular():
 		return listing.Row{}, fmt.Errorf("%s is a device, a pipe or a socket and cannot be read as a file: ignore it", path)
 	default:

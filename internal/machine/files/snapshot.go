@@ -3,7 +3,6 @@ package files
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -14,7 +13,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode/utf8"
 
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
@@ -69,9 +67,6 @@ func (c *Checkout) SnapshotOf(v *Survey) (*Snapshot, error) {
 	list := v.list
 	paths := make([]string, len(list))
 	for i, f := range list {
-		if !utf8.ValidString(f.path) {
-			return nil, fmt.Errorf("the path %q is not UTF-8: rename the file, or ignore it", f.path)
-		}
 		paths[i] = f.path
 	}
 	return c.snapshot(paths, list, v.ignored), nil
@@ -96,6 +91,11 @@ func (c *Checkout) snapshot(paths []string, known []found, ignored tree.Ignored)
 	}
 	if known != nil {
 		s.stamps = make([]stamp, tree.Len())
+		for _, f := range known {
+			if f.dir() {
+				s.closed = append(s.closed, f.path)
+			}
+		}
 		k := 0
 		for i := range s.stamps { // both are sorted, and the tree lacks the outputs of tasks
 			for known[k].path != tree.Path(i) {
@@ -117,6 +117,7 @@ type Snapshot struct {
 	rows     []atomic.Pointer[rowResult] // by number; nil if few rows are needed
 	mu       sync.Mutex
 	few      map[int]*rowResult
+	closed   []string                 // directories that cannot be read
 	reads    map[*graph.Task]manifest // as far as [Snapshot.Warm] read them
 	offers   map[*graph.Project]manifest
 }
@@ -346,6 +347,11 @@ func (p Parts) All() map[digest.Digest][]byte {
 // Reads returns the manifests of what a task reads and of what its needed
 // projects offer, and the texts of all of them.
 func (s *Snapshot) Reads(t *graph.Task, left Left) (own digest.Digest, needs []key.Offer, parts Parts, err error) {
+	for _, dir := range s.closed {
+		if err := closedDirectory(filepath.Join(s.checkout.Root, filepath.FromSlash(dir)), dir); t.MayReadBelow(dir) && !isGone(err) {
+			return own, nil, Parts{}, err
+		}
+	}
 	s.mu.Lock()
 	mine, known := s.reads[t]
 	s.mu.Unlock()

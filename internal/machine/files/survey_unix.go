@@ -174,6 +174,9 @@ func (s *surveyor) walk(dir string) error {
 		return err
 	}
 	names, err := s.list(dir)
+	if errors.Is(err, fs.ErrPermission) && dir != "." {
+		return s.noteClosed(dir)
+	}
 	if err != nil {
 		return err
 	}
@@ -215,6 +218,18 @@ func (s *surveyor) walk(dir string) error {
 	s.mu.Lock()
 	s.files, s.unknown, s.rules = append(s.files, files...), append(s.unknown, unknown...), append(s.rules, rules...)
 	s.links = append(s.links, links...)
+	s.mu.Unlock()
+	return nil
+}
+
+// noteClosed lists a directory that cannot be read as if it were a file, whose content is an error.
+func (s *surveyor) noteClosed(dir string) error {
+	st, err := statAt(s.root, dir)
+	if err != nil {
+		return nil // deleted meanwhile
+	}
+	s.mu.Lock()
+	s.files = append(s.files, found{dir, st})
 	s.mu.Unlock()
 	return nil
 }

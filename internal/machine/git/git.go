@@ -18,7 +18,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"unicode/utf8"
 )
 
 // Repo is a directory inside a git checkout. All paths are relative to it.
@@ -142,9 +141,6 @@ func paths(out []byte) ([]string, error) {
 		p := string(b)
 		if p == "" || strings.HasSuffix(p, "/") || p == ".grayloft" || strings.HasPrefix(p, ".grayloft/") {
 			continue
-		}
-		if !utf8.ValidString(p) {
-			return nil, fmt.Errorf("the path %q is not UTF-8: rename the file, or ignore it", p)
 		}
 		list = append(list, p)
 	}
