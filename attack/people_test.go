@@ -211,3 +211,38 @@ func (d *desk) spooled(t *testing.T) int {
 	list, _ := filepath.Glob(filepath.Join(d.home, "cache", "spool", "*"))
 	return len(list)
 }
+
+// TestDeclarationsGetNoPrivateDirectories lets a pull request name what is private in a home.
+func TestDeclarationsGetNoPrivateDirectories(t *testing.T) {
+	eachUser(t, func(t *testing.T, uid int) {
+		for what, lines := range map[string]string{
+			"scratch": "scratch = [\"home:private\"]\n",
+			"probe":   "probes = [\"tool\"]\n[probe.tool]\nrun = \"echo 1\"\ndirs = [\"home:private\"]\nreads = []\n",
+		} {
+			probe, task := "", lines
+			if i := strings.Index(lines, "[probe"); i >= 0 {
+				task, probe = lines[:i], lines[i:]
+			}
+			d := newDesk(t, uid, map[string]string{
+				"grayloft.toml": "schema = 1\n[repo]\nname = \"REPO\"\nprojects = [\"a\"]\n[probe.fixed]\nrun = \"echo 1\"\nreads = []\n" + probe,
+				"a/loft.toml":   "[project]\nname = \"a\"\n",
+			})
+			text := "[project]\nname = \"a\"\n[task.t]\nrun = \"cat ~/private/out/diary.txt " + d.home + "/private/out/diary.txt; echo x >> ~/private/out/diary.txt\"\n" +
+				"reads = []\nwrites = []\nisolation = \"sealed\"\n" + task
+			if what == "scratch" {
+				text += "probes = [\"fixed\"]\n"
+			}
+			d.write(filepath.Join(d.dir, "a/loft.toml"), text)
+			got := d.grayloft("run", "t")
+			if strings.Contains(got.out, "nobody may read this") || got.code == 0 {
+				t.Errorf("%s: exit %d\n%s", what, got.code, got.out)
+			}
+			if text, err := os.ReadFile(filepath.Join(d.home, "private/out/diary.txt")); err != nil || string(text) != diary {
+				t.Errorf("%s: the diary is %q, %v", what, text, err)
+			}
+			if got := d.grayloft("check", "home-private"); got.code != 1 || !strings.Contains(got.out, "home:private") {
+				t.Errorf("check says of %s, with exit %d:\n%s", what, got.code, got.out)
+			}
+		}
+	})
+}

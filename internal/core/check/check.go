@@ -32,6 +32,7 @@ const (
 	WritesTracked Rule = "writes-tracked"
 	Unused        Rule = "unused"
 	NeverShared   Rule = "never-shared"
+	HomePrivate   Rule = "home-private"
 
 	DependencyUndeclared Rule = "dependency-undeclared"
 	DependencyUnused     Rule = "dependency-unused"
@@ -92,12 +93,14 @@ var Rules = map[Rule]About{
 	WritesTracked: {Error, "outputs that git tracks", writesTracked},
 	Unused:        {Warning, "kinds, probes, settings and picks that nobody uses, and declarations that nothing reads", unused},
 	NeverShared:   {Warning, "tasks without probes or writes, whose results stay where they were made", neverShared},
+	HomePrivate:   {Error, "directories of the home, in scratch and probes, that may have private files", homePrivate},
 }
 
 // Order lists the rules.
 var Order = []Rule{
 	NeedsMissing, NeedsUnused, DependencyUndeclared, DependencyUnused, DependencyScope, OutOfOrder,
 	VersionInManifest, VersionDiffers, VersionHeld, UpdateAvailable, PatternEmpty, WritesTracked, Unused, NeverShared,
+	HomePrivate,
 }
 
 // Finding is one thing to change.

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -75,6 +76,28 @@ func (in *Inspection) matches(t *graph.Task, r decl.Read, byProject map[*graph.P
 		}
 		return false
 	})
+}
+
+// homePrivate finds directories of the home that are none of a toolchain: a sealed task gets them
+// only where the person allowed it.
+func homePrivate(in *Inspection) (out []Finding) {
+	look := func(pos decl.Pos, project, text string) {
+		if dir, ok := strings.CutPrefix(text, "home:"); ok && !decl.IsToolHome(dir) {
+			out = append(out, at(pos, project, text,
+				"%q may have private files: name a directory of a toolchain or a cache, or else each person has to allow it", text))
+		}
+	}
+	for _, t := range in.Graph.Tasks {
+		for _, it := range t.Decl.Scratch.Items {
+			look(it.Pos, t.Project.Name, it.Text)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(in.Graph.Repo.Probes)) {
+		for _, dir := range in.Graph.Repo.Probes[name].Dirs {
+			look(in.Graph.Repo.Probes[name].Pos, "", dir)
+		}
+	}
+	return out
 }
 
 // writesTracked finds outputs that git tracks: running the task changes the

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"grayloft.example/grayloft/internal/core/decl"
 	"grayloft.example/grayloft/internal/core/digest"
 	"grayloft.example/grayloft/internal/core/graph"
 	"grayloft.example/grayloft/internal/core/listing"
@@ -40,6 +41,7 @@ type Staging struct {
 	Ability  Ability
 	task     *graph.Task
 	stage    Stage
+	private  error // a directory of the home that the person did not allow
 }
 
 // Blobs is the store that outputs of dependencies come from.
@@ -56,11 +58,39 @@ var ErrChanged = errors.New("changed while it was copied")
 func NewStaging(t *graph.Task, dir string, env environment.Environment, moving bool) *Staging {
 	st := &Staging{task: t, stage: Stage{Dir: dir, Work: filepath.FromSlash(t.Project.Dir), Network: t.Network, Moving: moving}}
 	home, _ := env.Lookup("HOME")
-	toolDirs(t, home, func(d string) { st.stage.Readable = append(st.stage.Readable, resolveLinks(d)) }, func(string) {})
+	allowed, _ := env.Lookup(HomeDirsVar)
+	toolDirs(t, home, func(d string) {
+		st.allow("a probe", home, d, allowed)
+		st.stage.Readable = append(st.stage.Readable, resolveLinks(d))
+	}, func(string) {})
 	for _, d := range t.HomeScratch {
+		st.allow("its scratch", home, filepath.Join(home, filepath.FromSlash(d)), allowed)
 		st.stage.Writable = append(st.stage.Writable, resolveLinks(filepath.Join(home, filepath.FromSlash(d))))
 	}
 	return st
+}
+
+// HomeDirsVar is the variable by which a person allows more directories of the home to sealed
+// tasks: relative to it, separated like a PATH.
+const HomeDirsVar = "GRAYLOFT_HOME_DIRS"
+
+// allow notes a directory that the declarations name and that the person did not allow.
+func (st *Staging) allow(who, home, dir, allowed string) {
+	rel, err := filepath.Rel(home, dir)
+	if home == "" || err != nil || st.private != nil {
+		return
+	}
+	if up, err := filepath.Rel(dir, home); err == nil && up != "." && !strings.HasPrefix(up, "..") {
+		st.private = fmt.Errorf("%s names %s, which contains your home directory: name a directory of a toolchain", who, dir)
+		return
+	}
+	if strings.HasPrefix(rel, "..") {
+		return
+	}
+	if rel = filepath.ToSlash(rel); !decl.IsToolHome(rel, filepath.SplitList(filepath.ToSlash(allowed))...) {
+		st.private = fmt.Errorf("%s names %s in your home directory, where private files may be: if sealed tasks may have it, set %s=%s",
+			who, rel, HomeDirsVar, rel)
+	}
 }
 
 // resolveLinks returns a path without links, or unchanged if it does not exist.
@@ -92,6 +122,9 @@ func (st *Staging) Unenforced() string {
 
 // Begin creates the staging before an attempt, from nothing.
 func (st *Staging) Begin(ctx context.Context) error {
+	if st.private != nil {
+		return st.private
+	}
 	if err := os.RemoveAll(st.stage.Dir); err != nil {
 		return err
 	}
