@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // one declares a repository with one task.
@@ -109,7 +111,8 @@ func TestASealedTaskOfRootHasNoRightsOfRoot(t *testing.T) {
 		"changing an owner":           `touch f; chown 1 f`,
 		"the time":                    `date -s "@$(date +%s)"`, // to what it is
 		"system files":                `( : >> /etc/passwd )`,
-		"the host's name":             `hostname "$(hostname)"`, // to what it is
+		"the host's name":             `hostname "$(hostname)"`,                                                           // to what it is
+		"the person's keys":           fmt.Sprintf(`perl -e 'exit(syscall(%d, 0, -4, 1) >= 0 ? 0 : 1)'`, unix.SYS_KEYCTL), // the user keyring
 		"a raw socket":                `perl -MSocket -e 'socket(S, AF_INET, SOCK_RAW, 1) or exit 1'`,
 	} {
 		d := newDesk(t, 0, one("sealed", "if "+attempt+"; then echo yes > out.txt; else echo no > out.txt; fi", `writes = ["out.txt"]`))

@@ -43,6 +43,9 @@ func become(o order) error {
 	if err := dropCapabilities(); err != nil {
 		return fmt.Errorf("dropping capabilities: %w", err)
 	}
+	if err := hideKeys(); err != nil {
+		return fmt.Errorf("hiding keys: %w", err)
+	}
 	if a.Files && !s.Nesting { // under Landlock nothing can be mounted
 		if err := hold(s, a); err != nil {
 			return fmt.Errorf("applying Landlock: %w", err)
