@@ -56,6 +56,58 @@ func TestAWrongResultIsWithdrawn(t *testing.T) {
 	}
 }
 
+// What is withdrawn leaves the shelf of whoever found it wrong: nobody gets it again, and nobody can
+// put it back.
+func TestAWrongResultIsWithdrawnFromItsShelf(t *testing.T) {
+	t.Parallel()
+	s := trial.Serve(t)
+	secret := filepath.Join(t.TempDir(), "undeclared")
+	set := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(secret, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first := trial.New(t, map[string]string{
+		"grayloft.toml": "schema = 1\n[repo]\nname = \"" + s.Repo + "\"\n[task.a]\nrun = \"cat " + secret + " > out\"\nreads = [\"in\"]\nwrites = [\"out\"]\nprobes = []\n",
+		"in":            "1\n", ".gitignore": "out\n",
+	})
+	machine := func(name, writesTo string, reads ...string) *trial.Repo {
+		return first.Clone().Login(s.URL, s.Token(t, name, writesTo, reads...), name)
+	}
+	ci, kari := machine("ci", "trusted", "trusted"), machine("kari", "person/kari", "person/kari", "trusted")
+	set("wrong\n")
+	ci.Run("a")
+	want(t, "a colleague", kari.Run("a").Outcomes(), map[string]string{"a@" + s.Repo: "fetched"})
+
+	// A person's finding does not reach the trusted shelf.
+	set("right\n")
+	if a := kari.Grayloft("cache", "forget", "a"); a.Code != 0 || strings.Contains(a.Out, "was removed from the shelf") {
+		t.Errorf("%+v", a)
+	}
+	want(t, "a new machine still gets it", machine("new", "", "trusted").Run("a").Outcomes(), map[string]string{"a@" + s.Repo: "fetched"})
+	want(t, "the one that forgot it does not", kari.Run("a").Ran(), map[string]string{"a@" + s.Repo: "outputs"})
+
+	// CI's does, and the wrong one cannot come back.
+	ci.Run("a", "--no-reuse")
+	other := machine("other", "", "trusted")
+	want(t, "another new machine", other.Run("a").Outcomes(), map[string]string{"a@" + s.Repo: "fetched"})
+	if got := other.Read("out"); got != "right\n" {
+		t.Errorf("the shelf has %q", got)
+	}
+	set("wrong\n")
+	again := machine("ci-2", "trusted", "trusted")
+	again.Run("a", "--no-reuse")
+	if got := machine("third", "", "trusted"); got.Run("a").Of("a@"+s.Repo).Outcome != "fetched" || got.Read("out") != "right\n" {
+		t.Errorf("the withdrawn result came back: %q", got.Read("out"))
+	}
+	if a := ci.Grayloft("cache", "forget", "a"); a.Code != 0 || !strings.Contains(a.Out, "removed from the shelf trusted") {
+		t.Errorf("%+v", a)
+	}
+	set("newer\n")
+	want(t, "nobody has a result now", machine("fourth", "", "trusted").Run("a").Ran(), map[string]string{"a@" + s.Repo: "new"})
+}
+
 // Outputs with the path of the checkout are restored in that checkout alone, if that is asked for.
 func TestPathsOfACheckoutStayThere(t *testing.T) {
 	t.Parallel()

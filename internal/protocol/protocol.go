@@ -116,6 +116,22 @@ type Entry struct {
 	// Refs are the blobs that the ingredients refer to, so that they can be
 	// compared later. The service keeps them as long as the entry.
 	Refs []digest.Digest `json:"refs,omitempty"`
+	// Again says that the task was executed although there was a result: another listing that its
+	// shelf has for the key is withdrawn. It is sent as ?again=true.
+	Again bool `json:"again,omitempty"`
+}
+
+// Withdrawal is the body of POST entries/{key}/withdraw: a listing is never offered or stored under
+// the key again.
+type Withdrawal struct {
+	Listing digest.Digest `json:"listing"`
+	Shelf   string        `json:"shelf,omitempty"` // empty: the one that the token writes to
+}
+
+// Withdrawn is the answer to it.
+type Withdrawn struct {
+	Shelf   string `json:"shelf"`
+	Removed bool   `json:"removed"` // the shelf had this result
 }
 
 // Query asks about one task.

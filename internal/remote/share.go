@@ -95,6 +95,10 @@ func (c *Client) isFull() bool {
 func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Blob) (int64, protocol.Filed, error) {
 	var moved int64
 	var filed protocol.Filed
+	path := "entries/" + e.Key.String() + "?shelf=" + url.QueryEscape(e.Shelf)
+	if e.Again {
+		path, e.Again = path+"&again=true", false
+	}
 	ask := make([]digest.Digest, len(blobs))
 	for i, b := range blobs {
 		ask[i] = b.Digest
@@ -109,7 +113,7 @@ func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Bl
 		if err != nil {
 			return moved, filed, err
 		}
-		err = c.try(ctx, http.MethodPut, "entries/"+e.Key.String()+"?shelf="+url.QueryEscape(e.Shelf), e, &filed)
+		err = c.try(ctx, http.MethodPut, path, e, &filed)
 		var r refusal
 		switch {
 		case err == nil:
@@ -122,4 +126,10 @@ func (c *Client) send(ctx context.Context, e protocol.Entry, blobs []protocol.Bl
 			return moved, filed, c.failed(ctx, err)
 		}
 	}
+}
+
+// Withdraw makes the service never offer a listing under a key again, on the shelf that the token
+// writes to.
+func (c *Client) Withdraw(ctx context.Context, key, list digest.Digest) (done protocol.Withdrawn, err error) {
+	return done, c.plainly(ctx, http.MethodPost, "entries/"+key.String()+"/withdraw", protocol.Withdrawal{Listing: list}, &done)
 }

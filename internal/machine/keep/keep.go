@@ -310,6 +310,7 @@ func (k *Keeper) entry(m Made, kept Kept, found outputs.Kept) *protocol.Entry {
 	if !shareable {
 		return nil
 	}
+	e.Again = m.Again
 	return &e
 }
 

@@ -29,7 +29,11 @@ func hideKeys() error {
 	jump := func(code uint16, k uint32, yes, no uint8) unix.SockFilter {
 		return unix.SockFilter{Code: code, Jt: yes, Jf: no, K: k}
 	}
-	const load, equal, return_ = unix.BPF_LD | unix.BPF_W | unix.BPF_ABS, unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K, unix.BPF_RET | unix.BPF_K
+	const (
+		load    = unix.BPF_LD | unix.BPF_W | unix.BPF_ABS
+		equal   = unix.BPF_JMP | unix.BPF_JEQ | unix.BPF_K
+		return_ = unix.BPF_RET | unix.BPF_K
+	)
 	refuse := stmt(return_, unix.SECCOMP_RET_ERRNO|uint32(unix.EPERM))
 	var filter []unix.SockFilter
 	for _, a := range known {

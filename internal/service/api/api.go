@@ -86,6 +86,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	v.HEAD("/blobs/:digest", s.getBlob)
 	v.POST("/packs/fetch", s.fetchPack)
 	v.GET("/entries", s.entries)
+	v.POST("/entries/:key/withdraw", s.withdraw)
 	v.GET("/last-good", s.lastGood)
 	v.GET("/failed", s.failed)
 	v.GET("/runs/:id/log", s.requireLog, s.runLog)

@@ -159,7 +159,7 @@ func (s *Server) store(c *gin.Context, st records.Stored, body io.Reader) error 
 		err = s.Records.PutBlobs(ctx, repo, []records.Stored{st})
 	}
 	if err != nil {
-		err = errors.Join(err, s.Records.Withdraw(ctx, st))
+		err = errors.Join(err, s.Records.Unannounce(ctx, st))
 	}
 	return err
 }

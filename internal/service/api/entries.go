@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -94,7 +95,7 @@ func (s *Server) file(c *gin.Context) {
 	if !ok {
 		return
 	}
-	e.Bytes = list.Bytes()
+	e.Bytes, e.Again = list.Bytes(), c.Query("again") == "true"
 	filed, err := s.Records.File(c.Request.Context(), t, shelf, e, list)
 	var lack records.MissingError
 	var size records.SizeError
@@ -103,6 +104,8 @@ func (s *Server) file(c *gin.Context) {
 		s.missingBlobs(c, lack.Digests)
 	case errors.As(err, &size):
 		problem(c, http.StatusUnprocessableEntity, "the listing is wrong", size.Error())
+	case errors.Is(err, records.ErrWithdrawn):
+		problem(c, http.StatusConflict, "this result was withdrawn", err.Error())
 	case err != nil:
 		s.fault(c, err)
 	case filed.Created:
@@ -110,6 +113,31 @@ func (s *Server) file(c *gin.Context) {
 	default:
 		c.JSON(http.StatusOK, filed)
 	}
+}
+
+// withdraw withdraws a result from a shelf: whoever writes to it may, and whoever manages.
+func (s *Server) withdraw(c *gin.Context) {
+	t := token(c)
+	var in protocol.Withdrawal
+	if !s.decode(c, smallBody, &in) || !accept(c, bounds.Withdrawal(in)) {
+		return
+	}
+	key, err := digest.Parse(c.Param("key"))
+	if err != nil {
+		problem(c, http.StatusBadRequest, "the key in the address is not a digest", "")
+		return
+	}
+	shelf := cmp.Or(in.Shelf, t.Shelf())
+	if shelf == "" || !t.MayWrite(shelf) && !t.MayManage {
+		problem(c, http.StatusForbidden, fmt.Sprintf("this token does not have the right to withdraw from the shelf %q", shelf),
+			"use one that writes to it, or that was made with --manage")
+		return
+	}
+	removed, err := s.Records.Withdraw(c.Request.Context(), t, shelf, key, in.Listing)
+	if err == nil && removed {
+		s.note(c, records.Audit{Action: "result withdrawn", Detail: fmt.Sprintf("%s on %s", key.Short(), shelf)})
+	}
+	s.answer(c, protocol.Withdrawn{Shelf: shelf, Removed: removed}, err)
 }
 
 func (s *Server) missingBlobs(c *gin.Context, list []digest.Digest) {

@@ -171,7 +171,7 @@ func (in *incoming) addLarge(large []arrived) error {
 		g.Go(func() error { return in.s.Blobs.Put(ctx, list[i].Object, bytes.NewReader(a.text)) })
 	}
 	if err := g.Wait(); err != nil {
-		return errors.Join(err, in.s.Records.Withdraw(ctx, list...))
+		return errors.Join(err, in.s.Records.Unannounce(ctx, list...))
 	}
 	in.record(list...)
 	return nil
@@ -194,7 +194,7 @@ func (in *incoming) finish() error {
 		err = in.s.Records.PutBlobs(ctx, token(in.c).RepositoryID, slices.Clone(in.list))
 	}
 	if err != nil {
-		err = errors.Join(err, in.s.Records.Withdraw(ctx, in.list...))
+		err = errors.Join(err, in.s.Records.Unannounce(ctx, in.list...))
 	} else {
 		in.s.metrics.cache.received.Add(float64(in.size))
 	}
@@ -209,7 +209,7 @@ func (in *incoming) release(stored bool) {
 		in.object.Drop()
 	}
 	if len(in.list) > 0 {
-		_ = in.s.Records.Withdraw(context.WithoutCancel(in.c.Request.Context()), in.list...) // otherwise they are deleted later
+		_ = in.s.Records.Unannounce(context.WithoutCancel(in.c.Request.Context()), in.list...) // otherwise they are deleted later
 	}
 	for _, r := range in.rooms {
 		r.end(stored)

@@ -361,3 +361,11 @@ func NewToken(in protocol.NewToken) error {
 	c.number("days", float64(in.Days), 0, 36500)
 	return c.err
 }
+
+// Withdrawal checks what is withdrawn.
+func Withdrawal(in protocol.Withdrawal) error {
+	var c checker
+	c.required("listing", in.Listing)
+	c.text("shelf", in.Shelf, MaxName)
+	return c.err
+}

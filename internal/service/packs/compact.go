@@ -124,7 +124,7 @@ func (w *rewriting) end(ctx context.Context) error {
 		err = w.Records.MovePacked(ctx, w.repository, moved, w.Delay)
 	}
 	if err != nil {
-		return errors.Join(err, w.Records.Withdraw(context.WithoutCancel(ctx), records.Stored{Object: to.Name}))
+		return errors.Join(err, w.Records.Unannounce(context.WithoutCancel(ctx), records.Stored{Object: to.Name}))
 	}
 	w.sum.Blobs += len(moved)
 	w.sum.Bytes += to.Bytes()
@@ -134,6 +134,6 @@ func (w *rewriting) end(ctx context.Context) error {
 func (w *rewriting) drop(ctx context.Context) {
 	if w.to != nil {
 		w.to.Drop()
-		_ = w.Records.Withdraw(context.WithoutCancel(ctx), records.Stored{Object: w.to.Name}) // otherwise it is deleted later
+		_ = w.Records.Unannounce(context.WithoutCancel(ctx), records.Stored{Object: w.to.Name}) // otherwise it is deleted later
 	}
 }

@@ -26,9 +26,9 @@ func (db *DB) Announce(ctx context.Context, repository int64, list ...Stored) er
 	})
 }
 
-// Withdraw says that announced objects will not be confirmed: the next cleanup
+// Unannounce says that announced objects will not be confirmed: the next cleanup
 // deletes them.
-func (db *DB) Withdraw(ctx context.Context, list ...Stored) error {
+func (db *DB) Unannounce(ctx context.Context, list ...Stored) error {
 	objects := make([]string, len(list))
 	for i := range list {
 		objects[i] = list[i].Object

@@ -109,6 +109,7 @@ func (db *DB) forgetOld(ctx context.Context) error {
 	for _, q := range []string{
 		`DELETE FROM parts WHERE made_at < now() - interval '7 days'`,
 		`DELETE FROM divergences WHERE at < now() - interval '180 days'`,
+		`DELETE FROM withdrawals WHERE at < now() - interval '180 days'`,
 		`DELETE FROM sessions WHERE expires_at < now()`,
 		`DELETE FROM claims WHERE lease_until < now() - interval '1 hour'`,
 		`DELETE FROM growing_logs WHERE stored_at < now() - interval '2 days'`,

@@ -190,9 +190,10 @@ func (db *DB) File(ctx context.Context, t Token, shelf string, e protocol.Entry,
 		if err := lockBlobs(ctx, tx, t.RepositoryID, named, contents); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(
-			ctx,
-			`
+		if err := makeWay(ctx, tx, t, shelf, e); err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, `
 			INSERT INTO entries (repository_id, `+entryColumns+`, token_id)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
 			ON CONFLICT DO NOTHING`,

@@ -27,11 +27,22 @@ UPDATE runs r SET follows = true FROM leads l
     WHERE r.repository_id = l.repository_id AND r.join_id = l.join_id AND r.id <> l.id;
 UPDATE joins j SET first_run = l.id FROM leads l WHERE l.repository_id = j.repository_id AND l.join_id = j.id;
 CREATE INDEX runs_follow ON runs (repository_id, began) WHERE follows;
+-- Results that turned out to be wrong.
+CREATE TABLE withdrawals (
+    repository_id bigint NOT NULL REFERENCES repositories (id),
+    shelf         text NOT NULL,
+    key           bytea NOT NULL,
+    listing       bytea NOT NULL,
+    name          text NOT NULL, -- of the token
+    at            timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (repository_id, shelf, key, listing)
+);
 -- What each runner has done is counted without looking at all jobs.
 CREATE INDEX jobs_done ON jobs (runner_id) WHERE ended_at IS NOT NULL;
 CREATE INDEX requests_mine ON requests (repository_id, token_id) WHERE ended_at IS NULL;
 
 -- +goose Down
+DROP TABLE withdrawals;
 DROP INDEX requests_mine;
 DROP INDEX jobs_done;
 DROP INDEX runs_follow;
