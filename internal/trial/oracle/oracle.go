@@ -319,8 +319,10 @@ func (w *world) fields(i int, task string) string {
 // dropUnread removes files that the ignore rules exclude from what tasks declare that they read:
 // their commands would see them all the same, which is not honest.
 func (w *world) dropUnread() {
-	args := []string{"ls-files", "-z", "--others", "--ignored", "--exclude-per-directory=.gitignore", "--", "p*/in/*", "p*/src/*", "p*/lib/*",
-		"shared/*"}
+	args := []string{
+		"ls-files", "-z", "--others", "--ignored", "--exclude-per-directory=.gitignore", "--",
+		"p*/in/*", "p*/src/*", "p*/lib/*", "shared/*",
+	}
 	if !strings.Contains(w.r.Read(".gitignore"), "vendor/") {
 		args = append(args, "p*/vendor/*") // otherwise the patterns start at what is ignored
 	}
