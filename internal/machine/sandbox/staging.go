@@ -221,15 +221,27 @@ func copyVerified(from, to string, row listing.Row) error {
 // stageOutputs writes the outputs of a dependency into the tree.
 func (st *Staging) stageOutputs(u Upstream) error {
 	for _, row := range u.List {
-		to, err := st.place(path.Join(u.Task.Project.Dir, row.Path))
+		name := path.Join(u.Task.Project.Dir, row.Path)
+		to, err := st.place(name)
 		if err == nil {
 			err = st.stageOutput(to, row)
+		}
+		if err != nil && row.Kind.IsFile() && st.fromCheckout(name, to, row) {
+			err = nil
 		}
 		if err != nil {
 			return fmt.Errorf("staging the outputs of %s: %w", u.Task.Addr(), err)
 		}
 	}
 	return nil
+}
+
+// fromCheckout stages an output that the cache has lost, if the checkout has it.
+func (st *Staging) fromCheckout(name, to string, row listing.Row) bool {
+	if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false
+	}
+	return copyVerified(filepath.Join(st.Root, filepath.FromSlash(name)), to, row) == nil
 }
 
 func (st *Staging) stageOutput(to string, row listing.Row) error {
