@@ -13,8 +13,12 @@ import (
 // indexes, and the rest of a block of the disk.
 const RowCost = 1024
 
-// weight is how many bytes a row of blobs counts.
-const weight = "(size + 1024)"
+// weight is how many bytes a row of blobs counts, and entryWeight one of entries at least: it has a
+// listing, ingredients and a file.
+var (
+	weight      = fmt.Sprintf("(size + %d)", RowCost)
+	entryWeight = fmt.Sprintf("(bytes + 3 * %d)", RowCost)
+)
 
 // A repository or an owner above nine tenths of its quota is brought down to
 // eight tenths: uploads stop only at the quota itself, so there is always room
@@ -111,11 +115,10 @@ func (db *DB) ownedBytes(ctx context.Context, repository int64) (out []shelf.Cha
 		GROUP BY 1 ORDER BY 2 DESC`, repository)
 }
 
-// charges returns how many bytes the entries of each shelf name, at least: an entry has a listing,
-// ingredients and a file.
+// charges returns how many bytes the entries of each shelf name, at least.
 func (db *DB) charges(ctx context.Context, repository int64) (out []shelf.Charge, err error) {
 	return out, db.SelectContext(ctx, &out, `
-		SELECT shelf, sum(bytes + 3 * 1024)::bigint AS bytes
+		SELECT shelf, sum(`+entryWeight+`)::bigint AS bytes
 		FROM (SELECT DISTINCT ON (shelf, listing) shelf, bytes FROM entries WHERE repository_id = $1) e
 		GROUP BY 1 ORDER BY 2 DESC`, repository)
 }
@@ -162,7 +165,7 @@ func (db *DB) evictLeastUsed(ctx context.Context, repository int64, name string,
 		if err := tx.SelectContext(ctx, &gone, `
 			WITH gone AS (
 				DELETE FROM entries e USING (
-					SELECT key, sum(bytes + 3 * 1024) OVER (ORDER BY last_used, filed_at, key) - (bytes + 3 * 1024) AS before
+					SELECT key, sum(`+entryWeight+`) OVER (ORDER BY last_used, filed_at, key) - `+entryWeight+` AS before
 					FROM entries WHERE repository_id = $1 AND shelf = $2) o
 				WHERE e.repository_id = $1 AND e.shelf = $2 AND e.key = o.key AND o.before < $3
 				RETURNING e.shelf, e.task, e.bytes, e.listing, e.ingredients, e.log, e.reports),
